@@ -1,0 +1,78 @@
+"""Elenchus answers which entries a place on a website shows, in what order, and why.
+
+    >>> import elenchus
+    >>> site = elenchus.open_site(elenchus.demo_folder())
+    >>> elenchus.ask(site, "from guide where species = grey-seal").total
+    2
+
+Names are loaded when they are first used, so that importing the package costs next to nothing.
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from elenchus.asking import ask
+    from elenchus.demo import demo_folder
+    from elenchus.engine.answer import Answer, Row
+    from elenchus.errors import (
+        ElenchusError,
+        FolderError,
+        NoSuchPage,
+        Place,
+        Problem,
+        QuestionError,
+        SiteError,
+        Span,
+    )
+    from elenchus.language.parser import parse
+    from elenchus.language.printer import print_question
+    from elenchus.site.site import Site, find_site, open_site
+
+__version__ = "0.1.0"
+
+__all__ = [
+    "Answer",
+    "ElenchusError",
+    "FolderError",
+    "NoSuchPage",
+    "Place",
+    "Problem",
+    "QuestionError",
+    "Row",
+    "Site",
+    "SiteError",
+    "Span",
+    "ask",
+    "demo_folder",
+    "find_site",
+    "open_site",
+    "parse",
+    "print_question",
+]
+
+HOMES = {
+    "elenchus.asking": ("ask",),
+    "elenchus.demo": ("demo_folder",),
+    "elenchus.engine.answer": ("Answer", "Row"),
+    "elenchus.errors": (
+        "ElenchusError", "FolderError", "NoSuchPage", "Place",
+        "Problem", "QuestionError", "SiteError", "Span",
+    ),
+    "elenchus.language.parser": ("parse",),
+    "elenchus.language.printer": ("print_question",),
+    "elenchus.site.site": ("Site", "find_site", "open_site"),
+}  # fmt: skip
+
+
+def __getattr__(name: str) -> Any:
+    for module, names in HOMES.items():
+        if name in names:
+            return getattr(import_module(module), name)
+    raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+
+
+def __dir__() -> list[str]:
+    return sorted((*__all__, "__version__"))

@@ -1,0 +1,64 @@
+"""Putting pieces of text on a stream: coloured on a terminal, plain anywhere else."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import sys
+from typing import TYPE_CHECKING, TextIO
+
+import typer
+
+from elenchus.layout.pieces import Piece, Role
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+    from typing import Any
+
+__all__ = ["output_width", "show", "show_error"]
+
+STYLES: dict[Role, dict[str, Any]] = {
+    Role.PLAIN: {},
+    Role.HEADING: {"bold": True, "fg": "cyan"},
+    Role.NAME: {"fg": "cyan"},
+    Role.STRONG: {"bold": True},
+    Role.FAINT: {"fg": "bright_black"},
+    Role.NOTICE: {"fg": "yellow"},
+    Role.ERROR: {"fg": "red", "bold": True},
+    Role.HINT: {"fg": "green"},
+}
+
+
+def show(pieces: Iterable[Piece]) -> None:
+    """Write pieces to standard output."""
+    write(pieces, sys.stdout)
+
+
+def show_error(pieces: Iterable[Piece]) -> None:
+    """Write pieces to standard error."""
+    write(pieces, sys.stderr)
+
+
+def write(pieces: Iterable[Piece], stream: TextIO) -> None:
+    """Write pieces to a stream in its colours."""
+    coloured = has_colours(stream)
+    stream.write("".join(painted(piece) if coloured else piece.text for piece in pieces))
+    stream.flush()
+
+
+def painted(piece: Piece) -> str:
+    """Return the text with the escape codes of its role; line ends stay outside them."""
+    text = piece.text.rstrip("\n")
+    if not text or not STYLES[piece.role]:
+        return piece.text
+    return typer.style(text, **STYLES[piece.role]) + piece.text[len(text) :]
+
+
+def has_colours(stream: TextIO) -> bool:
+    """Say whether a stream is a terminal that shows colours, and the user wants them (no-color.org)."""
+    return stream.isatty() and "NO_COLOR" not in os.environ and os.environ.get("TERM") != "dumb"
+
+
+def output_width() -> int | None:
+    """Return the width of the terminal, or None where output goes to a file or a pipe."""
+    return shutil.get_terminal_size().columns if sys.stdout.isatty() else None

@@ -1,0 +1,103 @@
+"""Skerry Bay, the demo site: written to a folder, and asked the questions of a short tour."""
+
+from __future__ import annotations
+
+import os
+import shlex
+import tomllib
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from elenchus.errors import FolderError, Place, Problem, QuestionError
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from elenchus.layout.pieces import Piece
+    from elenchus.site.site import Site
+
+__all__ = ["demo_folder", "tell", "write_demo"]
+
+HERE = Path(__file__).parent
+
+
+def demo_folder() -> Path:
+    """Return the folder of the demo site that ships with the package."""
+    return HERE / "skerry-bay"
+
+
+def write_demo(folder: Path, *, force: bool = False) -> int:
+    """Write the demo site into a folder and return the number of files that it has.
+
+    Files of the same content stay as they are. Raises FolderError, with nothing written, when a file
+    of another content is in the way and ``force`` is not set, or when the folder cannot be written.
+    """
+    sources = sorted(path for path in demo_folder().rglob("*") if path.is_file())
+    targets = {path: folder / path.relative_to(demo_folder()) for path in sources}
+    changed = [path for path in sources if not same(path, targets[path])]
+    in_the_way = [targets[path] for path in changed if targets[path].exists()]
+    if in_the_way and not force:
+        files = "1 file" if len(in_the_way) == 1 else f"{len(in_the_way)} files"
+        message = f"{files} in {folder} would be overwritten, so nothing was written"
+        hint = "Name another folder, or add --force to overwrite them."
+        raise FolderError([Problem("files-in-the-way", message, hint, place=Place(str(in_the_way[0])))])
+    try:
+        for path in changed:
+            write_file(targets[path], path.read_bytes())
+    except OSError as error:
+        message = f"{error.filename or folder} cannot be written ({error.strerror})"
+        raise FolderError([Problem("cannot-write", message, "Name another folder.")]) from None
+    return len(sources)
+
+
+def same(source: Path, target: Path) -> bool:
+    """Say whether a file is there with the same content."""
+    return target.is_file() and target.read_bytes() == source.read_bytes()
+
+
+def write_file(path: Path, content: bytes) -> None:
+    """Write a file so that a killed run leaves the old one or the new one, never a part."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    part = path.with_name(f".{path.name}.{os.getpid()}.part")
+    try:
+        part.write_bytes(content)
+        part.replace(path)
+    finally:
+        part.unlink(missing_ok=True)
+
+
+def tell(folder: Path, width: int | None) -> Iterator[Piece]:
+    """Yield the tour: a few questions, each with its answer and what to try next."""
+    from elenchus.layout.pieces import Piece, Role
+    from elenchus.site.site import open_site
+
+    site = open_site(folder)
+    steps = tomllib.loads((HERE / "tour.toml").read_text(encoding="utf-8"))
+    rows = len(site.dataset.entries)
+    yield Piece(f"Skerry Bay, a made-up field station with {rows} entries, is in {folder}.\n", Role.STRONG)
+    yield Piece(f"{steps['opening']}\n")
+    for number, step in enumerate(steps["step"], start=1):
+        yield Piece(f"\n{number}. {step['title']}\n", Role.HEADING)
+        yield Piece(f"   {step['says']}\n")
+        yield from asked(site, step["question"], width)
+        yield Piece("   try next: ", Role.FAINT)
+        yield Piece(f"{step['next'].replace('FOLDER', shlex.quote(str(folder)))}\n", Role.HINT)
+    yield Piece(f"\n{steps['closing'].replace('FOLDER', shlex.quote(str(folder)))}\n")
+
+
+def asked(site: Site, question: str, width: int | None) -> Iterator[Piece]:
+    """Yield a question as it is typed, and its answer or its error."""
+    from elenchus.asking import ask
+    from elenchus.formats import answer_format
+    from elenchus.layout.pieces import Piece, Role
+    from elenchus.layout.problems import question_problems
+
+    yield Piece("\n   $ ", Role.FAINT)
+    yield Piece(f"elenchus ask {shlex.quote(question)}\n\n", Role.STRONG)
+    try:
+        answer = ask(site, question)
+    except QuestionError as error:
+        yield from question_problems(error.text, error.problems)
+    else:
+        yield from answer_format("table").write(answer, width)
+    yield Piece("\n")

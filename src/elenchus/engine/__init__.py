@@ -1,0 +1,1 @@
+"""Running a plan on columns in memory."""

@@ -1,0 +1,102 @@
+"""What can go wrong, as data: a problem has a code, a message, a hint and a place.
+
+The error tree::
+
+    ElenchusError
+    ├── QuestionError    the text of a question cannot be understood or answered as it stands
+    ├── NoSuchPage       the question is good, but the page asked for does not exist
+    ├── SiteError        the site's own files cannot be read or contradict themselves
+    └── FolderError      a folder to be written to is not empty or cannot be written
+
+Problems in content (a date that is none, a term that is not defined) are never raised: they are
+collected beside the answer, because one bad entry must not hide the others.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+__all__ = [
+    "ElenchusError",
+    "FolderError",
+    "NoSuchPage",
+    "Place",
+    "Problem",
+    "QuestionError",
+    "SiteError",
+    "Span",
+]
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Span:
+    """A half-open range of characters [start, end) in the text of a question."""
+
+    start: int
+    end: int
+
+    def to(self, other: Span) -> Span:
+        """Return the range from this span's start to the other's end."""
+        return Span(self.start, other.end)
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Place:
+    """A file, as the user would name it, and a line counted from 1; 0 when no line is known."""
+
+    file: str
+    line: int = 0
+
+    def __str__(self) -> str:
+        return f"{self.file}:{self.line}" if self.line else self.file
+
+
+@dataclass(frozen=True, slots=True)
+class Problem:
+    """One thing that is wrong: in a question (with a span) or in a file (with a place)."""
+
+    code: str
+    message: str
+    hint: str = ""
+    span: Span | None = None
+    place: Place | None = None
+
+    def __str__(self) -> str:
+        where = f"{self.place}: " if self.place else ""
+        hint = f" {self.hint}" if self.hint else ""
+        return f"{where}{self.message}{hint}"
+
+
+class ElenchusError(Exception):
+    """Base of every error that a user's input can cause; carries all problems found at once."""
+
+    def __init__(self, problems: Sequence[Problem]) -> None:
+        super().__init__("; ".join(str(problem) for problem in problems))
+        self.problems = tuple(problems)
+
+
+class QuestionError(ElenchusError):
+    """The text of a question cannot be parsed, or names what the site does not have.
+
+    ``text`` is the question; each problem's span lies inside it.
+    """
+
+    def __init__(self, text: str, problems: Sequence[Problem]) -> None:
+        super().__init__(sorted(problems, key=lambda problem: problem.span or Span(0, 0)))
+        self.text = text
+
+
+class NoSuchPage(ElenchusError):
+    """The page asked for lies outside 1 … last, or is no page number at all."""
+
+
+class SiteError(ElenchusError):
+    """The site file is missing, cannot be parsed, or holds unknown keys or contradictions."""
+
+
+class FolderError(ElenchusError):
+    """A folder that is to be written holds other files, or cannot be written."""

@@ -1,0 +1,1 @@
+"""The question language: from text to tree and back."""

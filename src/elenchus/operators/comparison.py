@@ -1,0 +1,92 @@
+"""Comparisons with one value or with two bounds."""
+
+from __future__ import annotations
+
+from math import inf
+from typing import TYPE_CHECKING
+
+from elenchus.operators.record import Example, Operands, Operator
+from elenchus.table.schema import Type
+
+if TYPE_CHECKING:
+    from elenchus.table.schema import FieldType
+
+__all__ = ["RECORDS"]
+
+ORDERED = "a single number, date, choice or text"
+
+
+def ordered(field: FieldType) -> bool:
+    """Say whether a field holds one value that is more or less than another."""
+    return not field.many and field.type not in (Type.YESNO, Type.ENTRY, Type.TERM)
+
+
+RECORDS = (
+    Operator(
+        name="=",
+        opposite="!=",
+        operands=Operands.ONE,
+        types="any field",
+        doc="The value is this one; on terms and lists: has it. A date is equal when it lies inside.",
+        examples=(
+            Example("from sighting where certainty = confirmed", "one choice"),
+            Example("from report where date = 2026-05", "a whole month"),
+            Example("from sighting where certainty != confirmed", "all others, those without one too"),
+        ),
+        fits=lambda _: True,
+        rows=lambda column, values: column.equal(values[0]),
+    ),
+    Operator(
+        name="<",
+        operands=Operands.ONE,
+        types=ORDERED,
+        doc="The value is less; a date lies before the start; a text stands before it A to Z.",
+        examples=(Example("from sighting where individuals < 5", "few were seen"),),
+        fits=ordered,
+        rows=lambda column, values: column.between(-inf, values[0].low),
+        instead="On terms and lists use = or in.",
+    ),
+    Operator(
+        name="<=",
+        operands=Operands.ONE,
+        types=ORDERED,
+        doc="The value is this or less; a date lies before the end, so a whole day counts in full.",
+        examples=(Example("from report where date <= 2026-04-30", "up to the end of that day"),),
+        fits=ordered,
+        rows=lambda column, values: column.between(-inf, values[0].high),
+        instead="On terms and lists use = or in.",
+    ),
+    Operator(
+        name=">",
+        operands=Operands.ONE,
+        types=ORDERED,
+        doc="The value is more; a date lies after the end.",
+        examples=(Example("from sighting where depth > 12.5", "deeper than this"),),
+        fits=ordered,
+        rows=lambda column, values: column.between(values[0].high, inf),
+        instead="On terms and lists use = or in.",
+    ),
+    Operator(
+        name=">=",
+        operands=Operands.ONE,
+        types=ORDERED,
+        doc="The value is this or more; a date lies at the start or later.",
+        examples=(
+            Example("from sighting where certainty >= probable", "choices in their declared order"),
+            Example("from outing where starts >= today", "what is still to come"),
+        ),
+        fits=ordered,
+        rows=lambda column, values: column.between(values[0].low, inf),
+        instead="On terms and lists use = or in.",
+    ),
+    Operator(
+        name="between",
+        operands=Operands.PAIR,
+        types=ORDERED,
+        doc="From the start of the first value to the end of the second.",
+        examples=(Example("from sighting where date between 2026-03 and 2026-04", "two whole months"),),
+        fits=ordered,
+        rows=lambda column, values: column.between(values[0].low, values[1].high),
+        instead="On terms and lists use in.",
+    ),
+)

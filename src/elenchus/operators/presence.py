@@ -1,0 +1,32 @@
+"""Whether there is a value at all."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from elenchus.operators.record import Example, Operands, Operator
+
+__all__ = ["RECORDS"]
+
+RECORDS = (
+    Operator(
+        name="is set",
+        operands=Operands.NONE,
+        types="any field",
+        doc="There is a value; zero and no are values, an empty text or list is none.",
+        examples=(Example("from sighting where depth is set", "those with a depth"),),
+        fits=lambda _: True,
+        decides_missing=True,
+        rows=lambda column, _: column.valid,
+    ),
+    Operator(
+        name="is missing",
+        operands=Operands.NONE,
+        types="any field",
+        doc="There is no value, or one that does not fit the type of its field.",
+        examples=(Example("from report where reliability is missing", "those not yet rated"),),
+        fits=lambda _: True,
+        decides_missing=True,
+        rows=lambda column, _: np.logical_not(column.valid),
+    ),
+)

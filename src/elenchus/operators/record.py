@@ -1,0 +1,55 @@
+"""The shape of an operator's record."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
+    from numpy.typing import NDArray
+
+    from elenchus.table.columns import Column, KeyRange
+    from elenchus.table.schema import FieldType
+
+__all__ = ["Example", "Operands", "Operator"]
+
+
+class Operands(Enum):
+    """What stands to the right of an operator."""
+
+    NONE = "nothing"
+    ONE = "one value"
+    PAIR = "two values"
+    SOME = "one or more values"
+
+
+@dataclass(frozen=True, slots=True)
+class Example:
+    """A question on the demo site, and what it is for."""
+
+    question: str
+    says: str
+
+
+@dataclass(frozen=True)
+class Operator:
+    """One comparison.
+
+    ``name`` is its spelling, ``opposite`` another one for its negation (beside ``not`` before it).
+    ``fits`` says which types of field it takes, ``types`` the same in words. ``rows`` returns the mask
+    of the rows for which the positive comparison holds; a row without a value never does.
+    """
+
+    name: str
+    operands: Operands
+    types: str
+    doc: str
+    examples: tuple[Example, ...]
+    fits: Callable[[FieldType], bool]
+    rows: Callable[[Column, Sequence[KeyRange]], NDArray[Any]]
+    opposite: str = ""
+    instead: str = ""  # what to write on a type that it does not fit
+    decides_missing: bool = False  # a row without a value is no unknown to it

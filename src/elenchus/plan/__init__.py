@@ -1,0 +1,1 @@
+"""From a tree to a checked plan: names resolved, values typed, every problem with its span."""

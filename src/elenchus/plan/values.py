@@ -1,0 +1,171 @@
+"""What a written value means for a field: its type decides."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from fractions import Fraction
+from typing import TYPE_CHECKING, assert_never
+
+from elenchus.errors import Problem
+from elenchus.plan.nodes import EntryValue, NumberValue, PositionValue, TermValue, TextValue, TimeValue, Value
+from elenchus.table.convert import NO, YES
+from elenchus.table.schema import Type
+from elenchus.values.dates import Interval, literal_interval, relative_interval
+from elenchus.values.texts import either, fold, nearest, quoted
+
+if TYPE_CHECKING:
+    from elenchus.language.nodes import Literal
+    from elenchus.plan.nodes import FieldRef
+    from elenchus.table.dataset import Dataset
+    from elenchus.values.dates import Clock
+
+DATE_WORDS = (
+    "now", "today", "yesterday", "tomorrow", "last 30 days", "next 30 days",
+    "this week", "last week", "next week", "this month", "last month", "this year", "last year",
+)  # fmt: skip
+
+__all__ = ["Refused", "Resolver"]
+
+NUMBER = re.compile(r"[+-]?(\d{1,40}(\.\d{0,40})?|\.\d{1,40})")
+
+
+class Refused(Exception):
+    """A value does not go with its field."""
+
+    def __init__(self, code: str, message: str, hint: str, literal: Literal) -> None:
+        super().__init__(message)
+        self.problem = Problem(code, message, hint, span=literal.span)
+
+
+@dataclass(frozen=True)
+class Resolver:
+    """Turns written values into typed ones for one dataset and clock. Every method raises Refused."""
+
+    data: Dataset
+    clock: Clock
+
+    def value(self, field: FieldRef, literal: Literal) -> Value:
+        """Return what a literal means for a field."""
+        match field.type.type:
+            case Type.TEXT | Type.URL | Type.IMAGE:
+                return TextValue(fold(literal.text), literal.text)
+            case Type.INTEGER | Type.NUMBER:
+                return self.number(field, literal)
+            case Type.DATE | Type.DATETIME:
+                return self.time(field, literal)
+            case Type.YESNO:
+                return self.yesno(field, literal)
+            case Type.CHOICE:
+                return self.choice(field, literal)
+            case Type.TERM:
+                return self.term(field, literal)
+            case Type.ENTRY:
+                return self.entry(field, literal)
+            case _:
+                assert_never(field.type.type)
+
+    def number(self, field: FieldRef, literal: Literal) -> NumberValue:
+        """Return a number, exact."""
+        if not NUMBER.fullmatch(literal.text):
+            hint = "Write a decimal point." if "," in literal.text else "Write digits, such as 12 or 0.5."
+            raise Refused(
+                "not-a-number",
+                f"{field.name} is {field.type.type.label}, and {quoted(literal.text)} is none",
+                hint,
+                literal,
+            )
+        return NumberValue(Fraction(literal.text))
+
+    def time(self, field: FieldRef, literal: Literal) -> TimeValue:
+        """Return a date as an interval; ``now`` is an instant, or today for a field of days."""
+        text = literal.text
+        try:
+            if text.lower() == "now":
+                found: Interval | None = Interval(self.clock.now, self.clock.now + 1)
+                if field.type.type is Type.DATE:
+                    found = relative_interval("today", self.clock)
+            else:
+                found = relative_interval(text, self.clock) or literal_interval(text, self.clock.zone)
+        except OverflowError:
+            raise Refused("bad-date", f"{quoted(text)} leaves the years 1 to 9999", "", literal) from None
+        if found is None:
+            near = nearest(text, DATE_WORDS, most=1)
+            hint = (
+                f"Did you mean {near[0]}?"
+                if near
+                else "Write 2026, 2026-05, 2026-05-18, today or last 30 days."
+            )
+            raise Refused(
+                "bad-date",
+                f"{field.name} is {field.type.type.label}, and {quoted(text)} is none",
+                hint,
+                literal,
+            )
+        return TimeValue(found, text)
+
+    def yesno(self, field: FieldRef, literal: Literal) -> PositionValue:
+        """Return yes or no."""
+        folded = fold(literal.text)
+        if folded not in YES | NO:
+            raise Refused(
+                "not-yes-or-no", f"{field.name} is yes or no, not {quoted(literal.text)}", "", literal
+            )
+        return PositionValue(int(folded in YES), "yes" if folded in YES else "no")
+
+    def choice(self, field: FieldRef, literal: Literal) -> PositionValue:
+        """Return one of the declared choices."""
+        names = [fold(choice) for choice in field.type.choices]
+        if fold(literal.text) in names:
+            position = names.index(fold(literal.text))
+            return PositionValue(position, field.type.choices[position])
+        near = nearest(literal.text, field.type.choices)
+        hint = f"Did you mean {either(near)}?" if near else f"It can be {either(field.type.choices)}."
+        raise Refused("unknown-choice", f"{quoted(literal.text)} is no choice of {field.name}", hint, literal)
+
+    def term(self, field: FieldRef, literal: Literal) -> TermValue:
+        """Return a term by slug, path, id, name or alias; say where else the word is known."""
+        taxonomy = self.data.taxonomies[field.type.taxonomy]
+        found = taxonomy.find(literal.text)
+        if len(found) == 1:
+            return TermValue(found[0], taxonomy.ends[found[0]], taxonomy.labels[found[0]])
+        if found:
+            paths = [taxonomy.terms[number].address for number in found]
+            message = f"{quoted(literal.text)} may be any of {len(found)} terms of {taxonomy.name}"
+            raise Refused("ambiguous-term", message, f"Write {either(paths)}.", literal)
+        raise Refused(
+            "unknown-term",
+            f"no {taxonomy.name} is called {quoted(literal.text)}",
+            self.term_hint(field, literal),
+            literal,
+        )
+
+    def term_hint(self, field: FieldRef, literal: Literal) -> str:
+        """Return the nearest terms, or the taxonomy that has the word."""
+        elsewhere = [
+            f"It is a {name}: write {name} = {literal.text}."
+            for name, other in self.data.taxonomies.items()
+            if name != field.type.taxonomy and other.find(literal.text)
+        ]
+        near = self.data.taxonomies[field.type.taxonomy].suggest(literal.text)
+        return " ".join([*elsewhere[:1], *([f"Did you mean {either(near)}?"] if near else [])])
+
+    def entry(self, field: FieldRef, literal: Literal) -> EntryValue:
+        """Return an entry by id, slug or kind/slug."""
+        rows = self.data.find_entry(literal.text, field.type.kind)
+        ids = self.data.entries.ids
+        if len(rows) == 1:
+            return EntryValue(rows[0], ids[rows[0]])
+        what = field.type.kind or "entry"
+        if rows:
+            message = f"{quoted(literal.text)} is the slug of {len(rows)} entries"
+            raise Refused("ambiguous-entry", message, f"Write {either(ids[row] for row in rows)}.", literal)
+        near = nearest(literal.text, self.entry_names(field.type.kind))
+        hint = f"Did you mean {either(near)}?" if near else ""
+        raise Refused("unknown-entry", f"no {what} is called {quoted(literal.text)}", hint, literal)
+
+    def entry_names(self, kind: str) -> list[str]:
+        """Return the names of entries worth suggesting, of one kind where it is given."""
+        return [
+            name for name, rows in self.data.names.items() if not kind or self.data.kind_of(rows[0]) == kind
+        ]

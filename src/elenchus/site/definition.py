@@ -1,0 +1,247 @@
+"""Reading elenchus.toml: sources, kinds, fields and taxonomies, every problem with its line."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from datetime import date, datetime
+from typing import TYPE_CHECKING, Any
+from zoneinfo import ZoneInfo, available_timezones
+
+from elenchus import sources
+from elenchus.errors import SiteError
+from elenchus.site.tables import TomlFile, open_toml
+from elenchus.sources import SourceSpec
+from elenchus.table.schema import CORE_FIELDS, FIXED, Field, FieldType, Kind, Schema, TaxonomyRules, Type
+from elenchus.values.dates import literal_interval
+from elenchus.values.texts import either, nearest, quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Mapping
+    from pathlib import Path
+
+__all__ = ["FILE_NAME", "Definition", "read_definition"]
+
+FILE_NAME = "elenchus.toml"
+NAME = re.compile(r"[\w-]+")
+PLACEHOLDER = re.compile(r"\{([^}]*)\}")
+NUMERIC = (Type.INTEGER, Type.NUMBER)
+
+Shape = dict[str, type | tuple[type, ...]]
+
+TOP: Shape = {"site": dict, "sources": dict, "kinds": dict, "taxonomies": dict, "fields": dict}
+SITE: Shape = {
+    "title": str, "address": str, "timezone": str, "language": str,
+    "clock": (datetime, date, str), "seed": str,
+}  # fmt: skip
+SOURCE: Shape = {"read": str, "path": str, "kind": str, "columns": dict, "statuses": dict}
+KIND: Shape = {"address": str, "fields": dict}
+FIELD: Shape = {
+    "type": str, "many": bool, "choices": list, "kind": str, "unit": str,
+    "least": (int, float), "most": (int, float),
+}  # fmt: skip
+TAXONOMY: Shape = {"tree": bool, "address": str, "terms": str}
+
+
+@dataclass(frozen=True)
+class Definition:
+    """A site as its file describes it; ``clock`` is the pinned instant, None when time runs."""
+
+    folder: Path
+    title: str
+    address: str
+    language: str
+    seed: str
+    zone: ZoneInfo
+    clock: int | None
+    sources: tuple[SourceSpec, ...]
+    schema: Schema
+
+
+def read_definition(folder: Path) -> Definition:
+    """Read the site file of a folder. Raises SiteError with all that is wrong in it."""
+    file = open_toml(folder / FILE_NAME, FILE_NAME)
+    file.known((), TOP)
+    site = file.known(("site",), SITE)
+    zone = read_zone(file, site.get("timezone", "UTC"))
+    definition = Definition(
+        folder=folder,
+        title=site.get("title", ""),
+        address=site.get("address", ""),
+        language=site.get("language", "en"),
+        seed=site.get("seed", ""),
+        zone=zone,
+        clock=read_clock(file, site.get("clock"), zone),
+        sources=tuple(read_source(file, name, folder) for name in tables(file, ("sources",))),
+        schema=read_schema(file),
+    )
+    if not file.data.get("sources"):
+        file.report(
+            "no-source", (), "the site has no [sources.NAME]", 'Add one with read = "markdown" and a path.'
+        )
+    if file.problems:
+        raise SiteError(sorted(file.problems, key=lambda problem: problem.place.line if problem.place else 0))
+    return definition
+
+
+def tables(file: TomlFile, path: tuple[str, ...]) -> list[str]:
+    """Return the names of the tables below a path; report values that are no tables."""
+    above: Any = file.data
+    for part in path:
+        above = above.get(part, {}) if isinstance(above, dict) else {}
+    if not isinstance(above, dict):
+        return []
+    for name in above:
+        if not NAME.fullmatch(name):
+            hint = "Use letters, digits, - and _."
+            file.report("bad-name", (*path, name), f"{quoted(name)} cannot be a name", hint)
+    return [name for name in above if file.fits((*path, name), above[name], {name: dict})]
+
+
+def read_zone(file: TomlFile, name: str) -> ZoneInfo:
+    """Return a zone by its IANA name."""
+    if name in available_timezones():
+        return ZoneInfo(name)
+    near = nearest(name, available_timezones())
+    hint = f"Did you mean {either(near)}?" if near else "Use an IANA name such as Atlantic/Azores."
+    file.report("unknown-zone", ("site", "timezone"), f"there is no time zone {quoted(name)}", hint)
+    return ZoneInfo("UTC")
+
+
+def read_clock(file: TomlFile, value: datetime | date | str | None, zone: ZoneInfo) -> int | None:
+    """Return the pinned instant of the site, local where it has no offset."""
+    if value is None:
+        return None
+    found = literal_interval(value if isinstance(value, str) else value.isoformat(), zone)
+    if found is None:
+        file.report(
+            "bad-clock",
+            ("site", "clock"),
+            f"{quoted(str(value))} is not a date",
+            "Write 2026-06-15T09:00:00.",
+        )
+        return None
+    return found.start
+
+
+def read_source(file: TomlFile, name: str, folder: Path) -> SourceSpec:
+    """Return one source; its format must be one that we have and its folder must be there."""
+    path = ("sources", name)
+    found = file.known(path, SOURCE)
+    for key in ("read", "path"):
+        if key not in found:
+            file.report("missing-key", path, f"[sources.{name}] does not say {key} = …")
+    if found.get("read", "markdown") not in sources.names():
+        hint = f"Known: {', '.join(sources.names())}."
+        file.report("unknown-source", (*path, "read"), f"there is no source {quoted(found['read'])}", hint)
+    if "path" in found and not (folder / found["path"]).exists():
+        file.report(
+            "missing-folder", (*path, "path"), f"there is no folder {quoted(found['path'])} in the site"
+        )
+    return SourceSpec(
+        name=name,
+        read=found.get("read", ""),
+        path=found.get("path", ""),
+        kind=found.get("kind", "{folder}"),
+        columns={key: str(value) for key, value in found.get("columns", {}).items()},
+        statuses={key: str(value) for key, value in found.get("statuses", {}).items()},
+    )
+
+
+def read_schema(file: TomlFile) -> Schema:
+    """Return the kinds, the fields that all of them have, and the taxonomies."""
+    kinds = tables(file, ("kinds",))
+    fields = {name: read_field(file, ("fields",), name, kinds) for name in tables(file, ("fields",))}
+    found = {}
+    for name in kinds:
+        entry = file.known(("kinds", name), KIND)
+        check_address(file, ("kinds", name, "address"), entry.get("address", ""), ("slug", "kind", "id"))
+        where = ("kinds", name, "fields")
+        own = {field: read_field(file, where, field, kinds) for field in tables(file, where)}
+        found[name] = Kind(name, own, entry.get("address", ""))
+    if not kinds:
+        file.report(
+            "no-kind", (), "the site has no [kinds.NAME]", "Declare each kind of entry, even without fields."
+        )
+    taxonomies = {name: read_taxonomy(file, name) for name in tables(file, ("taxonomies",))}
+    schema = Schema(found, taxonomies, {**CORE_FIELDS, **fields})
+    check_clashes(file, schema)
+    return schema
+
+
+def read_taxonomy(file: TomlFile, name: str) -> TaxonomyRules:
+    """Return one taxonomy."""
+    found = file.known(("taxonomies", name), TAXONOMY)
+    address = found.get("address", "")
+    check_address(file, ("taxonomies", name, "address"), address, ("slug", "path", "id"))
+    return TaxonomyRules(name, found.get("tree", False), address, found.get("terms", ""))
+
+
+def read_field(file: TomlFile, where: tuple[str, ...], name: str, kinds: Iterable[str]) -> Field:
+    """Return one field; report what its type cannot have."""
+    path = (*where, name)
+    found = file.known(path, FIELD)
+    types = [kind.value for kind in Type if kind is not Type.TERM]
+    if name in FIXED:
+        file.report("fixed-field", path, f"{quoted(name)} is a field that every entry has; it cannot change")
+    if found.get("type", "text") not in types:
+        near = nearest(found["type"], types)
+        hint = f"Did you mean {either(near)}?" if near else f"Types: {', '.join(types)}."
+        file.report("unknown-type", (*path, "type"), f"there is no type {quoted(found['type'])}", hint)
+        found["type"] = "text"
+    kind = Type(found.get("type", "text"))
+    check_options(file, path, found, kind, kinds)
+    choices = file.texts((*path, "choices"), found.get("choices", []))
+    many, unit = found.get("many", False), found.get("unit", "")
+    described = FieldType(kind, many=many, choices=choices, kind=found.get("kind", ""), unit=unit)
+    return Field(name, described, found.get("least"), found.get("most"))
+
+
+def check_options(
+    file: TomlFile, path: tuple[str, ...], found: Mapping[str, Any], kind: Type, kinds: Iterable[str]
+) -> None:
+    """Report options that do not go with a field's type, and those that it lacks."""
+    allowed = {
+        "least": NUMERIC,
+        "most": NUMERIC,
+        "unit": NUMERIC,
+        "choices": (Type.CHOICE,),
+        "kind": (Type.ENTRY,),
+    }
+    for key, types in allowed.items():
+        if key in found and kind not in types:
+            hint = f"It goes with the type {either(types)}."
+            file.report("idle-key", (*path, key), f"{key} means nothing for {kind.label}", hint)
+    if kind is Type.CHOICE and not found.get("choices"):
+        file.report(
+            "missing-key", path, f"{path[-1]} is a choice without choices", 'Add choices = ["…", "…"].'
+        )
+    target = found.get("kind", "")
+    if kind is Type.ENTRY and target and target not in kinds:
+        near = nearest(target, kinds)
+        hint = f"Did you mean {either(near)}?" if near else ""
+        file.report("unknown-kind", (*path, "kind"), f"there is no kind {quoted(target)}", hint)
+
+
+def check_address(file: TomlFile, path: tuple[str, ...], pattern: str, known: tuple[str, ...]) -> None:
+    """Report placeholders in an address that nothing fills."""
+    for name in PLACEHOLDER.findall(pattern):
+        if name not in known:
+            hint = f"Known here: {either('{' + word + '}' for word in known)}."
+            file.report("unknown-placeholder", path, f"nothing fills {quoted('{' + name + '}')}", hint)
+
+
+def check_clashes(file: TomlFile, schema: Schema) -> None:
+    """Report names that would mean two things: a kind and a taxonomy, a field and a taxonomy."""
+    for name in schema.taxonomies:
+        path = ("taxonomies", name)
+        if name in schema.kinds:
+            file.report(
+                "name-clash", path, f"{quoted(name)} is a kind already", "Give the taxonomy another name."
+            )
+        if name in schema.fields or name in FIXED:
+            file.report("name-clash", path, f"{quoted(name)} is a field that every entry has")
+        for kind in schema.kinds.values():
+            if name in kind.fields:
+                where = ("kinds", kind.name, "fields", name)
+                file.report("name-clash", where, f"{quoted(name)} is a taxonomy already", "Rename the field.")

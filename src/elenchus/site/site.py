@@ -1,0 +1,89 @@
+"""Opening a site: found from any folder inside it, read whole, with one clock for the run."""
+
+from __future__ import annotations
+
+import os
+import time
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from elenchus import sources
+from elenchus.errors import Problem, SiteError
+from elenchus.site.definition import FILE_NAME, Definition, read_definition
+from elenchus.site.terms import read_terms
+from elenchus.table.build import build
+from elenchus.values.dates import Clock, literal_interval
+from elenchus.values.texts import quoted
+
+if TYPE_CHECKING:
+    from elenchus.table.dataset import Dataset
+
+__all__ = ["Site", "find_site", "open_site"]
+
+
+@dataclass(frozen=True)
+class Site:
+    """A site: its definition, its clock, and its content, read when first asked for."""
+
+    definition: Definition
+    clock: Clock
+
+    @cached_property
+    def dataset(self) -> Dataset:
+        """All entries and terms, read once. Raises SiteError when a file of terms cannot be read."""
+        folder, schema = self.definition.folder, self.definition.schema
+        records, problems = [], []
+        for spec in self.definition.sources:
+            found, wrong = sources.source(spec.read).read(spec, folder)
+            records += found
+            problems += wrong
+        files = {name: rules.terms for name, rules in schema.taxonomies.items() if rules.terms}
+        terms = {name: read_terms(folder, file) for name, file in files.items()}
+        return build(schema, records, terms, self.clock.zone, problems)
+
+
+def find_site(start: Path) -> Path:
+    """Return the nearest folder, from ``start`` upward, that holds a site file. Raises SiteError."""
+    for folder in (start.resolve(), *start.resolve().parents):
+        if (folder / FILE_NAME).is_file():
+            return folder
+    message = f"no {FILE_NAME} in {start.resolve()} or any folder above it"
+    hint = "Name the site with --site FOLDER, or write one to look around in: elenchus demo."
+    raise SiteError([Problem("no-site", message, hint)])
+
+
+def open_site(folder: str | Path, *, at: str | None = None) -> Site:
+    """Open the site of a folder.
+
+    ``at`` is a date such as ``2026-06-01T09:00`` in the site's zone and sets the clock; else the
+    site's own clock counts, then SOURCE_DATE_EPOCH (seconds since 1970), then the time it is.
+    Raises SiteError when the site file is missing or wrong, or ``at`` is no date.
+    """
+    path = Path(folder)
+    if not (path / FILE_NAME).is_file():
+        raise SiteError([Problem("no-site", f"there is no {FILE_NAME} in {path}")])
+    definition = read_definition(path)
+    return Site(definition, Clock(now(definition, at), definition.zone))
+
+
+def now(definition: Definition, at: str | None) -> int:
+    """Return the one instant that a run takes for now, in microseconds since 1970."""
+    if at is not None:
+        return instant_of(definition, at)
+    if definition.clock is not None:
+        return definition.clock
+    epoch = os.environ.get("SOURCE_DATE_EPOCH", "")
+    if epoch.isascii() and epoch.isdigit():
+        return int(epoch) * 1_000_000
+    return time.time_ns() // 1000
+
+
+def instant_of(definition: Definition, at: str) -> int:
+    """Return the first instant of a date given by the user."""
+    found = literal_interval(at, definition.zone)
+    if found is None:
+        message = f"--at {quoted(at)} is not a date"
+        raise SiteError([Problem("bad-time", message, "Write 2026-06-01 or 2026-06-01T09:00.")])
+    return found.start

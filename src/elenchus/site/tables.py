@@ -1,0 +1,129 @@
+"""Reading TOML with an eye on lines: known keys, right types, every problem with its place."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+from elenchus.errors import Place, Problem, SiteError
+from elenchus.values.texts import either, nearest, quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Mapping
+    from pathlib import Path
+
+__all__ = ["TomlFile", "open_toml"]
+
+HEADER = re.compile(r"\s*\[\[?\s*(.+?)\s*\]\]?\s*(#.*)?$")
+KEY = re.compile(r"""\s*((?:[\w-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[\w-]+|"[^"]*"|'[^']*'))*)\s*=""")
+PART = re.compile(r"""[\w-]+|"[^"]*"|'[^']*'""")
+TYPE_NAMES = {
+    str: "a text",
+    bool: "true or false",
+    dict: "a table",
+    list: "a list",
+    int: "a number",
+    float: "a number",
+}
+
+
+@dataclass
+class TomlFile:
+    """A parsed file with the lines of its keys, and the problems found in it so far."""
+
+    name: str
+    text: str
+    data: dict[str, Any]
+    problems: list[Problem] = field(default_factory=list)
+
+    def report(self, code: str, path: tuple[str, ...], message: str, hint: str = "") -> None:
+        """Add a problem at the line of a key."""
+        self.problems.append(Problem(code, message, hint, place=Place(self.name, self.line_of(path))))
+
+    def line_of(self, path: tuple[str, ...]) -> int:
+        """Return the line of a key, or of the nearest table around it; 1 when there is none."""
+        lines = self.lines()
+        while path and path not in lines:
+            path = path[:-1]
+        return lines.get(path, 1)
+
+    def lines(self) -> dict[tuple[str, ...], int]:
+        """Return the line of each table header and of each key that begins a line."""
+        found: dict[tuple[str, ...], int] = {}
+        table: tuple[str, ...] = ()
+        for number, line in enumerate(self.text.splitlines(), start=1):
+            if header := HEADER.match(line):
+                table = parts(header[1])
+                found.setdefault(table, number)
+            elif key := KEY.match(line):
+                found.setdefault((*table, *parts(key[1])), number)
+        return found
+
+    def known(self, path: tuple[str, ...], shape: Mapping[str, type | tuple[type, ...]]) -> dict[str, Any]:
+        """Return the values of a table whose keys and types are as the shape says; report the others."""
+        table: Any = self.data
+        for part in path:
+            table = table.get(part, {})
+        if not isinstance(table, dict):
+            self.report("wrong-type", path, f"{dotted(path)} is a table, not {quoted(str(table))}")
+            return {}
+        return {key: value for key, value in table.items() if self.fits((*path, key), value, shape)}
+
+    def fits(self, path: tuple[str, ...], value: Any, shape: Mapping[str, type | tuple[type, ...]]) -> bool:
+        """Say whether a key is known and its value of the right type; report it otherwise."""
+        if path[-1] not in shape:
+            near = nearest(path[-1], shape)
+            hint = f"Did you mean {either(near)}?" if near else f"Known here: {', '.join(shape)}."
+            self.report("unknown-key", path, f"unknown key {quoted(path[-1])}{inside(path)}", hint)
+            return False
+        wanted = shape[path[-1]]
+        accepted = wanted if isinstance(wanted, tuple) else (wanted,)
+        if (isinstance(value, bool) and bool not in accepted) or not isinstance(value, accepted):
+            names = either(dict.fromkeys(TYPE_NAMES.get(kind, "a date") for kind in accepted))
+            self.report("wrong-type", path, f"{dotted(path)} must be {names}, not {quoted(str(value))}")
+            return False
+        return True
+
+    def texts(self, path: tuple[str, ...], values: Iterable[Any]) -> tuple[str, ...]:
+        """Return a list's texts; report any other item."""
+        listed = list(values)
+        for value in listed:
+            if not isinstance(value, str):
+                self.report(
+                    "wrong-type", path, f"{dotted(path)} is a list of texts, not {quoted(str(value))}"
+                )
+        return tuple(value for value in listed if isinstance(value, str))
+
+
+def open_toml(path: Path, name: str) -> TomlFile:
+    """Read and parse a file. Raises SiteError with the line of a syntax error."""
+    try:
+        text = path.read_bytes().decode("utf-8-sig")
+        return TomlFile(name, text, tomllib.loads(text))
+    except OSError as error:
+        problem = Problem("unreadable-file", f"the file cannot be read ({error.strerror})", place=Place(name))
+    except UnicodeDecodeError:
+        problem = Problem("unreadable-file", "the file is not UTF-8", place=Place(name))
+    except tomllib.TOMLDecodeError as error:
+        at = re.search(r"\(at line (\d+), column \d+\)", str(error))
+        text = re.sub(r" \(at .*\)", "", str(error))
+        place = Place(name, int(at[1]) if at else 0)
+        problem = Problem("bad-toml", f"this is not valid TOML: {text[:1].lower()}{text[1:]}", place=place)
+    raise SiteError([problem])
+
+
+def parts(dotted_key: str) -> tuple[str, ...]:
+    """Return the parts of a dotted key, without their quotes."""
+    return tuple(part.strip("\"'") for part in PART.findall(dotted_key))
+
+
+def dotted(path: tuple[str, ...]) -> str:
+    """Return a path as it is written in TOML."""
+    return ".".join(path)
+
+
+def inside(path: tuple[str, ...]) -> str:
+    """Return where a key stands, in words."""
+    return f" in [{dotted(path[:-1])}]" if len(path) > 1 else ""

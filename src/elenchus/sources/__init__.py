@@ -1,0 +1,57 @@
+"""Where content comes from: one file a format, found by scanning this folder.
+
+A source module has a function ``read(spec, root)`` that returns records and problems; the module's
+name is the word that a site file writes after ``read =``.
+"""
+
+from __future__ import annotations
+
+import pkgutil
+from dataclasses import dataclass, field
+from importlib import import_module
+from typing import TYPE_CHECKING, Protocol, cast
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+    from pathlib import Path
+
+    from elenchus.errors import Problem
+    from elenchus.table.record import Record
+
+__all__ = ["Source", "SourceSpec", "names", "source"]
+
+
+@dataclass(frozen=True, slots=True)
+class SourceSpec:
+    """A source as the site file describes it.
+
+    ``kind`` is a kind, or ``{folder}`` for the folder below the path, or ``{column}`` for a value;
+    ``columns`` maps a field's name to the name it has in the content; ``statuses`` maps foreign words
+    for a status onto ours.
+    """
+
+    name: str
+    read: str
+    path: str
+    kind: str = "{folder}"
+    columns: Mapping[str, str] = field(default_factory=dict)
+    statuses: Mapping[str, str] = field(default_factory=dict)
+
+
+class Source(Protocol):
+    """What a source module offers."""
+
+    def read(self, spec: SourceSpec, root: Path) -> tuple[list[Record], list[Problem]]:
+        """Return the entries below ``root``, with the problems that kept some from being read."""
+
+
+def names() -> list[str]:
+    """Return the words that may stand after ``read =``."""
+    return sorted(module.name for module in pkgutil.iter_modules(__path__))
+
+
+def source(name: str) -> Source:
+    """Return the source of a name; KeyError when there is none."""
+    if name not in names():
+        raise KeyError(name)
+    return cast("Source", import_module(f"{__name__}.{name}"))

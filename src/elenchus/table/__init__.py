@@ -1,0 +1,1 @@
+"""Typed columns and posting lists: what a question runs on."""

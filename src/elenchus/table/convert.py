@@ -1,0 +1,143 @@
+"""From values as they were written to keys of their declared type; what does not fit is refused."""
+
+from __future__ import annotations
+
+import json
+import math
+import re
+from datetime import date, datetime
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from elenchus.table.schema import Type
+from elenchus.values.dates import literal_interval
+from elenchus.values.texts import either, fold, nearest, quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+    from zoneinfo import ZoneInfo
+
+    from elenchus.table.schema import Field, FieldType
+
+__all__ = ["NO", "YES", "Moment", "Unfit", "as_text", "convert"]
+
+YES = frozenset({"yes", "true", "on", "1"})
+NO = frozenset({"no", "false", "off", "0"})
+DAY = re.compile(r"\d{4}-\d{2}-\d{2}|\d{4}-W\d{2}-\d", re.IGNORECASE)
+INTEGER = re.compile(r"[+-]?\d{1,19}")
+NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)(e[+-]?\d{1,3})?", re.IGNORECASE)
+LARGEST = 2**63 - 1
+
+
+class Unfit(ValueError):
+    """A value does not fit the type of its field; the message says why, ``hint`` what may help."""
+
+    def __init__(self, message: str, hint: str = "") -> None:
+        super().__init__(message)
+        self.hint = hint
+
+
+class Moment(NamedTuple):
+    """A stored date: its first instant, the instant after its end, and whether it is a whole day."""
+
+    start: int
+    end: int
+    whole: bool
+
+
+def as_text(value: Any) -> str:
+    """Return a scalar as the text that a person would write for it."""
+    if isinstance(value, str):
+        return value.strip()
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, (dict, list)):
+        return json.dumps(value, ensure_ascii=False, default=str)
+    return value.isoformat() if isinstance(value, (date, datetime)) else str(value)
+
+
+def convert(value: Any, field: Field, zone: ZoneInfo) -> Any:
+    """Return one written value as a key of the field's type, or None when it is blank.
+
+    Texts stay texts, references and terms stay names: both are looked up once all entries are known.
+    Raises Unfit.
+    """
+    text = as_text(value) if value is not None else ""
+    if not text:
+        return None
+    reader = READERS.get(field.type.type)
+    found = reader(text, field.type, zone) if reader else text
+    if isinstance(found, (int, float)) and not within(found, field):
+        raise Unfit(f"{text} lies outside {bounds(field)}")
+    return found
+
+
+def within(number: float, field: Field) -> bool:
+    """Say whether a number keeps the bounds of its field."""
+    least = -math.inf if field.least is None else field.least
+    most = math.inf if field.most is None else field.most
+    return least <= number <= most
+
+
+def bounds(field: Field) -> str:
+    """Return the bounds of a field in words."""
+    if field.most is None:
+        return f"what the field allows (at least {field.least:g})"
+    if field.least is None:
+        return f"what the field allows (at most {field.most:g})"
+    return f"what the field allows ({field.least:g} to {field.most:g})"
+
+
+def read_integer(text: str, _type: FieldType, _zone: ZoneInfo) -> int:
+    """Read a whole number of up to 64 bits."""
+    if not INTEGER.fullmatch(text) or abs(int(text)) > LARGEST:
+        raise Unfit(f"{quoted(text)} is not a whole number")
+    return int(text)
+
+
+def read_number(text: str, _type: FieldType, _zone: ZoneInfo) -> float:
+    """Read a decimal number; words such as ``nan`` are none."""
+    if not NUMBER.fullmatch(text) or math.isinf(float(text)):
+        raise Unfit(f"{quoted(text)} is not a number")
+    return float(text)
+
+
+def read_yesno(text: str, _type: FieldType, _zone: ZoneInfo) -> int:
+    """Read yes or no, 1 for yes."""
+    if fold(text) not in YES | NO:
+        raise Unfit(f"{quoted(text)} is neither yes nor no")
+    return int(fold(text) in YES)
+
+
+def read_day(text: str, _type: FieldType, zone: ZoneInfo) -> Moment:
+    """Read a calendar day; a time of day does not fit."""
+    if not DAY.fullmatch(text) or (found := literal_interval(text, zone)) is None:
+        raise Unfit(f"{quoted(text)} is not a day such as 2026-05-18")
+    return Moment(found.start, found.end, whole=True)
+
+
+def read_datetime(text: str, _type: FieldType, zone: ZoneInfo) -> Moment:
+    """Read a day, or a day and a time with or without an offset from UTC."""
+    if not DAY.match(text) or (found := literal_interval(text, zone)) is None:
+        raise Unfit(f"{quoted(text)} is not a date such as 2026-05-18 or 2026-05-18 09:00")
+    whole = bool(DAY.fullmatch(text))
+    return Moment(found.start, found.end, whole)
+
+
+def read_choice(text: str, kind: FieldType, _zone: ZoneInfo) -> int:
+    """Read one of the declared choices as its position."""
+    names = [fold(choice) for choice in kind.choices]
+    if fold(text) in names:
+        return names.index(fold(text))
+    near = nearest(text, kind.choices)
+    hint = f"Did you mean {either(near)}?" if near else f"It can be {either(kind.choices)}."
+    raise Unfit(f"{quoted(text)} is not one of the choices", hint)
+
+
+READERS: dict[Type, Callable[[str, FieldType, ZoneInfo], Any]] = {
+    Type.INTEGER: read_integer,
+    Type.NUMBER: read_number,
+    Type.YESNO: read_yesno,
+    Type.DATE: read_day,
+    Type.DATETIME: read_datetime,
+    Type.CHOICE: read_choice,
+}

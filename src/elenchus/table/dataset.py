@@ -1,0 +1,80 @@
+"""All of a site's content as tables, ready for questions."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+from elenchus.values.texts import fold
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+    from zoneinfo import ZoneInfo
+
+    import numpy as np
+    from numpy.typing import NDArray
+
+    from elenchus.errors import Problem
+    from elenchus.table.columns import Column
+    from elenchus.table.schema import FieldType, Schema
+    from elenchus.table.taxonomy import Taxonomy
+
+__all__ = ["Dataset", "Entries", "Misfit"]
+
+
+@dataclass(frozen=True, slots=True)
+class Misfit:
+    """A stored value that does not fit the type of its field, and so counts as missing."""
+
+    row: int
+    field: str
+    text: str
+    problem: Problem
+
+
+@dataclass(frozen=True)
+class Entries:
+    """The entries, newest first, ties by id, those without a date last.
+
+    ``kinds`` holds the position of each row's kind in the schema, ``id_rank`` the place of its id
+    among all ids. A row is public at instants opens <= now < closes, in microseconds since 1970.
+    ``columns`` are found by a field's name and type.
+    """
+
+    ids: Sequence[str]
+    kinds: NDArray[np.int16]
+    id_rank: NDArray[np.int32]
+    opens: NDArray[np.int64]
+    closes: NDArray[np.int64]
+    columns: Mapping[tuple[str, FieldType], Column]
+
+    def __len__(self) -> int:
+        return len(self.ids)
+
+
+@dataclass(frozen=True)
+class Dataset:
+    """Entries and taxonomies under a schema, in one zone, with the problems met while reading."""
+
+    schema: Schema
+    entries: Entries
+    taxonomies: Mapping[str, Taxonomy]
+    zone: ZoneInfo
+    problems: Sequence[Problem]
+    names: Mapping[str, list[int]]  # folded id, slug and kind/slug → rows
+    misfits: Sequence[Misfit]
+
+    @cached_property
+    def kind_names(self) -> list[str]:
+        """The names of the kinds, in the order in which the site declares them."""
+        return list(self.schema.kinds)
+
+    def kind_of(self, row: int) -> str:
+        """Return the name of a row's kind."""
+        return self.kind_names[int(self.entries.kinds[row])]
+
+    def find_entry(self, name: str, kind: str = "") -> list[int]:
+        """Return the rows that an id, slug or kind/slug may mean, of one kind where it is given."""
+        rows = self.names.get(fold(name.strip()), [])
+        return [row for row in rows if not kind or self.kind_of(row) == kind]

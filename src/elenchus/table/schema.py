@@ -1,0 +1,163 @@
+"""What a site declares about its content: kinds, their fields, and taxonomies."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+__all__ = ["CORE_FIELDS", "STATUSES", "Field", "FieldType", "Kind", "Schema", "TaxonomyRules", "Type"]
+
+STATUSES = ("published", "draft", "pending", "scheduled", "withdrawn")
+
+
+class Type(StrEnum):
+    """The types of values; each compares and sorts in its own way."""
+
+    TEXT = "text"
+    INTEGER = "integer"
+    NUMBER = "number"
+    YESNO = "yesno"
+    DATE = "date"
+    DATETIME = "datetime"
+    CHOICE = "choice"
+    ENTRY = "entry"
+    URL = "url"
+    IMAGE = "image"
+    TERM = "term"  # never declared for a field: the type of a taxonomy's values
+
+    @property
+    def label(self) -> str:
+        """The type with its article, as it stands in a message."""
+        return LABELS[self]
+
+    @property
+    def is_text(self) -> bool:
+        """Say whether the values are texts to the operators."""
+        return self in (Type.TEXT, Type.URL, Type.IMAGE)
+
+    @property
+    def is_date(self) -> bool:
+        """Say whether the values are days or instants."""
+        return self in (Type.DATE, Type.DATETIME)
+
+
+LABELS = {
+    Type.TEXT: "a text",
+    Type.INTEGER: "a whole number",
+    Type.NUMBER: "a number",
+    Type.YESNO: "yes or no",
+    Type.DATE: "a day",
+    Type.DATETIME: "a date",
+    Type.CHOICE: "one of its choices",
+    Type.ENTRY: "an entry",
+    Type.URL: "an address",
+    Type.IMAGE: "an image",
+    Type.TERM: "a term",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class FieldType:
+    """What makes two fields of one name the same column: type, choices, target, unit, one or many."""
+
+    type: Type
+    many: bool = False
+    choices: tuple[str, ...] = ()
+    kind: str = ""  # of a reference: the kind that it leads to; empty for any
+    unit: str = ""
+    taxonomy: str = ""
+    tree: bool = False
+
+    def __str__(self) -> str:
+        detail = self.taxonomy or self.kind or self.unit
+        return f"{self.type.value}{f' ({detail})' if detail else ''}{', many' if self.many else ''}"
+
+
+@dataclass(frozen=True, slots=True)
+class Field:
+    """One field of a kind: its name, its type, and the bounds that a number must keep."""
+
+    name: str
+    type: FieldType
+    least: float | None = None
+    most: float | None = None
+    declared: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class Kind:
+    """A kind of entries: its own fields by name, and the pattern of its entries' addresses."""
+
+    name: str
+    fields: Mapping[str, Field]
+    address: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class TaxonomyRules:
+    """What the site file says of a taxonomy: tree or flat, its address, the file of its terms."""
+
+    name: str
+    tree: bool = False
+    address: str = ""
+    terms: str = ""
+
+    @property
+    def field_type(self) -> FieldType:
+        """The type of the field that holds an entry's terms of this taxonomy."""
+        return FieldType(Type.TERM, many=True, taxonomy=self.name, tree=self.tree)
+
+
+@dataclass(frozen=True, slots=True)
+class Schema:
+    """All declarations of a site; ``fields`` are those that every kind has."""
+
+    kinds: Mapping[str, Kind]
+    taxonomies: Mapping[str, TaxonomyRules]
+    fields: Mapping[str, Field] = field(default_factory=dict)
+
+    def field_of(self, kind: str, name: str) -> Field | None:
+        """Return a kind's field by name: its own, one that all kinds have, or a taxonomy."""
+        own = self.kinds[kind].fields.get(name) or self.fields.get(name)
+        if own is None and name in self.taxonomies:
+            return Field(name, self.taxonomies[name].field_type)
+        return own
+
+    def fields_of(self, kind: str) -> dict[str, Field]:
+        """Return all fields of a kind by name: taxonomies, those of all kinds, its own."""
+        taxonomies = {name: Field(name, rules.field_type) for name, rules in self.taxonomies.items()}
+        return {**taxonomies, **self.fields, **self.kinds[kind].fields}
+
+
+def core(name: str, kind: Type, **options: object) -> tuple[str, Field]:
+    """Return a core field with its name, for the table below."""
+    return name, Field(name, FieldType(kind, **options))  # type: ignore[arg-type]
+
+
+# What every entry has, whatever its kind. A kind may declare one of these anew with another type,
+# except for those in FIXED, which the tool itself fills or relies on.
+CORE_FIELDS: dict[str, Field] = dict(
+    [
+        core("id", Type.TEXT),
+        core("kind", Type.TEXT),
+        core("slug", Type.TEXT),
+        core("title", Type.TEXT),
+        core("date", Type.DATETIME),
+        core("updated", Type.DATETIME),
+        core("expires", Type.DATETIME),
+        core("status", Type.CHOICE, choices=STATUSES),
+        core("author", Type.ENTRY),
+        core("summary", Type.TEXT),
+        core("body", Type.TEXT),
+        core("image", Type.IMAGE),
+        core("pinned", Type.YESNO),
+        core("parent", Type.ENTRY),
+        core("address", Type.URL),
+        core("source", Type.TEXT),
+    ]
+)
+FIXED = frozenset({"id", "kind", "slug", "title", "date", "expires", "status", "address", "source", "entry"})

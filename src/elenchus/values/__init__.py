@@ -1,0 +1,1 @@
+"""Single values: text folding and collation, dates as intervals, nearest spellings."""

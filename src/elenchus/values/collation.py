@@ -1,0 +1,74 @@
+"""Sort keys of texts by the Unicode Collation Algorithm (UTS #10, default table, non-ignorable).
+
+A key is a string whose code points are collation weights, level after level, so that keys compare
+as plain strings do. Texts in Latin scripts are weighed from a small table that ships with the
+package; any other character makes the whole default table be read, once.
+"""
+
+from __future__ import annotations
+
+import json
+import unicodedata
+from functools import cache
+from importlib.resources import files
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Sequence
+
+__all__ = ["sort_key"]
+
+LEVELS = 3
+CHUNK = 256  # the full collator copies what remains of a text at each character
+
+Weights = dict[int, str]
+
+
+def sort_key(folded: str) -> str:
+    """Return the sort key of a folded text: primary, secondary and tertiary weights, then the text.
+
+    The text itself comes last so that two texts which the algorithm holds for equal still have one
+    order everywhere.
+    """
+    text = unicodedata.normalize("NFD", folded)
+    levels = latin_levels(text) if not text.translate(latin_characters()) else full_levels(text)
+    return "\0".join((*levels, folded))
+
+
+def latin_levels(text: str) -> list[str]:
+    """Return the weights of each level for a text of Latin characters in NFD."""
+    return [text.translate(weights) for weights in latin_weights()]
+
+
+@cache
+def latin_weights() -> tuple[Weights, ...]:
+    """Return one translation table for each level, from code point to its weights."""
+    table = json.loads(files(__package__).joinpath("latin_weights.json").read_text(encoding="utf-8"))
+    return tuple({ord(char): weights_at(table[char], level) for char in table} for level in range(LEVELS))
+
+
+@cache
+def latin_characters() -> dict[int, None]:
+    """Return a translation table that deletes what the Latin table knows."""
+    return dict.fromkeys(latin_weights()[0])
+
+
+def weights_at(elements: Iterable[Sequence[int]], level: int) -> str:
+    """Return the weights of one level, without the zeros, as code points."""
+    return "".join(chr(element[level]) for element in elements if element[level])
+
+
+def full_levels(text: str) -> list[str]:
+    """Return the weights of each level for any text in NFD, from the whole default table."""
+    elements: list[Any] = []
+    for start in range(0, len(text), CHUNK):
+        elements += collator().collation_elements(text[start : start + CHUNK])
+    return [weights_at(elements, level) for level in range(LEVELS)]
+
+
+@cache
+def collator() -> Any:
+    """Return the collator of the full table; reading it takes a third of a second."""
+    import pyuca
+
+    return pyuca.Collator()

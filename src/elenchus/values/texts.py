@@ -1,0 +1,49 @@
+"""Text as the language sees it: without regard to case or Unicode form, accents counting."""
+
+from __future__ import annotations
+
+import difflib
+import unicodedata
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+__all__ = ["either", "fold", "nearest", "quoted", "slugify"]
+
+
+def fold(text: str) -> str:
+    """Return the caseless form in which texts are compared.
+
+    The Unicode Standard, section 3.13, definition D145: canonical caseless matching,
+    here with NFC as the final form, so that an accented letter is one character.
+    """
+    if text.isascii():
+        return text.lower()
+    return unicodedata.normalize("NFC", unicodedata.normalize("NFD", text).casefold())
+
+
+def nearest(wanted: str, known: Iterable[str], *, most: int = 3) -> list[str]:
+    """Return up to ``most`` of the known names that look like the wanted one, best first."""
+    names = {fold(name): name for name in known}
+    found = difflib.get_close_matches(fold(wanted), names, n=most, cutoff=0.6)
+    return [names[name] for name in found]
+
+
+def either(names: Iterable[str]) -> str:
+    """Join names into ``a, b or c``."""
+    listed = list(names)
+    return " or ".join(part for part in (", ".join(listed[:-1]), *listed[-1:]) if part)
+
+
+def quoted(text: str, *, most: int = 60) -> str:
+    """Return the text in curly quotes, control characters shown as escapes, cut when very long."""
+    shown = text if len(text) <= most else text[: most - 1] + "…"
+    printable = "".join(char if char.isprintable() else f"\\u{ord(char):04x}" for char in shown)
+    return f"“{printable}”"
+
+
+def slugify(text: str) -> str:
+    """Return a slug for a term that content names but no file defines: ``Grey seal`` → ``grey-seal``."""
+    kept = "".join(char if char.isalnum() or char in "._-" else "-" for char in fold(text))
+    return "-".join(part for part in kept.split("-") if part)
