@@ -42,8 +42,11 @@ def show_error(pieces: Iterable[Piece]) -> None:
 def write(pieces: Iterable[Piece], stream: TextIO) -> None:
     """Write pieces to a stream in its colours."""
     coloured = has_colours(stream)
-    stream.write("".join(painted(piece) if coloured else piece.text for piece in pieces))
-    stream.flush()
+    try:
+        stream.write("".join(painted(piece) if coloured else piece.text for piece in pieces))
+        stream.flush()
+    except BrokenPipeError:  # the reader went away: say no more, not even when the stream is closed
+        os.dup2(os.open(os.devnull, os.O_WRONLY), stream.fileno())
 
 
 def painted(piece: Piece) -> str:

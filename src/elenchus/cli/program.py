@@ -59,9 +59,6 @@ def run(command: Callable[[], object]) -> int:
         return error.exit_code
     except (KeyboardInterrupt, click.Abort):
         return INTERRUPTED
-    except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())  # the reader went away: say no more
-        return 0
     except Exception as error:
         return internal(error)
     return found if isinstance(found, int) else 0

@@ -85,6 +85,7 @@ def tokens(text: str, problems: list[Problem], *, comments: bool = False) -> Ite
             problems.append(
                 Problem("open-quote", f"this {match[0]} is never closed", span=Span(span.start, len(text)))
             )
+            yield Token(Sort.TEXT, text[span.end :], span)
             break
         elif match["other"] or (match["comment"] and not comments):
             problems.append(stray(match[0][0], Span(span.start, span.start + 1)))

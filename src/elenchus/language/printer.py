@@ -21,7 +21,7 @@ def print_question(question: Question) -> str:
     """Return a text that parses to an equal tree."""
     clauses = []
     if question.source:
-        clauses.append("from " + ", ".join(print_value(name) for name in question.source.names))
+        clauses.append("from " + ", ".join(print_name(name) for name in question.source.names))
     if question.where:
         clauses.append("where " + print_condition(question.where.condition))
     if question.order:
@@ -76,11 +76,16 @@ def print_comparison(condition: Compare) -> str:
     return " ".join(words)
 
 
+def print_name(name: Literal) -> str:
+    """Return a name as a word, or a text in quotes."""
+    return name.text if is_plain_word(name.text) else in_quotes(name.text)
+
+
 def print_value(value: Literal) -> str:
     """Return a value as a word, a relative date, or a text in quotes."""
-    if is_plain_word(value.text) or (is_relative(value.text) and value.text == " ".join(value.text.split())):
+    if is_relative(value.text) and value.text == " ".join(value.text.split()):
         return value.text
-    return in_quotes(value.text)
+    return print_name(value)
 
 
 def print_path(path: Path) -> str:

@@ -44,6 +44,8 @@ def spellings() -> Mapping[tuple[str, ...], tuple[str, bool]]:
     for record in all_operators():
         found[tuple(record.name.split())] = (record.name, False)
         found[("not", *record.name.split())] = (record.name, True)
+        if record.name.startswith("is "):
+            found[("is", "not", *record.name.split()[1:])] = (record.name, True)
         if record.opposite:
             found[tuple(record.opposite.split())] = (record.name, True)
     return found

@@ -1,0 +1,75 @@
+"""What many tests share: the reference site, a copy of the demo, and the installed program."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import tomllib
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+import elenchus
+
+HERE = Path(__file__).parent
+PROGRAM = Path(sys.executable).with_name("elenchus")
+
+Run = Callable[..., subprocess.CompletedProcess[str]]
+
+
+def cases(name: str) -> list[Any]:
+    """Return the cases of a data file."""
+    data = tomllib.loads((HERE / name).read_text(encoding="utf-8"))
+    found: list[Any] = data["case"]
+    return found
+
+
+@pytest.fixture(scope="session")
+def reference() -> elenchus.Site:
+    return elenchus.open_site(HERE / "reference")
+
+
+@pytest.fixture(scope="session")
+def demo_site() -> elenchus.Site:
+    return elenchus.open_site(elenchus.demo_folder())
+
+
+@pytest.fixture
+def run(tmp_path: Path) -> Run:
+    """Run the installed program in a temporary folder; no setting of the user's reaches it."""
+
+    def program(*arguments: str, cwd: Path = tmp_path, **settings: str) -> subprocess.CompletedProcess[str]:
+        environment = {"PATH": os.environ["PATH"], "HOME": str(tmp_path), "COLUMNS": "100", **settings}
+        command = [str(PROGRAM), *arguments]
+        return subprocess.run(
+            command, cwd=cwd, env=environment, capture_output=True, text=True, encoding="utf-8", check=False
+        )
+
+    return program
+
+
+@pytest.fixture
+def site_folder(tmp_path: Path) -> Path:
+    """Return a copy of the reference site that a test may change."""
+    return Path(shutil.copytree(HERE / "reference", tmp_path / "site"))
+
+
+Write = Callable[[dict[str, str]], elenchus.Site]
+
+
+@pytest.fixture
+def make_site(tmp_path: Path) -> Write:
+    """Return a function that writes files and opens the site that they make."""
+
+    def make(files: dict[str, str]) -> elenchus.Site:
+        for name, text in files.items():
+            path = tmp_path / name
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_text(text, encoding="utf-8")
+        return elenchus.open_site(tmp_path)
+
+    return make

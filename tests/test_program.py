@@ -1,0 +1,211 @@
+"""The installed program as a user meets it: outputs, exit codes, files written."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import os
+import pty
+import subprocess
+from pathlib import Path
+
+import pytest
+
+from conftest import HERE, PROGRAM, Run
+
+REFERENCE = HERE / "reference"
+COUNTING = "from sighting where individuals >= 10 order by individuals desc"
+
+
+def test_table(run: Run) -> None:
+    """A table has the id, title, date and the fields that the question names; problems go to stderr."""
+    done = run("ask", COUNTING + " limit 2", cwd=REFERENCE)
+    assert done.stdout == (
+        "id  title                  date              individuals\n"
+        "s2  Dunlin flock at dusk   2026-05-18 23:30          140\n"
+        "s4  Ochre stars returning  2026-04-30 22:30           31\n"
+        "\n2 of 3 entries · as of 2026-05-20 12:00 America/Halifax\n"
+        "note: 1 stored value of individuals does not fit and counts as missing: “about 20” in "
+        "notebook/sighting/grey-seal-count-first-try.md:7.\n"
+    )
+    assert done.stderr.startswith("1 problem in the content, which did not stop the answer:\n")
+    assert "grey-seal-count-first-try.md:7: individuals: “about 20” is not a whole number." in done.stderr
+
+
+def test_json(run: Run) -> None:
+    """JSON carries the question, its counts, and each row once with what the question names."""
+    done = run("ask", COUNTING + " offset 1 per page 1", "--page", "2", "--format", "json", cwd=REFERENCE)
+    answer = json.loads(done.stdout)
+    rows = answer.pop("rows")
+    notices = answer.pop("notices")
+    assert answer == {
+        "question": COUNTING + " offset 1 per page 1",
+        "at": "2026-05-20T12:00:00-03:00",
+        "matched": 3,
+        "total": 2,
+        "offset": 1,
+        "page": 2,
+        "pages": 2,
+        "per_page": 1,
+        "groups": None,
+    }
+    assert rows == [
+        {
+            "id": "s1",
+            "kind": "sighting",
+            "slug": "grey-seals-hauled-out",
+            "title": "Grey seals hauled out",
+            "date": "2026-05-18T09:00:00-03:00",
+            "address": None,
+            "individuals": 12,
+        }
+    ]
+    assert [notice["code"] for notice in notices] == ["misfit"]
+
+
+def test_csv(run: Run) -> None:
+    """CSV has a header and a line for each row; several terms are joined by a bar."""
+    done = run(
+        "ask", "where habitat under shore and species is set limit 3", "--format", "csv", cwd=REFERENCE
+    )
+    rows = list(csv.DictReader(io.StringIO(done.stdout)))
+    assert [(row["id"], row["habitat"], row["species"]) for row in rows] == [
+        ("g4", "rocky-shore", "limpet"),
+        ("s1", "rocky-shore", "grey-seal"),
+        ("s3", "rocky-shore|tide-pools", "limpet"),
+    ]
+
+
+@pytest.mark.parametrize(
+    ("arguments", "code", "said"),
+    [
+        (("ask", "where habitat = open-watr"), 3, "Did you mean open-water?"),
+        (("ask", "per page 5", "--page", "5"), 5, "There is no page “5”: the last page is 4."),
+        (("ask", "", "--page", "abc"), 5, "There is no page “abc”: there is only page 1."),
+        (("ask", "", "--site", "/nowhere"), 4, "There is no elenchus.toml in /nowhere."),
+        (("ask", "", "--at", "noon"), 4, "--at “noon” is not a date."),
+        (("ask", "", "--format", "tabel"), 2, "Did you mean table?"),
+        (("ask", "", "--formt", "csv"), 2, "--format"),
+        (("ask",), 2, "Missing argument 'QUESTION'"),
+        (("aks", ""), 2, "No such command"),
+        (("demo", "/proc/demo"), 6, "cannot be written"),
+    ],
+)
+def test_exit_codes(run: Run, arguments: tuple[str, ...], code: int, said: str) -> None:
+    """Each sort of error has its own exit code and a text without a traceback on standard error."""
+    done = run(*arguments, cwd=REFERENCE)
+    assert (done.returncode, done.stdout) == (code, "")
+    assert said in done.stderr
+    assert "Traceback" not in done.stderr
+
+
+def test_site_is_found_upward(run: Run, tmp_path: Path) -> None:
+    """The site is the nearest folder upward; outside of any site an error says how to get one."""
+    assert run("ask", "from guide", "-f", "count", cwd=REFERENCE / "notebook" / "guide").stdout == "4\n"
+    done = run("ask", "from guide", cwd=tmp_path)
+    assert done.returncode == 4
+    assert "elenchus demo" in done.stderr
+
+
+@pytest.mark.parametrize(
+    ("arguments", "settings", "now"),
+    [
+        (("--at", "2026-06-01T09:00"), {"SOURCE_DATE_EPOCH": "0"}, "2026-06-01T09:00:00-03:00"),
+        ((), {"SOURCE_DATE_EPOCH": "86400"}, "2026-05-20T12:00:00-03:00"),
+    ],
+)
+def test_clock(run: Run, arguments: tuple[str, ...], settings: dict[str, str], now: str) -> None:
+    """--at beats the site's clock, and that beats SOURCE_DATE_EPOCH."""
+    done = run("ask", "", "-f", "json", *arguments, cwd=REFERENCE, **settings)
+    assert json.loads(done.stdout)["at"] == now
+
+
+def test_epoch_without_clock(run: Run, site_folder: Path) -> None:
+    """Without a clock of its own a site takes SOURCE_DATE_EPOCH for now."""
+    file = site_folder / "elenchus.toml"
+    file.write_text(file.read_text().replace("clock =", "# clock ="))
+    done = run("ask", "", "-f", "json", cwd=site_folder, SOURCE_DATE_EPOCH="1768478400")
+    answer = json.loads(done.stdout)
+    assert (answer["at"], answer["matched"]) == ("2026-01-15T08:00:00-04:00", 4)
+
+
+def test_demo(run: Run, tmp_path: Path) -> None:
+    """The demo writes its site, tells its story, writes nothing twice, and overwrites only by force."""
+    first = run("demo")
+    assert first.returncode == 0, first.stderr
+    assert first.stdout.count("$ elenchus ask") == 7
+    assert first.stdout.count("try next:") == 7
+    assert "Did you mean rocky-shore?" in first.stdout
+    assert run("demo").stdout == first.stdout
+    page = tmp_path / "skerry-bay" / "notebook" / "guide" / "boats-near-seals.md"
+    shipped = page.read_text()
+    page.write_text(shipped + "\nMy own words.\n")
+    refused = run("demo")
+    assert refused.returncode == 6
+    assert "1 file in skerry-bay would be overwritten, so nothing was written" in refused.stderr
+    assert page.read_text().endswith("My own words.\n")
+    assert run("demo", "--force").returncode == 0
+    assert page.read_text() == shipped
+    assert not list(tmp_path.rglob("*.part"))
+
+
+def test_demo_says_what_works(run: Run, tmp_path: Path) -> None:
+    """Every command that the demo offers as the next one runs as it is written."""
+    lines = run("demo").stdout.splitlines()
+    offered = [line.split("try next: ")[1].split("     (")[0] for line in lines if "try next: " in line]
+    for command in offered:
+        program = command.replace("elenchus", str(PROGRAM), 1)
+        done = subprocess.run(
+            program, shell=True, cwd=tmp_path / "skerry-bay", capture_output=True, check=False
+        )
+        assert done.returncode == 0, (command, done.stderr)
+
+
+def test_terminal_has_colours(run: Run) -> None:
+    """On a terminal the output is coloured, with NO_COLOR it is not; in a pipe it is plain."""
+    plain = run("ask", "from guide", cwd=REFERENCE).stdout
+    coloured = on_terminal("ask", "from guide", TERM="xterm")
+    assert "\x1b[" not in plain
+    assert "\x1b[1mTelling seals apart" in coloured
+    assert "\x1b[" not in on_terminal("ask", "from guide", TERM="xterm", NO_COLOR="1")
+
+
+def test_narrow_terminal() -> None:
+    """Lines fit the terminal: long cells end in an ellipsis."""
+    lines = on_terminal("ask", "order by title", TERM="dumb", COLUMNS="50").splitlines()
+    assert max(len(line) for line in lines[:18]) <= 50
+    assert any("…" in line for line in lines)
+
+
+def on_terminal(*arguments: str, **settings: str) -> str:
+    """Return what the program writes to a terminal."""
+    parent, child = pty.openpty()
+    environment = {"PATH": os.environ["PATH"], "COLUMNS": "100", **settings}
+    command = [str(PROGRAM), *arguments]
+    with subprocess.Popen(
+        command, cwd=REFERENCE, env=environment, stdout=child, stderr=subprocess.DEVNULL
+    ) as process:
+        os.close(child)
+        found = b""
+        try:
+            while part := os.read(parent, 65536):
+                found += part
+        except OSError:  # the other end of a terminal closes with an error
+            pass
+        process.wait()
+    os.close(parent)
+    return found.decode().replace("\r\n", "\n")
+
+
+def test_reader_goes_away() -> None:
+    """When nobody reads the output any more the program ends quietly."""
+    reading, writing = os.pipe()
+    os.close(reading)
+    command = [str(PROGRAM), "ask", "from guide"]
+    done = subprocess.run(
+        command, cwd=REFERENCE, stdout=writing, stderr=subprocess.PIPE, text=True, check=False
+    )
+    os.close(writing)
+    assert done.returncode == 0
+    assert "Error" not in done.stderr

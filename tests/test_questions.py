@@ -1,0 +1,57 @@
+"""The reference site's answers, through the public API and through the installed program."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+
+import elenchus
+from conftest import HERE, Run, cases
+
+CASES = cases("questions.toml")
+REFERENCE = HERE / "reference"
+
+
+@pytest.mark.parametrize("case", CASES, ids=lambda case: case["question"] or "everything")
+def test_answer(case: dict[str, Any]) -> None:
+    """The API gives the ids, counts and notices of the case."""
+    site = elenchus.open_site(REFERENCE, at=case.get("at"))
+    answer = elenchus.ask(site, case["question"], page=case.get("page", 1))
+    if "ids" in case:
+        assert " ".join(row.id for row in answer.rows) == case["ids"]
+    for count in ("matched", "total", "pages"):
+        assert getattr(answer, count) == case.get(count, getattr(answer, count))
+    assert any(case.get("notice", "") in notice.message for notice in answer.notices) or "notice" not in case
+
+
+@pytest.mark.parametrize(
+    "case", [case for case in CASES if "ids" in case][::6], ids=lambda case: case["question"]
+)
+def test_program(case: dict[str, Any], run: Run) -> None:
+    """The installed program prints the same ids, one a line, and nothing else on standard output."""
+    options = ["--site", str(REFERENCE), "--format", "ids", "--page", str(case.get("page", 1))]
+    done = run("ask", case["question"], *options, *(("--at", case["at"]) if "at" in case else ()))
+    assert done.stdout.split() == case["ids"].split()
+    assert done.returncode == 0
+
+
+@pytest.mark.parametrize("count", [1, 2, 3, 5, 17, 18, 19])
+@pytest.mark.parametrize("order", ["newest", "oldest", "title", "individuals desc", "starts, kind desc"])
+def test_pages_partition(reference: elenchus.Site, order: str, count: int) -> None:
+    """Over all its pages an order shows each row once, whatever the size of a page."""
+    question = f"order by {order} per page {count}"
+    pages = elenchus.ask(reference, question).pages
+    shown = [
+        row.id for page in range(1, pages + 1) for row in elenchus.ask(reference, question, page=page).rows
+    ]
+    assert shown == [row.id for row in elenchus.ask(reference, f"order by {order}").rows]
+    assert len(set(shown)) == 18
+
+
+@pytest.mark.parametrize("page", ["0", "5", "-1", "abc", "", "²", "1e1", "9" * 40])
+def test_no_such_page(reference: elenchus.Site, page: str) -> None:
+    """A page outside 1 … last is an error of its own; page 1 of an empty answer is none."""
+    with pytest.raises(elenchus.NoSuchPage, match="the last page is 4"):
+        elenchus.ask(reference, "per page 5", page=page)
+    assert elenchus.ask(reference, "where habitat = open-water per page 5", page="1").rows == ()

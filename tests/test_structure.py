@@ -1,0 +1,101 @@
+"""The house: which package may import which, what the public names are, what a start loads."""
+
+from __future__ import annotations
+
+import ast
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+import elenchus
+
+SOURCE = Path(elenchus.__file__).parent
+
+# From the ground up; a package may import from those before it, and from its own.
+FLOORS = [
+    ["errors"],
+    ["values"],
+    ["table"],
+    ["operators"],
+    ["language"],
+    ["plan"],
+    ["engine"],
+    ["sources"],
+    ["site"],
+    ["asking"],
+    ["layout"],
+    ["formats"],
+    ["demo"],
+    ["cli"],
+]
+LEVEL = {name: level for level, floor in enumerate(FLOORS) for name in floor}
+INTERFACE = {"typer", "click", "rich"}
+
+
+def imports(path: Path) -> list[str]:
+    """Return the modules that a file imports, wherever in it."""
+    found: list[str] = []
+    for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+        if isinstance(node, ast.Import):
+            found += [alias.name for alias in node.names]
+        elif isinstance(node, ast.ImportFrom):
+            found += [f"{node.module}.{alias.name}" for alias in node.names]
+    return found
+
+
+@pytest.mark.parametrize(
+    "path", sorted(SOURCE.rglob("*.py")), ids=lambda path: path.relative_to(SOURCE).as_posix()
+)
+def test_arrows(path: Path) -> None:
+    """Nothing imports from a floor above its own, and only the command line knows its libraries."""
+    parts = path.relative_to(SOURCE).with_suffix("").parts
+    if parts[0] in ("__init__", "__main__"):
+        return
+    for name in imports(path):
+        top, *rest = name.split(".")
+        if top == "elenchus" and rest and rest[0] in LEVEL:
+            assert LEVEL[rest[0]] <= LEVEL[parts[0]], f"{path.name} imports {name}"
+        assert top not in INTERFACE or parts[0] == "cli", f"{path.name} imports {name}"
+
+
+def test_public_names() -> None:
+    """The flat face of the package, name by name."""
+    assert elenchus.__all__ == [
+        "Answer", "ElenchusError", "FolderError", "NoSuchPage", "Place", "Problem", "QuestionError", "Row", "Site",
+        "SiteError", "Span", "ask", "demo_folder", "find_site", "open_site", "parse", "print_question",
+    ]  # fmt: skip
+    assert all(getattr(elenchus, name) for name in elenchus.__all__)
+    with pytest.raises(AttributeError):
+        elenchus.nothing  # noqa: B018
+
+
+@pytest.mark.parametrize(
+    ("code", "absent"),
+    [
+        ("import elenchus", ["numpy", "yaml", "typer", "click", "pyuca", "rich", "jinja2", "sqlalchemy"]),
+        (
+            "import sys; sys.argv = ['elenchus', '--help']\nfrom elenchus.cli.program import main\ntry: main()\nexcept SystemExit: pass",
+            ["numpy", "yaml", "jinja2", "sqlalchemy", "pyuca", "rich", "pydantic", "tomllib"],
+        ),
+        (
+            "import elenchus; elenchus.ask(elenchus.open_site(elenchus.demo_folder()), 'order by title')",
+            ["typer", "click", "pyuca", "rich", "jinja2", "sqlalchemy"],
+        ),
+    ],
+    ids=["import", "help", "ask"],
+)
+def test_what_a_start_loads(code: str, absent: list[str]) -> None:
+    """Importing, helping and asking load no library that they do not need."""
+    code += f"\nimport sys\nprint('LOADED', [name for name in {absent} if name in sys.modules])"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.splitlines()[-1] == "LOADED []"
+
+
+def test_doctest() -> None:
+    """The example in the package's own docstring is true."""
+    import doctest
+
+    assert doctest.testmod(elenchus).failed == 0
+    assert doctest.testmod(elenchus).attempted == 3
