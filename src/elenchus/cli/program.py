@@ -42,6 +42,7 @@ app = typer.Typer(
 
 def main() -> None:
     """Run the program; every error leaves as text on standard error and an exit code."""
+    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # no matrices here: threads would only cost the start
     sys.exit(run(lambda: app(standalone_mode=False)))
 
 

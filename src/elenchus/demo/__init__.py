@@ -78,9 +78,9 @@ def tell(folder: Path, width: int | None) -> Iterator[Piece]:
     yield Piece(f"{steps['opening']}\n")
     for number, step in enumerate(steps["step"], start=1):
         yield Piece(f"\n{number}. {step['title']}\n", Role.HEADING)
-        yield Piece(f"   {step['says']}\n")
+        yield Piece(f"{step['says']}\n")
         yield from asked(site, step["question"], width)
-        yield Piece("   try next: ", Role.FAINT)
+        yield Piece("try next: ", Role.FAINT)
         yield Piece(f"{step['next'].replace('FOLDER', shlex.quote(str(folder)))}\n", Role.HINT)
     yield Piece(f"\n{steps['closing'].replace('FOLDER', shlex.quote(str(folder)))}\n")
 
@@ -92,7 +92,7 @@ def asked(site: Site, question: str, width: int | None) -> Iterator[Piece]:
     from elenchus.layout.pieces import Piece, Role
     from elenchus.layout.problems import question_problems
 
-    yield Piece("\n   $ ", Role.FAINT)
+    yield Piece("\n$ ", Role.FAINT)
     yield Piece(f"elenchus ask {shlex.quote(question)}\n\n", Role.STRONG)
     try:
         answer = ask(site, question)

@@ -5,7 +5,8 @@ from __future__ import annotations
 from enum import Enum
 from typing import NamedTuple
 
-from wcwidth import wcswidth, wcwidth
+# Characters of one column each, which spare most texts the tables of all scripts.
+NARROW = dict.fromkeys((*range(0x20, 0x7F), *range(0xA1, 0xAD), *range(0xAE, 0x180), *map(ord, "–—‘’“”…•")))
 
 __all__ = ["Piece", "Role", "clipped", "printable", "width_of"]
 
@@ -42,7 +43,11 @@ def printable(text: str) -> str:
 
 def width_of(text: str) -> int:
     """Return how many columns of a terminal a text takes."""
-    return len(text) if text.isascii() else max(wcswidth(text), 0)
+    if text.isascii() or not text.translate(NARROW):
+        return len(text)
+    from wcwidth import wcswidth
+
+    return max(wcswidth(text), 0)
 
 
 def clipped(text: str, width: int) -> str:
@@ -51,7 +56,7 @@ def clipped(text: str, width: int) -> str:
         return text
     kept, used = [], 1
     for char in text:
-        used += max(wcwidth(char), 0)
+        used += width_of(char)
         if used > width:
             break
         kept.append(char)

@@ -71,7 +71,8 @@ def caret(text: str, span: Span) -> Iterator[Piece]:
     end = text.find("\n", span.start)
     line = text[start : end if end >= 0 else len(text)]
     first, last = span.start - start, max(span.start + 1, min(span.end, start + len(line))) - start
-    before, cut = (line[:first], "") if first < WINDOW * 2 // 3 else (line[first - WINDOW // 3 : first], "…")
+    fits = len(line) <= WINDOW or first < WINDOW // 2
+    before, cut = (line[:first], "") if fits else (line[first - WINDOW // 3 : first], "…")
     marked, after = line[first:last][:WINDOW], line[last:]
     room = max(0, WINDOW - len(before) - len(marked))
     tail = after if len(after) <= room else f"{after[:room]}…"

@@ -6,7 +6,7 @@ import re
 from dataclasses import dataclass
 from datetime import date, datetime
 from typing import TYPE_CHECKING, Any
-from zoneinfo import ZoneInfo, available_timezones
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError, available_timezones
 
 from elenchus import sources
 from elenchus.errors import SiteError
@@ -100,8 +100,10 @@ def tables(file: TomlFile, path: tuple[str, ...]) -> list[str]:
 
 def read_zone(file: TomlFile, name: str) -> ZoneInfo:
     """Return a zone by its IANA name."""
-    if name in available_timezones():
+    try:
         return ZoneInfo(name)
+    except (ZoneInfoNotFoundError, ValueError, OSError):
+        pass
     near = nearest(name, available_timezones())
     hint = f"Did you mean {either(near)}?" if near else "Use an IANA name such as Atlantic/Azores."
     file.report("unknown-zone", ("site", "timezone"), f"there is no time zone {quoted(name)}", hint)

@@ -1,0 +1,21 @@
+# What people do here most. Everything happens in .venv.
+.PHONY: setup test check demo pictures
+PYTHON ?= python3
+
+setup:
+	$(PYTHON) -m venv .venv
+	.venv/bin/pip install --quiet -e '.[dev]'
+
+test: setup
+	.venv/bin/pytest
+
+check: setup
+	.venv/bin/ruff check .
+	.venv/bin/ruff format --check .
+	.venv/bin/mypy
+
+demo: setup
+	folder=$$(mktemp -d) && .venv/bin/elenchus demo "$$folder/skerry-bay"; rm -r "$$folder"
+
+pictures: setup
+	.venv/bin/python tools/pictures.py
