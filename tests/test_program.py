@@ -8,6 +8,7 @@ import json
 import os
 import pty
 import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -209,3 +210,36 @@ def test_reader_goes_away() -> None:
     os.close(writing)
     assert done.returncode == 0
     assert "Error" not in done.stderr
+
+
+def test_wheel(tmp_path: Path) -> None:
+    """A wheel that is built and unpacked anywhere brings all it needs to run the demo."""
+    root = HERE.parent
+    build = [sys.executable, "-m", "build", "--wheel", "--no-isolation", "--outdir", str(tmp_path), str(root)]
+    subprocess.run(build, check=True, capture_output=True)
+    (wheel,) = tmp_path.glob("*.whl")
+    target = tmp_path / "installed"
+    install = [
+        sys.executable,
+        "-m",
+        "pip",
+        "install",
+        "--no-deps",
+        "--quiet",
+        "--target",
+        str(target),
+        str(wheel),
+    ]
+    subprocess.run(install, check=True, capture_output=True)
+    environment = {"PATH": os.environ["PATH"], "PYTHONPATH": str(target)}
+    where = "import elenchus; print(elenchus.__file__)"
+    demo = [sys.executable, "-m", "elenchus", "demo"]
+    outputs = [
+        subprocess.run(
+            command, cwd=tmp_path, env=environment, capture_output=True, text=True, check=True
+        ).stdout
+        for command in ([sys.executable, "-c", where], demo)
+    ]
+    assert outputs[0].startswith(str(target))
+    assert "Étang edge plants" in outputs[1]
+    assert (tmp_path / "skerry-bay" / "images" / "seal.svg").is_file()
