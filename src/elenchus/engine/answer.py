@@ -1,8 +1,8 @@
-"""The answer to a question: which rows, how many, on which page, with what they hold."""
+"""The answer to a question: which rows, how many, on which page, in which groups, with what they hold."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import date, datetime
 from typing import TYPE_CHECKING, Any, TypeAlias
 
@@ -11,17 +11,14 @@ if TYPE_CHECKING:
 
     from elenchus.errors import Problem
 
-__all__ = ["SHOWN_NAMES", "Answer", "Row", "Scalar"]
-
-# The fields that every row of an answer carries, beside those that its question names.
-SHOWN_NAMES = ("id", "kind", "slug", "title", "date", "address")
+__all__ = ["Answer", "Group", "Row", "Scalar"]
 
 Scalar: TypeAlias = str | int | float | bool | date | datetime
 
 
 @dataclass(frozen=True, slots=True)
 class Row:
-    """One entry of an answer.
+    """One entry, or one term, of an answer.
 
     ``values`` holds each shown field: a scalar, a tuple of them for lists and terms (by slug), or None
     where there is no value. References are ids. Dates written without a time are ``date``, the others
@@ -36,12 +33,31 @@ class Row:
 
 
 @dataclass(frozen=True, slots=True)
+class Group:
+    """One group of an answer.
+
+    ``keys`` has a value for each key of ``group by``, None for a missing one. ``count`` is the number of
+    rows in the group, ``shown`` how many of them are left by ``limit N per group``, ``rows`` the ids of
+    those that stand on this page.
+    """
+
+    keys: tuple[Scalar | None, ...]
+    label: str
+    count: int
+    shown: int
+    rows: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Answer:
     """The answer to one question.
 
     ``matched`` counts the visible rows that meet the condition, ``total`` those that remain after
-    offset and limit; ``rows`` are those of one page. ``page`` counts from 1; ``pages`` is 1 for an
-    empty answer. ``mentioned`` are the fields that the question names, ``at`` is the now it was asked at.
+    offset and limit; ``rows`` are those of one page, each once. ``page`` counts from 1; ``pages`` is 1
+    for an empty answer. With groups, ``placements`` is the sum of their counts and ``overlap`` the ids
+    of rows in more than one; without, ``groups`` is None. ``shown`` are the fields that every row has,
+    ``mentioned`` those that the question names, ``at`` is the now it was asked at, ``unpublished`` says
+    that drafts and the like are among the rows.
     """
 
     question: str
@@ -53,6 +69,16 @@ class Answer:
     per_page: int | None
     rows: tuple[Row, ...]
     at: datetime
+    shown: tuple[str, ...] = ()
     mentioned: tuple[str, ...] = ()
     notices: tuple[Problem, ...] = ()
-    groups: None = field(default=None)
+    groups: tuple[Group, ...] | None = None
+    grouped_by: tuple[str, ...] = ()
+    placements: int | None = None
+    overlap: tuple[str, ...] = ()
+    unpublished: bool = False
+
+    @property
+    def fields(self) -> tuple[str, ...]:
+        """The names of all values of a row."""
+        return tuple(dict.fromkeys((*self.shown, *self.mentioned)))

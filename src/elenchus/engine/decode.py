@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from elenchus.table.columns import Dates, Lists
+from elenchus.plan.nodes import Part
+from elenchus.table.columns import Dates, Lists, Terms
 from elenchus.table.schema import Type
-from elenchus.values.dates import from_instant
+from elenchus.values.dates import date_label, from_instant
 
 if TYPE_CHECKING:
     from datetime import date, datetime
@@ -19,7 +20,10 @@ __all__ = ["decode"]
 
 def decode(selection: Selection, field: FieldRef, row: int) -> Any:
     """Return the value of a field in a row: a scalar, a tuple of them, or None."""
-    column = selection.column(field)
+    column = selection.view.column(field, selection.taxonomy)
+    if isinstance(column, Terms):
+        labels = selection.view.data.taxonomies[field.type.taxonomy].labels
+        return tuple(labels[number] for number in column.item(row))
     if isinstance(column, Lists):
         places = range(column.starts[row], column.starts[row + 1])
         found = (decoded(selection, field, column.elements, place) for place in places)
@@ -38,17 +42,18 @@ def decoded(selection: Selection, field: FieldRef, column: Any, row: int) -> Any
         case Type.YESNO:
             return bool(key)
         case Type.DATE | Type.DATETIME:
-            return day_or_instant(column, row, selection)
+            return day_or_instant(column, row, selection, field)
         case Type.ENTRY:
-            return selection.data.entries.ids[key]
+            return selection.view.data.entries.ids[key]
         case Type.TERM:
-            labels = selection.data.taxonomies[field.type.taxonomy].labels
-            return tuple(labels[number] for number in key)
+            return selection.view.data.taxonomies[field.type.taxonomy].labels[key]
         case _:
             return key
 
 
-def day_or_instant(column: Dates, row: int, selection: Selection) -> date | datetime:
-    """Return a day where no time was written, else the instant in the site's zone."""
-    local = from_instant(int(column.keys[row]), selection.data.zone)
+def day_or_instant(column: Dates, row: int, selection: Selection, field: FieldRef) -> date | datetime | str:
+    """Return a day where no time was written, a part as a text, else the instant in the site's zone."""
+    local = from_instant(int(column.keys[row]), selection.view.data.zone)
+    if isinstance(field.source, Part):
+        return date_label(local.date(), field.source.part)
     return local.date() if column.whole[row] else local

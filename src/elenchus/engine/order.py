@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from hashlib import blake2b
+from typing import TYPE_CHECKING, Any, assert_never
 
 import numpy as np
 
+from elenchus.plan.nodes import GivenOrder, RandomOrder, RelatednessOrder, SortKey, TermOrder, YesFirst
+from elenchus.table.columns import Numbers, Texts
 from elenchus.table.schema import Type
 
 if TYPE_CHECKING:
@@ -14,45 +17,105 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from elenchus.engine.select import Selection
-    from elenchus.plan.nodes import SortKey
+    from elenchus.plan.nodes import AtMost, OrderKey
+    from elenchus.table.columns import Column, Mask
 
-__all__ = ["ordered"]
+__all__ = ["leading", "ordered", "sort_values", "varied"]
 
 
-def ordered(selection: Selection, rows: NDArray[np.intp], keys: Sequence[SortKey]) -> NDArray[np.intp]:
+def ordered(selection: Selection, rows: NDArray[np.intp], keys: Sequence[OrderKey]) -> NDArray[np.intp]:
     """Return the row numbers in the order of the keys.
 
-    Rows are stored newest first with ties by id, so that this order, the commonest, is no work at all.
+    Entries are stored newest first with ties by id, and terms in term order, so that the two orders
+    which are asked most are no work at all.
     """
     if is_stored_order(keys):
         return rows
-    columns: list[NDArray[Any]] = [selection.data.entries.id_rank[rows]]
+    columns: list[NDArray[Any]] = [selection.view.id_ranks(selection.taxonomy)[rows]]
     for key in reversed(keys):
-        values, valid = sort_values(selection, key)
-        columns += [directed(values[rows], descending=key.descending), ~valid[rows]]
-        columns[-2][columns[-1]] = 0
+        columns += sort_columns(selection, rows, key)
     return rows[np.lexsort(columns)]
 
 
-def is_stored_order(keys: Sequence[SortKey]) -> bool:
-    """Say whether the keys ask for what the table already is: newest first."""
-    return len(keys) == 1 and keys[0].field.name == "date" and keys[0].descending
+def is_stored_order(keys: Sequence[OrderKey]) -> bool:
+    """Say whether the keys ask for what the table already is."""
+    first = keys[0]
+    if isinstance(first, TermOrder):
+        return True
+    newest = isinstance(first, SortKey) and first.field.name == "date" and first.descending
+    return newest and len(keys) == 1 and not first.missing_first  # type: ignore[union-attr]
 
 
-def sort_values(selection: Selection, key: SortKey) -> tuple[NDArray[Any], NDArray[np.bool_]]:
-    """Return what a key sorts by, for all rows, with the mask of those that have it.
+def sort_columns(selection: Selection, rows: NDArray[np.intp], key: OrderKey) -> list[NDArray[Any]]:
+    """Return what a key sorts by, as columns for a lexicographic sort, the least significant first."""
+    match key:
+        case SortKey():
+            values, valid = sort_values(selection, key)
+            chosen = np.where(valid[rows], directed(values[rows], descending=key.descending), 0)
+            return [chosen, valid[rows] if key.missing_first else ~valid[rows]]
+        case YesFirst():
+            return [~selection.view.column(key.field, selection.taxonomy).between(1, 2)[rows]]
+        case GivenOrder():
+            places = np.full(len(selection.view.ids(selection.taxonomy)), len(key.rows))
+            places[list(key.rows)] = np.arange(len(key.rows))
+            return [places[rows]]
+        case RelatednessOrder():
+            return [-selection.shared(key.related)[rows]]
+        case RandomOrder():
+            return [shuffled(selection.view.digests(selection.taxonomy)[rows], key.salt)]
+        case TermOrder():
+            return [rows]
+        case _:
+            assert_never(key)
 
-    A reference sorts by the title of the entry that it leads to.
+
+def sort_values(selection: Selection, key: SortKey) -> tuple[NDArray[Any], Mask]:
+    """Return what a field sorts by, for all rows, with the mask of those that have it.
+
+    A reference sorts by the title of its entry, a term by its place in the taxonomy.
     """
-    column = selection.column(key.field)
-    if key.field.type.type is not Type.ENTRY:
-        return column.keys, column.valid
-    titles = selection.title
-    return titles.keys[column.keys], column.valid & titles.valid[column.keys]
+    column = selection.view.column(key.field, selection.taxonomy)
+    if isinstance(column, Texts):
+        return (column.natural_keys if key.natural else column.keys), column.valid
+    assert isinstance(column, Numbers)  # noqa: S101 - the checker lets only single values be sorted by
+    if key.field.type.type is Type.ENTRY:
+        column = selection.view.titles.take(column.keys, column.valid)
+    return column.keys, column.valid
 
 
 def directed(values: NDArray[Any], *, descending: bool) -> NDArray[Any]:
-    """Return a copy of the values that sorts ascending as asked."""
+    """Return the values as they sort ascending when asked the other way round."""
     if not descending:
-        return values.copy()
+        return values
     return ~values if np.issubdtype(values.dtype, np.integer) else -values
+
+
+def shuffled(digests: NDArray[np.uint64], salt: str) -> NDArray[np.uint64]:
+    """Return a number for each digest that depends on the salt: the finaliser of splitmix64.
+
+    Source: G. Steele, D. Lea, C. Flood, Fast splittable pseudorandom number generators, OOPSLA 2014.
+    """
+    mixed = digests ^ np.uint64(int.from_bytes(blake2b(salt.encode(), digest_size=8).digest(), "little"))
+    mixed = (mixed ^ (mixed >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
+    mixed = (mixed ^ (mixed >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
+    return mixed ^ (mixed >> np.uint64(31))
+
+
+def leading(rows: NDArray[np.intp], lead: Sequence[int], visible: Mask) -> NDArray[np.intp]:
+    """Return the rows with those that lead before all others, each once; hidden ones do not lead."""
+    first = np.array([row for row in lead if visible[row]], dtype=np.intp)
+    return np.concatenate((first, rows[~np.isin(rows, first)]))
+
+
+def varied(selection: Selection, rows: NDArray[np.intp], most: AtMost) -> NDArray[np.intp]:
+    """Return the rows without those that follow so many with the same value; missing values do not count."""
+    column: Column = selection.view.column(most.field, selection.taxonomy)
+    assert isinstance(column, Numbers | Texts)  # noqa: S101 - the checker lets only single values be counted
+    values = (column.codes if isinstance(column, Texts) else column.keys)[rows]
+    by_value = np.argsort(values, kind="stable")
+    grouped = values[by_value]
+    fresh = np.flatnonzero(np.concatenate(([True], grouped[1:] != grouped[:-1])))[: len(grouped)]
+    lengths = np.diff(np.append(fresh, len(grouped)))
+    nth = np.empty(len(rows), dtype=np.int64)
+    nth[by_value] = np.arange(len(rows)) - np.repeat(fresh, lengths)
+    return rows[(nth < most.count) | ~column.valid[rows]]

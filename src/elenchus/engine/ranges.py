@@ -9,14 +9,23 @@ from typing import TYPE_CHECKING, assert_never
 
 import numpy as np
 
-from elenchus.plan.nodes import EntryValue, NumberValue, PositionValue, TermValue, TextValue, TimeValue
+from elenchus.plan.nodes import (
+    EntryValue,
+    NumberValue,
+    PatternValue,
+    PositionValue,
+    TermValue,
+    TextValue,
+    TimeValue,
+)
 from elenchus.table.columns import Lists, Numbers, Texts
 
 if TYPE_CHECKING:
     from elenchus.plan.nodes import Value
+    from elenchus.table.ancestry import Ancestry
     from elenchus.table.columns import Column, KeyRange
 
-__all__ = ["key_range"]
+__all__ = ["key_range", "tree_range"]
 
 TOP = 2**63 - 1
 
@@ -42,7 +51,7 @@ class TextRange:
     @cached_property
     def ranks(self) -> tuple[int, int]:
         """The range of ranks; empty, at the place it would have, for a text that no row has."""
-        return self.column.rank(self.text)
+        return self.column.lexicon.rank(self.text)
 
     @property
     def low(self) -> float:
@@ -57,13 +66,15 @@ class TextRange:
 
 def key_range(column: Column, value: Value) -> KeyRange:
     """Return the range of a column's keys that a value covers."""
-    single = column.elements if isinstance(column, Lists) else column
+    single: Column = column.elements if isinstance(column, Lists) else column
     match value:
         case NumberValue():
             return number_range(single, value)
         case TextValue():
             assert isinstance(single, Texts)  # noqa: S101 - the checker gives texts to text fields only
             return TextRange(single, value.folded)
+        case PatternValue():
+            return Range(0, 0, text=value.pattern)
         case TimeValue():
             return Range(value.interval.start, value.interval.end)
         case PositionValue():
@@ -74,6 +85,13 @@ def key_range(column: Column, value: Value) -> KeyRange:
             return Range(value.row, value.row + 1)
         case _:
             assert_never(value)
+
+
+def tree_range(ancestry: Ancestry, value: Value) -> KeyRange:
+    """Return the numbers of an entry and of those below it."""
+    assert isinstance(value, EntryValue)  # noqa: S101 - the checker gives entries to references only
+    number, end = int(ancestry.numbers[value.row]), int(ancestry.ends[value.row])
+    return Range(number, number + 1, end)
 
 
 def number_range(column: Column, value: NumberValue) -> Range:

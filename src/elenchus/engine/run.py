@@ -1,69 +1,176 @@
-"""From a plan to an answer: from → visible → where → order → offset → limit → pages."""
+"""From a plan to an answer: from → visible → where → order → offset → limit → group → pages."""
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 
-from elenchus.engine.answer import SHOWN_NAMES, Answer, Row
+from elenchus.engine.answer import Answer, Group, Row
 from elenchus.engine.decode import decode
-from elenchus.engine.order import ordered
+from elenchus.engine.groups import MOST_GROUPS, grouped
+from elenchus.engine.notices import notices
+from elenchus.engine.order import leading, ordered, varied
 from elenchus.engine.select import Selection
+from elenchus.engine.view import View
 from elenchus.errors import NoSuchPage, Problem
 from elenchus.plan.nodes import FieldRef
-from elenchus.table.schema import CORE_FIELDS
 from elenchus.values.dates import from_instant
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
-
     from numpy.typing import NDArray
 
+    from elenchus.engine.groups import Grouping
     from elenchus.plan.nodes import Plan
+    from elenchus.table.columns import Mask
     from elenchus.table.dataset import Dataset
     from elenchus.values.dates import Clock
 
-__all__ = ["run"]
+__all__ = ["SHOWN_OF_ENTRIES", "Stages", "run", "select"]
 
-MOST_DIGITS = 10
-SHOWN = tuple(FieldRef(name, CORE_FIELDS[name].type) for name in SHOWN_NAMES)
+MOST_DIGITS = 10  # of a page's number
+SHOWN_OF_ENTRIES = ("id", "kind", "slug", "title", "date", "address")
+SHOWN_OF_TERMS = ("id", "slug", "name", "path", "count", "total", "address")
+
+
+@dataclass(frozen=True)
+class Stages:
+    """What a plan leaves, step by step: masks over all rows, then the numbers of rows in order.
+
+    ``asked`` are visible rows of the kinds asked, ``matched`` those that meet the condition; ``ordered``
+    is before, ``rows`` after offset and limit.
+    """
+
+    selection: Selection
+    asked: Mask
+    matched: Mask
+    ordered: NDArray[np.intp]
+    rows: NDArray[np.intp]
+
+
+def select(plan: Plan, data: Dataset, clock: Clock) -> Stages:
+    """Return the rows of a plan, with the steps on the way."""
+    view = View(data, clock.now, plan.unpublished)
+    selection = Selection(view, plan.taxonomy)
+    visible = np.ones(len(view.ids(plan.taxonomy)), np.bool_) if plan.taxonomy else view.visible
+    asked = visible if plan.taxonomy else visible & np.isin(data.entries.kinds, plan.kinds)
+    matched = asked & selection.rows(plan.condition) if plan.condition else asked
+    found = ordered(selection, np.flatnonzero(matched), plan.order)
+    if plan.lead:
+        found = leading(found, plan.lead, visible)
+    if plan.at_most:
+        found = varied(selection, found, plan.at_most)
+    return Stages(selection, asked, matched, found, found[plan.offset :][: plan.limit])
 
 
 def run(plan: Plan, data: Dataset, clock: Clock, question: str, page: int | str = 1) -> Answer:
     """Return one page of the answer to a plan. Raises NoSuchPage."""
-    entries = data.entries
-    selection = Selection(data, (entries.opens <= clock.now) & (clock.now < entries.closes))
-    asked = selection.visible & np.isin(entries.kinds, plan.kinds)
-    mask = asked & selection.rows(plan.condition) if plan.condition else asked
-    matched = ordered(selection, np.flatnonzero(mask), plan.order)
-    rows = matched[plan.offset :][: plan.limit]
-    pages = page_count(len(rows), plan.per_page)
-    number = page_number(page, pages, plan.per_page)
-    shown = rows[(number - 1) * plan.per_page :][: plan.per_page] if plan.per_page else rows
+    stages = select(plan, data, clock)
+    grouping = grouped(stages.selection, stages.rows, plan) if plan.groups else None
+    cut = Cut(plan, grouping, len(stages.rows), page)
+    ids = stages.selection.view.ids(plan.taxonomy)
+    shown = SHOWN_OF_TERMS if plan.taxonomy else SHOWN_OF_ENTRIES
     return Answer(
         question=question,
-        matched=len(matched),
-        total=len(rows),
+        matched=int(np.count_nonzero(stages.matched)),
+        total=len(stages.rows),
         offset=plan.offset,
-        page=number,
-        pages=pages,
+        page=cut.page,
+        pages=cut.pages,
         per_page=plan.per_page,
-        rows=tuple(row_of(selection, row, plan.fields) for row in shown.tolist()),
+        rows=tuple(row_of(stages.selection, row, shown, plan) for row in stages.rows[cut.places].tolist()),
         at=from_instant(clock.now, clock.zone),
+        shown=shown,
         mentioned=tuple(field.name for field in plan.fields),
-        notices=(
-            *plan.notices,
-            *misfits(selection, plan, asked),
-            *by_absence(selection, plan, asked, len(matched)),
-        ),
+        notices=(*plan.notices, *notices(plan, stages), *too_many(grouping)),
+        groups=cut.groups([ids[row] for row in stages.rows.tolist()]),
+        grouped_by=tuple(key.field.name for key in plan.groups),
+        placements=int(grouping.counts.sum()) if grouping else None,
+        overlap=tuple(ids[stages.rows[place]] for place in grouping.overlap.tolist()) if grouping else (),
+        unpublished=plan.unpublished,
     )
 
 
-def page_count(total: int, per_page: int | None) -> int:
-    """Return the number of pages; an empty answer has one."""
-    return max(1, -(-total // per_page)) if per_page else 1
+def row_of(selection: Selection, row: int, shown: tuple[str, ...], plan: Plan) -> Row:
+    """Return one row with the fields that are always shown and those that the question names."""
+    known = selection.view.fields(selection.taxonomy)
+    refs = (*(FieldRef(name, known[name]) for name in shown), *plan.fields)
+    values = {field.name: decode(selection, field, row) for field in refs}
+    return Row(selection.view.ids(selection.taxonomy)[row], values)
+
+
+def too_many(grouping: Grouping | None) -> tuple[Problem, ...]:
+    """Return the notice of empty groups that are left out because there would be too many."""
+    if grouping is None or not grouping.overflow:
+        return ()
+    message = f"“with empty” would make {grouping.overflow} groups, more than {MOST_GROUPS}"
+    return (Problem("too-many-groups", message, "The empty ones are left out; group by fewer fields."),)
+
+
+class Cut:
+    """One page of an answer: of its rows, or of their placements in groups. Raises NoSuchPage."""
+
+    def __init__(self, plan: Plan, grouping: Grouping | None, total: int, page: int | str) -> None:
+        self.grouping = grouping
+        self.per_group = plan.per_group
+        self.size = plan.per_page
+        kept = np.arange(total)
+        if grouping is not None:
+            kept = (
+                np.flatnonzero(grouping.nth < plan.per_group)
+                if plan.per_group is not None
+                else np.arange(len(grouping.nth))
+            )
+        self.pages = max(1, -(-len(kept) // self.size)) if self.size else 1
+        self.page = page_number(page, self.pages, self.size)
+        self.kept = kept
+        self.first = (self.page - 1) * self.size if self.size else 0
+        self.chosen = kept[self.first :][: self.size]
+
+    @property
+    def places(self) -> NDArray[np.int64]:
+        """The places, in the answer, of the rows that stand on the page, each once."""
+        if self.grouping is None:
+            return self.chosen
+        found = self.grouping.place_of[self.chosen]
+        _, first = np.unique(found, return_index=True)
+        return found[np.sort(first)]
+
+    def groups(self, ids: list[str]) -> tuple[Group, ...] | None:
+        """Return the groups of the page; ``ids`` are those of the answer's rows."""
+        if self.grouping is None:
+            return None
+        grouping = self.grouping
+        here: dict[int, list[str]] = {number: [] for number in self.numbers()}
+        for placement in self.chosen.tolist():
+            here[int(grouping.group_of[placement])].append(ids[int(grouping.place_of[placement])])
+        return tuple(self.group(number, rows) for number, rows in here.items())
+
+    def numbers(self) -> list[int]:
+        """Return the groups of the page: those with a row on it, and the empty ones behind those rows."""
+        assert self.grouping is not None  # noqa: S101 - asked for with groups only
+        every = np.arange(len(self.grouping.counts))
+        if not self.size:
+            return every.tolist()
+        of_kept = self.grouping.group_of[self.kept]
+        starts, ends = np.searchsorted(of_kept, every, "left"), np.searchsorted(of_kept, every, "right")
+        # A group without rows belongs to the page of the placement before it.
+        firsts = np.where(starts < ends, starts, np.maximum(starts - 1, 0)) // self.size
+        lasts = np.where(starts < ends, ends - 1, np.maximum(starts - 1, 0)) // self.size
+        found: list[int] = np.flatnonzero((firsts < self.page) & (lasts >= self.page - 1)).tolist()
+        return found
+
+    def group(self, number: int, rows: list[str]) -> Group:
+        """Return one group."""
+        assert self.grouping is not None  # noqa: S101 - asked for with groups only
+        codes = self.grouping.codes[number].tolist()
+        pairs = list(zip(self.grouping.keys, codes, strict=True))
+        count = int(self.grouping.counts[number])
+        shown = count if self.per_group is None else min(count, self.per_group)
+        label = " · ".join(key.label(code) for key, code in pairs)
+        return Group(tuple(key.key(code) for key, code in pairs), label, count, shown, tuple(rows))
 
 
 def page_number(page: int | str, pages: int, per_page: int | None) -> int:
@@ -74,37 +181,3 @@ def page_number(page: int | str, pages: int, per_page: int | None) -> int:
     last = "there is only page 1" if pages == 1 else f"the last page is {pages}"
     hint = "" if per_page else "A question is cut into pages by “per page N”."
     raise NoSuchPage([Problem("no-such-page", f"there is no page {quoted(text)}: {last}", hint)])
-
-
-def misfits(selection: Selection, plan: Plan, asked: NDArray[np.bool_]) -> Sequence[Problem]:
-    """Return a notice for each field of the question with stored values that do not fit its type."""
-    found = []
-    for field in plan.fields:
-        wrong = [
-            misfit for misfit in selection.data.misfits if misfit.field == field.name and asked[misfit.row]
-        ]
-        if wrong:
-            values = "1 stored value" if len(wrong) == 1 else f"{len(wrong)} stored values"
-            verb = "does not fit and counts" if len(wrong) == 1 else "do not fit and count"
-            example = f"{quoted(wrong[0].text)} in {wrong[0].problem.place}{' …' if len(wrong) > 1 else ''}"
-            found.append(Problem("misfit", f"{values} of {field.name} {verb} as missing: {example}"))
-    return found
-
-
-def by_absence(selection: Selection, plan: Plan, asked: NDArray[np.bool_], matched: int) -> Sequence[Problem]:
-    """Return the notice of rows that match only because a value is missing."""
-    if plan.condition is None:
-        return ()
-    surely = int(np.count_nonzero(selection.certain(plan.condition)[0] & asked))
-    if surely == matched:
-        return ()
-    count = matched - surely
-    rows, verb = ("row", "matches") if count == 1 else ("rows", "match")
-    message = f"{count} {rows} {verb} only because a value is missing"
-    return (Problem("match-by-absence", message, "Add “and FIELD is set” to leave them out."),)
-
-
-def row_of(selection: Selection, row: int, fields: Sequence[FieldRef]) -> Row:
-    """Return one entry with the fields that are always shown and those that the question names."""
-    values = {field.name: decode(selection, field, row) for field in (*SHOWN, *fields)}
-    return Row(selection.data.entries.ids[row], values)

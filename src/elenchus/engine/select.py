@@ -5,55 +5,32 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import reduce
 from operator import and_, or_
-from typing import TYPE_CHECKING, Any, assert_never
+from typing import TYPE_CHECKING, assert_never
 
 import numpy as np
 
-from elenchus.engine.ranges import key_range
+from elenchus.engine.ranges import key_range, tree_range
 from elenchus.operators import operator
-from elenchus.plan.nodes import AllOf, AnyOf, Negation, Test
-from elenchus.table.columns import Lists, Numbers
-from elenchus.table.schema import CORE_FIELDS, Type
+from elenchus.plan.nodes import AllOf, AnyOf, Negation, SharesTerms, Test
+from elenchus.table.columns import Lists, Mask, Numbers, Terms
+from elenchus.table.schema import Type
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
-    from elenchus.plan.nodes import Condition, FieldRef
+    from elenchus.engine.view import View
+    from elenchus.plan.nodes import Condition
     from elenchus.table.columns import Column
-    from elenchus.table.dataset import Dataset
 
 __all__ = ["Selection"]
-
-Mask = Any
 
 
 @dataclass(frozen=True)
 class Selection:
-    """The rows of a dataset that one question may see."""
+    """Conditions over the entries of a view, or over the terms of a taxonomy."""
 
-    data: Dataset
-    visible: NDArray[np.bool_]
-
-    def column(self, field: FieldRef) -> Column:
-        """Return the column of a field; references to rows that are not visible are missing."""
-        if field.name == "entry":
-            rows = np.arange(len(self.data.entries))
-            return Numbers(rows, np.ones(len(rows), np.bool_))
-        found = self.data.entries.columns[field.name, field.type]
-        return self.seen(found) if field.type.type is Type.ENTRY else found
-
-    @property
-    def title(self) -> Column:
-        """The column of titles, by which references sort."""
-        return self.data.entries.columns["title", CORE_FIELDS["title"].type]
-
-    def seen(self, column: Column) -> Column:
-        """Return a column of references without those to rows that are not visible."""
-        if isinstance(column, Lists):
-            elements = self.seen(column.elements)
-            assert isinstance(elements, Numbers)  # noqa: S101 - references are numbers
-            return Lists(column.starts, elements)
-        return Numbers(column.keys, column.valid & self.visible[column.keys])
+    view: View
+    taxonomy: str = ""
 
     def rows(self, condition: Condition) -> Mask:
         """Return the mask of the rows that meet a condition."""
@@ -61,6 +38,8 @@ class Selection:
             case Test():
                 found = self.positive(condition)
                 return ~found if condition.negated else found
+            case SharesTerms():
+                return self.shared(condition) > 0
             case Negation():
                 return ~self.rows(condition.part)
             case AllOf():
@@ -72,9 +51,24 @@ class Selection:
 
     def positive(self, test: Test) -> Mask:
         """Return the mask of the rows for which the positive comparison holds."""
-        column = self.column(test.field)
-        ranges = [key_range(column, value) for value in test.values]
-        return operator(test.operator).rows(column, ranges)
+        record = operator(test.operator)
+        column = self.view.column(test.field, self.taxonomy)
+        if record.along_tree and test.field.type.type is Type.ENTRY:
+            ancestry = self.view.data.entries.ancestry
+            ranges = [tree_range(ancestry, value) for value in test.values]
+            return record.rows(numbered(column, ancestry.numbers), ranges)
+        return record.rows(column, [key_range(column, value) for value in test.values])
+
+    def shared(self, likeness: SharesTerms) -> NDArray[np.int64]:
+        """Return how many terms each row shares with an entry, none for the entry itself."""
+        found = np.zeros(len(self.view.visible), dtype=np.int64)
+        for field in likeness.fields:
+            column = self.view.column(field)
+            assert isinstance(column, Terms)  # noqa: S101 - likeness is by taxonomies
+            for term in column.item(likeness.entry.row):
+                found[column.postings[column.posting_starts[term] : column.posting_starts[term + 1]]] += 1
+        found[likeness.entry.row] = 0
+        return found
 
     def certain(self, condition: Condition) -> tuple[Mask, Mask]:
         """Return where a condition is surely true and where surely false, were missing values unknown.
@@ -85,18 +79,29 @@ class Selection:
         match condition:
             case Test():
                 found = self.positive(condition)
-                known = self.column(condition.field).valid
+                known = self.view.column(condition.field, self.taxonomy).valid
                 if operator(condition.operator).decides_missing:
                     known = np.ones_like(known)
                 return (~found & known, found) if condition.negated else (found, ~found & known)
+            case SharesTerms():
+                found = self.rows(condition)
+                return found, ~found
             case Negation():
                 true, false = self.certain(condition.part)
                 return false, true
             case AllOf() | AnyOf():
                 pairs = [self.certain(part) for part in condition.parts]
-                joins = (and_, or_) if isinstance(condition, AllOf) else (or_, and_)
-                return reduce(joins[0], (true for true, _ in pairs)), reduce(
-                    joins[1], (false for _, false in pairs)
-                )
+                first, second = (and_, or_) if isinstance(condition, AllOf) else (or_, and_)
+                return reduce(first, (pair[0] for pair in pairs)), reduce(second, (pair[1] for pair in pairs))
             case _:
                 assert_never(condition)
+
+
+def numbered(column: Column, numbers: NDArray[np.int64]) -> Column:
+    """Return a column of references with the numbers of entries in their tree for keys."""
+    if isinstance(column, Lists):
+        elements = numbered(column.elements, numbers)
+        assert isinstance(elements, Numbers)  # noqa: S101 - references are numbers
+        return Lists(column.starts, elements)
+    assert isinstance(column, Numbers)  # noqa: S101 - references are numbers
+    return Numbers(numbers[column.keys], column.valid)

@@ -6,7 +6,6 @@ import csv
 import io
 from typing import TYPE_CHECKING, Any
 
-from elenchus.engine.answer import SHOWN_NAMES
 from elenchus.layout.pieces import Piece
 
 if TYPE_CHECKING:
@@ -19,7 +18,7 @@ __all__ = ["write"]
 
 def write(answer: Answer, _width: int | None) -> Iterator[Piece]:
     """Yield a header and a line for each row of the page; several values are joined by ``|``."""
-    names = tuple(dict.fromkeys((*SHOWN_NAMES, *answer.mentioned)))
+    names = answer.fields
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\n")
     writer.writerow(names)

@@ -22,6 +22,7 @@ TOKEN = re.compile(
       | (?P<word>\d{4}-\d{2}-\d{2}T\d{2}(?::\d{2}(?::\d{2}(?:\.\d{1,6})?)?)?(?:Z|[+-]\d{2}:\d{2})?(?![\w./-])
                  |[\w./-]+)
       | (?P<text>"(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*')
+      | (?P<parameter>:[^\W\d][\w-]*\??)
       | (?P<sign><=|>=|!=|[=<>(),])
       | (?P<open>["'])
       | (?P<other>.)""",
@@ -42,6 +43,7 @@ class Sort(Enum):
     WORD = "word"
     TEXT = "text"
     SIGN = "sign"
+    PARAMETER = "parameter"
     END = "end"
 
 
@@ -79,8 +81,8 @@ def tokens(text: str, problems: list[Problem], *, comments: bool = False) -> Ite
             yield Token(Sort.WORD, match["word"], span)
         elif match["text"]:
             yield Token(Sort.TEXT, unescaped(match["text"][1:-1]), span)
-        elif match["sign"]:
-            yield Token(Sort.SIGN, match["sign"], span)
+        elif match["sign"] or match["parameter"]:
+            yield Token(Sort.SIGN if match["sign"] else Sort.PARAMETER, match[0], span)
         elif match["open"]:
             problems.append(
                 Problem("open-quote", f"this {match[0]} is never closed", span=Span(span.start, len(text)))

@@ -10,20 +10,29 @@ from elenchus.errors import Span
 
 __all__ = [
     "And",
+    "AtMost",
     "Compare",
     "Condition",
     "Flag",
     "From",
+    "Group",
+    "GroupKey",
+    "Lead",
     "Limit",
+    "LimitPerGroup",
     "Literal",
     "Not",
     "Offset",
     "Or",
     "Order",
     "OrderKey",
+    "Parameter",
     "Path",
     "PerPage",
     "Question",
+    "Related",
+    "Unpublished",
+    "Value",
     "Where",
 ]
 
@@ -44,10 +53,26 @@ class Literal:
 
 
 @dataclass(frozen=True, slots=True)
+class Parameter:
+    """A value that the caller gives: ``:name``, or ``:name?`` where it may be left out."""
+
+    name: str
+    optional: bool = False
+    span: Span = at()
+
+
+Value: TypeAlias = Literal | Parameter
+
+
+@dataclass(frozen=True, slots=True)
 class Path:
-    """A field, or a way through references: ``station.region`` has two names."""
+    """A field, a way through references (``station.region``), or how many entries refer to a row.
+
+    ``counted`` paths, ``count of sighting.station``, have two names: a kind and its field.
+    """
 
     names: tuple[str, ...]
+    counted: bool = False
     span: Span = at()
 
 
@@ -57,15 +82,24 @@ class Compare:
 
     path: Path
     operator: str
-    values: tuple[Literal, ...] = ()
+    values: tuple[Value, ...] = ()
     negated: bool = False
     op_span: Span = at()
     span: Span = at()
 
 
 @dataclass(frozen=True, slots=True)
+class Related:
+    """``related to X by a, b``: shares a term with an entry, in some taxonomies or in any."""
+
+    anchor: Value
+    by: tuple[Literal, ...] = ()
+    span: Span = at()
+
+
+@dataclass(frozen=True, slots=True)
 class Flag:
-    """A bare name: a yes/no field."""
+    """A bare name: a yes/no field, or a condition that the site names."""
 
     path: Path
     span: Span = at()
@@ -95,12 +129,12 @@ class Or:
     span: Span = at()
 
 
-Condition: TypeAlias = Compare | Flag | Not | And | Or
+Condition: TypeAlias = Compare | Related | Flag | Not | And | Or
 
 
 @dataclass(frozen=True, slots=True)
 class From:
-    """The clause ``from``: names of kinds."""
+    """The clause ``from``: names of kinds, or one taxonomy."""
 
     names: tuple[Literal, ...]
     span: Span = at()
@@ -115,12 +149,34 @@ class Where:
 
 
 @dataclass(frozen=True, slots=True)
-class OrderKey:
-    """One key of an order: a field, or ``newest`` or ``oldest``."""
+class Unpublished:
+    """The clause ``including unpublished``."""
 
-    by: OneOf["field", "newest", "oldest"]
+    span: Span = at()
+
+
+By: TypeAlias = OneOf[
+    "field",
+    "newest",
+    "oldest",
+    "pinned first",
+    "relatedness",
+    "given",
+    "term order",
+    "random",
+    "random fixed",
+]
+
+
+@dataclass(frozen=True, slots=True)
+class OrderKey:
+    """One key of an order: a field, or one of the orders that have a name of their own."""
+
+    by: By
     path: Path | None = None
     descending: bool = False
+    natural: bool = False
+    missing_first: bool = False
     span: Span = at()
 
 
@@ -129,6 +185,46 @@ class Order:
     """The clause ``order by``."""
 
     keys: tuple[OrderKey, ...]
+    span: Span = at()
+
+
+@dataclass(frozen=True, slots=True)
+class Lead:
+    """The clause ``lead with``: entries that come first."""
+
+    entries: tuple[Value, ...]
+    span: Span = at()
+
+
+@dataclass(frozen=True, slots=True)
+class AtMost:
+    """The clause ``at most N per FIELD``."""
+
+    count: int
+    path: Path
+    span: Span = at()
+
+
+@dataclass(frozen=True, slots=True)
+class GroupKey:
+    """One key of the groups: a field, for terms perhaps a subtree, and the order of its values.
+
+    ``descending`` is None where no direction is written: the type's own order.
+    """
+
+    path: Path
+    under: tuple[Value, ...] = ()
+    by: OneOf["value", "count", "name"] = "value"
+    descending: bool | None = None
+    span: Span = at()
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """The clause ``group by``."""
+
+    keys: tuple[GroupKey, ...]
+    with_empty: bool = False
     span: Span = at()
 
 
@@ -149,6 +245,14 @@ class Limit:
 
 
 @dataclass(frozen=True, slots=True)
+class LimitPerGroup:
+    """The clause ``limit N per group``: how many rows of each group are shown."""
+
+    count: int
+    span: Span = at()
+
+
+@dataclass(frozen=True, slots=True)
 class PerPage:
     """The clause ``per page``: how many rows stand on a page."""
 
@@ -161,8 +265,13 @@ class Question:
     """A whole question: each clause at most once."""
 
     source: From | None = None
+    unpublished: Unpublished | None = None
     where: Where | None = None
     order: Order | None = None
+    lead: Lead | None = None
+    at_most: AtMost | None = None
+    group: Group | None = None
     offset: Offset | None = None
     limit: Limit | None = None
+    per_group: LimitPerGroup | None = None
     per_page: PerPage | None = None

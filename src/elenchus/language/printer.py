@@ -5,16 +5,19 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, assert_never
 
 from elenchus.language.lexer import is_plain_word
-from elenchus.language.nodes import And, Compare, Flag, Literal, Not, Or
+from elenchus.language.nodes import And, Compare, Flag, Literal, Not, Or, Parameter, Related
 from elenchus.operators import Operands, operator
 from elenchus.values.dates import is_relative
 
 if TYPE_CHECKING:
-    from elenchus.language.nodes import Condition, OrderKey, Path, Question
+    from collections.abc import Sequence
 
-__all__ = ["print_condition", "print_question"]
+    from elenchus.language.nodes import Condition, Group, GroupKey, OrderKey, Path, Question, Value
 
-ORDER_WORDS = ("newest", "oldest")
+__all__ = ["print_condition", "print_path", "print_question"]
+
+# A field of one of these names stands in quotes where a named order could stand.
+ORDER_WORDS = frozenset({"newest", "oldest", "relatedness", "given", "random"})
 
 
 def print_question(question: Question) -> str:
@@ -22,17 +25,39 @@ def print_question(question: Question) -> str:
     clauses = []
     if question.source:
         clauses.append("from " + ", ".join(print_name(name) for name in question.source.names))
+    if question.unpublished:
+        clauses.append("including unpublished")
     if question.where:
         clauses.append("where " + print_condition(question.where.condition))
+    return " ".join([*clauses, *arrangement(question), *cuts(question)])
+
+
+def arrangement(question: Question) -> list[str]:
+    """Return the clauses that put rows in order and in groups."""
+    clauses = []
     if question.order:
         clauses.append("order by " + ", ".join(print_key(key) for key in question.order.keys))
+    if question.lead:
+        clauses.append("lead with " + ", ".join(print_value(value) for value in question.lead.entries))
+    if question.at_most:
+        clauses.append(f"at most {question.at_most.count} per {print_path(question.at_most.path)}")
+    if question.group:
+        clauses.append(print_group(question.group))
+    return clauses
+
+
+def cuts(question: Question) -> list[str]:
+    """Return the clauses that cut."""
+    clauses = []
     if question.offset:
         clauses.append(f"offset {question.offset.count}")
     if question.limit:
         clauses.append(f"limit {'all' if question.limit.count is None else question.limit.count}")
+    if question.per_group:
+        clauses.append(f"limit {question.per_group.count} per group")
     if question.per_page:
         clauses.append(f"per page {question.per_page.count}")
-    return " ".join(clauses)
+    return clauses
 
 
 def print_condition(condition: Condition) -> str:
@@ -40,6 +65,9 @@ def print_condition(condition: Condition) -> str:
     match condition:
         case Compare():
             return print_comparison(condition)
+        case Related():
+            by = ", ".join(print_name(name) for name in condition.by)
+            return f"related to {print_value(condition.anchor)}{f' by {by}' if by else ''}"
         case Flag():
             return print_path(condition.path)
         case Not():
@@ -63,17 +91,22 @@ def print_comparison(condition: Compare) -> str:
     record = operator(condition.operator)
     name = (record.opposite or f"not {record.name}") if condition.negated else record.name
     words = [print_path(condition.path), name]
-    values = [print_value(value) for value in condition.values]
     match record.operands:
         case Operands.NONE:
             pass
         case Operands.PAIR:
-            words.append(" and ".join(values))
+            words.append(" and ".join(print_value(value) for value in condition.values))
         case Operands.ONE | Operands.SOME:
-            words.append(values[0] if len(values) == 1 else f"({', '.join(values)})")
+            words.append(print_values(condition.values))
         case _:
             assert_never(record.operands)
     return " ".join(words)
+
+
+def print_values(values: Sequence[Value]) -> str:
+    """Return one value as it is, several in parentheses."""
+    texts = [print_value(value) for value in values]
+    return texts[0] if len(texts) == 1 else f"({', '.join(texts)})"
 
 
 def print_name(name: Literal) -> str:
@@ -81,8 +114,10 @@ def print_name(name: Literal) -> str:
     return name.text if is_plain_word(name.text) else in_quotes(name.text)
 
 
-def print_value(value: Literal) -> str:
-    """Return a value as a word, a relative date, or a text in quotes."""
+def print_value(value: Value) -> str:
+    """Return a value as a word, a relative date, a parameter, or a text in quotes."""
+    if isinstance(value, Parameter):
+        return f":{value.name}{'?' if value.optional else ''}"
     if is_relative(value.text) and value.text == " ".join(value.text.split()):
         return value.text
     return print_name(value)
@@ -91,9 +126,9 @@ def print_value(value: Literal) -> str:
 def print_path(path: Path) -> str:
     """Return a path; a name that is no plain word, or holds a dot, stands in quotes."""
     dotted = ".".join(path.names)
-    if all(name and "." not in name for name in path.names) and is_plain_word(dotted):
-        return dotted
-    return in_quotes(dotted)
+    plain = all(name and "." not in name for name in path.names) and is_plain_word(dotted)
+    text = dotted if plain else in_quotes(dotted)
+    return f"count of {text}" if path.counted else text
 
 
 def print_key(key: OrderKey) -> str:
@@ -102,7 +137,26 @@ def print_key(key: OrderKey) -> str:
         return key.by
     text = print_path(key.path)
     text = in_quotes(text) if text.lower() in ORDER_WORDS else text
-    return f"{text} desc" if key.descending else text
+    words = [text, "natural" * key.natural, "desc" * key.descending, "missing first" * key.missing_first]
+    return " ".join(filter(None, words))
+
+
+def print_group(group: Group) -> str:
+    """Return the clause ``group by``."""
+    keys = ", ".join(print_group_key(key) for key in group.keys)
+    return f"group by {keys}{' with empty' if group.with_empty else ''}"
+
+
+def print_group_key(key: GroupKey) -> str:
+    """Return one key of groups."""
+    words = [print_path(key.path)]
+    if key.under:
+        words.append(f"under {print_values(key.under)}")
+    if key.by != "value":
+        words.append(f"by {key.by}")
+    if key.descending is not None:
+        words.append("desc" if key.descending else "asc")
+    return " ".join(words)
 
 
 def in_quotes(text: str) -> str:

@@ -2,24 +2,16 @@
 
 from __future__ import annotations
 
-from functools import cache
-
-from elenchus.operators import spellings
-
-__all__ = ["CLAUSES", "is_keyword", "keywords"]
+__all__ = ["CLAUSES", "KEYWORDS", "is_keyword"]
 
 # The first words of clauses. Where a clause cannot be read, the parser goes on at the next of these.
-CLAUSES = ("from", "where", "order", "offset", "limit", "per")
-CONNECTIONS = ("and", "or", "not", "by", "asc", "desc", "all")
+CLAUSES = ("from", "including", "where", "order", "lead", "at", "group", "offset", "limit", "per")
 
-
-@cache
-def keywords() -> frozenset[str]:
-    """Return the words that need quotes when they are meant as a name or a value."""
-    operators = (word for spelling in spellings() for word in spelling if word.isalpha())
-    return frozenset((*CLAUSES, *CONNECTIONS, *operators))
+# Words that need quotes when they are meant as a name or a value. The words of operators are not among
+# them: where an operator can stand no name can, so that a field may be called “starts” or “contains”.
+KEYWORDS = frozenset((*CLAUSES, "and", "or", "not", "by", "asc", "desc", "related", "listed"))
 
 
 def is_keyword(word: str) -> bool:
     """Say whether a word needs quotes to be a name or a value."""
-    return word.lower() in keywords()
+    return word.lower() in KEYWORDS

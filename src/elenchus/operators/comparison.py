@@ -24,6 +24,8 @@ def ordered(field: FieldType) -> bool:
 RECORDS = (
     Operator(
         name="=",
+        says="is {0}",
+        denies="is not {0}",
         opposite="!=",
         operands=Operands.ONE,
         types="any field",
@@ -38,6 +40,8 @@ RECORDS = (
     ),
     Operator(
         name="<",
+        says="is less than {0}",
+        denies="is not less than {0}",
         operands=Operands.ONE,
         types=ORDERED,
         doc="The value is less; a date lies before the start; a text stands before it A to Z.",
@@ -48,6 +52,8 @@ RECORDS = (
     ),
     Operator(
         name="<=",
+        says="is at most {0}",
+        denies="is not at most {0}",
         operands=Operands.ONE,
         types=ORDERED,
         doc="The value is this or less; a date lies before the end, so a whole day counts in full.",
@@ -58,6 +64,8 @@ RECORDS = (
     ),
     Operator(
         name=">",
+        says="is more than {0}",
+        denies="is not more than {0}",
         operands=Operands.ONE,
         types=ORDERED,
         doc="The value is more; a date lies after the end.",
@@ -68,6 +76,8 @@ RECORDS = (
     ),
     Operator(
         name=">=",
+        says="is at least {0}",
+        denies="is not at least {0}",
         operands=Operands.ONE,
         types=ORDERED,
         doc="The value is this or more; a date lies at the start or later.",
@@ -81,6 +91,8 @@ RECORDS = (
     ),
     Operator(
         name="between",
+        says="lies between {0} and {1}",
+        denies="does not lie between {0} and {1}",
         operands=Operands.PAIR,
         types=ORDERED,
         doc="From the start of the first value to the end of the second.",

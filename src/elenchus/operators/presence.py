@@ -11,6 +11,8 @@ __all__ = ["RECORDS"]
 RECORDS = (
     Operator(
         name="is set",
+        says="has a value",
+        denies="has no value",
         operands=Operands.NONE,
         types="any field",
         doc="There is a value; zero and no are values, an empty text or list is none.",
@@ -21,6 +23,8 @@ RECORDS = (
     ),
     Operator(
         name="is missing",
+        says="has no value",
+        denies="has a value",
         operands=Operands.NONE,
         types="any field",
         doc="There is no value, or one that does not fit the type of its field.",

@@ -39,12 +39,15 @@ class Operator:
     """One comparison.
 
     ``name`` is its spelling, ``opposite`` another one for its negation (beside ``not`` before it).
+    ``says`` and ``denies`` put it in plain words, with {0} and {1} for the values.
     ``fits`` says which types of field it takes, ``types`` the same in words. ``rows`` returns the mask
     of the rows for which the positive comparison holds; a row without a value never does.
     """
 
     name: str
     operands: Operands
+    says: str
+    denies: str
     types: str
     doc: str
     examples: tuple[Example, ...]
@@ -53,3 +56,5 @@ class Operator:
     opposite: str = ""
     instead: str = ""  # what to write on a type that it does not fit
     decides_missing: bool = False  # a row without a value is no unknown to it
+    along_tree: bool = False  # keys are numbers in the tree of terms, or of entries below their parents
+    takes_pattern: bool = False  # the value is a regular expression, which no parameter can give

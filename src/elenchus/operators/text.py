@@ -2,16 +2,24 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from elenchus.operators.record import Example, Operands, Operator
+from elenchus.values.patterns import searcher
 
 if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
+    from numpy.typing import NDArray
+
+    from elenchus.table.columns import Column, KeyRange
     from elenchus.table.schema import FieldType
 
 __all__ = ["RECORDS"]
+
+INSTEAD = "On terms and references follow a path, such as habitat.name or author.title; else use =."
 
 
 def text(field: FieldType) -> bool:
@@ -19,17 +27,59 @@ def text(field: FieldType) -> bool:
     return field.type.is_text
 
 
+def over_texts(test: Callable[[Any, str], Any]) -> Callable[[Column, Sequence[KeyRange]], NDArray[np.bool_]]:
+    """Return the meaning of an operator that tests all distinct folded texts at once against one."""
+    return lambda column, values: column.texts_where(lambda texts: test(texts, values[0].text))
+
+
 RECORDS = (
     Operator(
         name="contains",
+        says="contains {0}",
+        denies="does not contain {0}",
         operands=Operands.ONE,
         types="text",
         doc="The text has this in it, whatever the case; on a list: some element has.",
         examples=(Example('where title contains "seal"', "seal, Seals, SEAL"),),
         fits=text,
-        rows=lambda column, values: column.texts_where(
-            lambda texts: np.strings.find(texts, values[0].text) >= 0
-        ),
-        instead="On terms and references follow a path, such as habitat.name or author.title; else use =.",
+        rows=over_texts(lambda texts, part: np.strings.find(texts, part) >= 0),
+        instead=INSTEAD,
+    ),
+    Operator(
+        name="starts with",
+        says="starts with {0}",
+        denies="does not start with {0}",
+        operands=Operands.ONE,
+        types="text",
+        doc="The text begins with this, whatever the case.",
+        examples=(Example("from sighting where title starts with grey", "Grey seals …"),),
+        fits=text,
+        rows=over_texts(np.strings.startswith),
+        instead=INSTEAD,
+    ),
+    Operator(
+        name="ends with",
+        says="ends with {0}",
+        denies="does not end with {0}",
+        operands=Operands.ONE,
+        types="text",
+        doc="The text ends with this, whatever the case.",
+        examples=(Example('where image ends with ".svg"', "drawings"),),
+        fits=text,
+        rows=over_texts(np.strings.endswith),
+        instead=INSTEAD,
+    ),
+    Operator(
+        name="matches",
+        says="matches the pattern {0}",
+        denies="does not match the pattern {0}",
+        operands=Operands.ONE,
+        types="text",
+        doc="A regular expression (RE2) finds something in the text as it is written, capitals and all.",
+        examples=(Example('where title matches "[Ss]eals?$"', "seal or seals at the end"),),
+        fits=text,
+        rows=lambda column, values: column.shown_where(searcher(values[0].text)),
+        instead=INSTEAD,
+        takes_pattern=True,
     ),
 )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, TypeAlias
+from typing import TYPE_CHECKING, Literal, TypeAlias
 
 from elenchus.errors import Span
 
@@ -18,28 +18,93 @@ if TYPE_CHECKING:
 __all__ = [
     "AllOf",
     "AnyOf",
+    "AtMost",
     "Condition",
+    "Counted",
     "EntryValue",
     "FieldRef",
+    "FieldSource",
+    "GivenOrder",
+    "GroupKey",
+    "Itself",
     "Negation",
     "NumberValue",
+    "OrderKey",
+    "Part",
+    "PartName",
+    "PatternValue",
     "Plan",
     "PositionValue",
+    "RandomOrder",
+    "RelatednessOrder",
+    "SharesTerms",
     "SortKey",
+    "Stored",
+    "TermOrder",
     "TermValue",
     "Test",
     "TextValue",
     "TimeValue",
     "Value",
+    "Via",
+    "YesFirst",
+]
+
+# Fields
+
+
+@dataclass(frozen=True, slots=True)
+class Stored:
+    """A column of the table itself."""
+
+
+@dataclass(frozen=True, slots=True)
+class Itself:
+    """The row itself, as a reference."""
+
+
+@dataclass(frozen=True, slots=True)
+class Via:
+    """A field of what another field refers to."""
+
+    first: FieldRef
+    then: FieldRef
+
+
+PartName: TypeAlias = Literal[
+    "year", "month", "week", "day", "weekday", "month_of_year", "hour", "initial", "top"
 ]
 
 
 @dataclass(frozen=True, slots=True)
+class Part:
+    """A part of a date, the initial of a text, or the root of a term."""
+
+    of: FieldRef
+    part: PartName
+
+
+@dataclass(frozen=True, slots=True)
+class Counted:
+    """How many visible entries of a kind refer to the row by a field."""
+
+    kind: int
+    field: FieldRef
+
+
+FieldSource: TypeAlias = Stored | Itself | Via | Part | Counted
+
+
+@dataclass(frozen=True, slots=True)
 class FieldRef:
-    """A field by the two things that find its column: name and type."""
+    """A field as a question names it, with its type and where its values come from."""
 
     name: str
     type: FieldType
+    source: FieldSource = Stored()
+
+
+# Values
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,6 +112,7 @@ class NumberValue:
     """A number, exact as it was written."""
 
     number: Fraction
+    shown: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,6 +121,18 @@ class TextValue:
 
     folded: str
     shown: str
+
+
+@dataclass(frozen=True, slots=True)
+class PatternValue:
+    """A regular expression."""
+
+    pattern: str
+
+    @property
+    def shown(self) -> str:
+        """The pattern as it was written."""
+        return self.pattern
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,7 +168,9 @@ class EntryValue:
     shown: str
 
 
-Value: TypeAlias = NumberValue | TextValue | TimeValue | PositionValue | TermValue | EntryValue
+Value: TypeAlias = NumberValue | TextValue | PatternValue | TimeValue | PositionValue | TermValue | EntryValue
+
+# Conditions
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,6 +181,15 @@ class Test:
     operator: str
     values: tuple[Value, ...] = ()
     negated: bool = False
+    span: Span = dataclasses.field(default=Span(0, 0), compare=False)
+
+
+@dataclass(frozen=True, slots=True)
+class SharesTerms:
+    """Shares at least one term with an entry, in some taxonomies, and is not that entry."""
+
+    entry: EntryValue
+    fields: tuple[FieldRef, ...]
     span: Span = dataclasses.field(default=Span(0, 0), compare=False)
 
 
@@ -125,28 +214,96 @@ class AnyOf:
     parts: tuple[Condition, ...]
 
 
-Condition: TypeAlias = Test | Negation | AllOf | AnyOf
+Condition: TypeAlias = Test | SharesTerms | Negation | AllOf | AnyOf
+
+# Orders
 
 
 @dataclass(frozen=True, slots=True)
 class SortKey:
-    """One key of an order; rows without a value come last in either direction."""
+    """Order by a field; rows without a value come last in either direction, unless told otherwise."""
 
     field: FieldRef
     descending: bool = False
+    natural: bool = False
+    missing_first: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class YesFirst:
+    """Rows whose field says yes before all others."""
+
+    field: FieldRef
+
+
+@dataclass(frozen=True, slots=True)
+class GivenOrder:
+    """Rows in the order of a list; rows that are not in it follow."""
+
+    rows: tuple[int, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class RelatednessOrder:
+    """Rows that share more terms with an entry first."""
+
+    related: SharesTerms
+
+
+@dataclass(frozen=True, slots=True)
+class RandomOrder:
+    """Rows by a digest of their ids with a salt: the same salt gives the same order on every machine."""
+
+    salt: str
+
+
+@dataclass(frozen=True, slots=True)
+class TermOrder:
+    """Terms as their taxonomy lists them, depth first."""
+
+
+OrderKey: TypeAlias = SortKey | TermOrder | YesFirst | GivenOrder | RelatednessOrder | RandomOrder
+
+# The whole
+
+
+@dataclass(frozen=True, slots=True)
+class GroupKey:
+    """One key of groups. ``within`` are the ranges of term numbers whose groups are wanted; empty for all."""
+
+    field: FieldRef
+    within: tuple[tuple[int, int], ...] = ()
+    by: Literal["value", "count", "name"] = "value"
+    descending: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class AtMost:
+    """Rows beyond so many with one value of a field are passed over."""
+
+    count: int
+    field: FieldRef
 
 
 @dataclass(frozen=True, slots=True)
 class Plan:
     """A question ready to run.
 
-    ``kinds`` are positions in the schema. ``order`` is never empty; the id always breaks the last tie.
-    ``fields`` are those that the question mentions, in its order.
+    ``taxonomy`` is the one whose terms are the rows, empty where the rows are entries of ``kinds``
+    (positions in the schema). ``order`` is never empty; the id always breaks the last tie. ``lead`` are
+    rows that come first. ``fields`` are those that the question mentions, in its order.
     """
 
+    taxonomy: str
     kinds: tuple[int, ...]
+    unpublished: bool
     condition: Condition | None
-    order: tuple[SortKey, ...]
+    order: tuple[OrderKey, ...]
+    lead: tuple[int, ...] = ()
+    at_most: AtMost | None = None
+    groups: tuple[GroupKey, ...] = ()
+    with_empty: bool = False
+    per_group: int | None = None
     offset: int = 0
     limit: int | None = None
     per_page: int | None = None

@@ -8,10 +8,21 @@ from fractions import Fraction
 from typing import TYPE_CHECKING, assert_never
 
 from elenchus.errors import Problem
-from elenchus.plan.nodes import EntryValue, NumberValue, PositionValue, TermValue, TextValue, TimeValue, Value
+from elenchus.plan.nodes import (
+    EntryValue,
+    NumberValue,
+    Part,
+    PatternValue,
+    PositionValue,
+    TermValue,
+    TextValue,
+    TimeValue,
+    Value,
+)
 from elenchus.table.convert import NO, YES
 from elenchus.table.schema import Type
-from elenchus.values.dates import Interval, literal_interval, relative_interval
+from elenchus.values.dates import Interval, literal_interval, relative_interval, widened
+from elenchus.values.patterns import PatternError, searcher
 from elenchus.values.texts import either, fold, nearest, quoted
 
 if TYPE_CHECKING:
@@ -75,7 +86,7 @@ class Resolver:
                 hint,
                 literal,
             )
-        return NumberValue(Fraction(literal.text))
+        return NumberValue(Fraction(literal.text), literal.text)
 
     def time(self, field: FieldRef, literal: Literal) -> TimeValue:
         """Return a date as an interval; ``now`` is an instant, or today for a field of days."""
@@ -102,7 +113,20 @@ class Resolver:
                 hint,
                 literal,
             )
+        if isinstance(field.source, Part):
+            found = widened(found, field.source.part, self.clock.zone)
         return TimeValue(found, text)
+
+    def pattern(self, literal: Literal) -> PatternValue:
+        """Return a regular expression that compiles."""
+        try:
+            searcher(literal.text)
+        except PatternError as error:
+            message = f"{quoted(literal.text)} is no pattern: {error}"
+            raise Refused(
+                "bad-pattern", message, "Patterns are written as RE2 reads them.", literal
+            ) from None
+        return PatternValue(literal.text)
 
     def yesno(self, field: FieldRef, literal: Literal) -> PositionValue:
         """Return yes or no."""

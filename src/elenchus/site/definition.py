@@ -9,7 +9,9 @@ from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError, available_timezones
 
 from elenchus import sources
-from elenchus.errors import SiteError
+from elenchus.errors import QuestionError, SiteError
+from elenchus.language.parser import parse_condition
+from elenchus.language.words import is_keyword
 from elenchus.site.tables import TomlFile, open_toml
 from elenchus.sources import SourceSpec
 from elenchus.table.schema import CORE_FIELDS, FIXED, Field, FieldType, Kind, Schema, TaxonomyRules, Type
@@ -29,7 +31,9 @@ NUMERIC = (Type.INTEGER, Type.NUMBER)
 
 Shape = dict[str, type | tuple[type, ...]]
 
-TOP: Shape = {"site": dict, "sources": dict, "kinds": dict, "taxonomies": dict, "fields": dict}
+TOP: Shape = {
+    "site": dict, "sources": dict, "kinds": dict, "taxonomies": dict, "fields": dict, "conditions": dict,
+}  # fmt: skip
 SITE: Shape = {
     "title": str, "address": str, "timezone": str, "language": str,
     "clock": (datetime, date, str), "seed": str,
@@ -166,7 +170,10 @@ def read_schema(file: TomlFile) -> Schema:
             "no-kind", (), "the site has no [kinds.NAME]", "Declare each kind of entry, even without fields."
         )
     taxonomies = {name: read_taxonomy(file, name) for name in tables(file, ("taxonomies",))}
-    schema = Schema(found, taxonomies, {**CORE_FIELDS, **fields})
+    kind = Field("kind", FieldType(Type.CHOICE, choices=tuple(kinds)))
+    conditions = file.known(("conditions",), dict.fromkeys(file.data.get("conditions", {}), str))
+    schema = Schema(found, taxonomies, {**CORE_FIELDS, "kind": kind, **fields}, conditions)
+    check_conditions(file, schema)
     check_clashes(file, schema)
     return schema
 
@@ -231,6 +238,21 @@ def check_address(file: TomlFile, path: tuple[str, ...], pattern: str, known: tu
         if name not in known:
             hint = f"Known here: {either('{' + word + '}' for word in known)}."
             file.report("unknown-placeholder", path, f"nothing fills {quoted('{' + name + '}')}", hint)
+
+
+def check_conditions(file: TomlFile, schema: Schema) -> None:
+    """Report conditions that cannot be parsed, and names that mean something else already."""
+    for name, text in schema.conditions.items():
+        path = ("conditions", name)
+        if not NAME.fullmatch(name) or is_keyword(name):
+            file.report("bad-name", path, f"{quoted(name)} cannot be a name", "Use letters, digits, - and _.")
+        if name in schema.kinds or name in schema.taxonomies or name in schema.fields:
+            file.report("name-clash", path, f"{quoted(name)} is a kind, a taxonomy or a field already")
+        try:
+            parse_condition(text)
+        except QuestionError as error:
+            for problem in error.problems:
+                file.report(problem.code, path, f"in the condition {name}: {problem.message}", problem.hint)
 
 
 def check_clashes(file: TomlFile, schema: Schema) -> None:

@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from elenchus.table.ancestry import ancestry
+from elenchus.table.columns import Numbers
 from elenchus.table.convert import Moment, Unfit, convert
 from elenchus.table.dataset import Dataset, Entries
 from elenchus.table.fill import Draft, fill, scalars
@@ -18,8 +20,10 @@ if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping, Sequence
     from zoneinfo import ZoneInfo
 
+    from numpy.typing import NDArray
+
     from elenchus.errors import Problem
-    from elenchus.table.columns import Dates
+    from elenchus.table.columns import Column, Dates
     from elenchus.table.identity import Identity
     from elenchus.table.record import Record
     from elenchus.table.schema import Schema, TaxonomyRules
@@ -60,6 +64,7 @@ def build(
         opens=opens,
         closes=closes,
         columns=columns,
+        ancestry=ancestry(parents(columns, len(rows))),
     )
     return Dataset(
         schema=draft.schema,
@@ -70,6 +75,15 @@ def build(
         names=draft.names,
         misfits=draft.misfits,
     )
+
+
+def parents(columns: Mapping[tuple[str, FieldType], Column], size: int) -> NDArray[np.int64]:
+    """Return the row of each row's parent, -1 for none, whatever the kinds declare of the field."""
+    found = np.full(size, -1, dtype=np.int64)
+    for (name, kind), column in columns.items():
+        if name == "parent" and kind.type is Type.ENTRY and isinstance(column, Numbers):
+            found[column.valid] = column.keys[column.valid]
+    return found
 
 
 def in_order(problems: Iterable[Problem]) -> list[Problem]:
@@ -124,7 +138,7 @@ def undeclared(name: str, *, many: bool) -> Field:
 def column_keys(draft: Draft) -> dict[tuple[str, FieldType], dict[str, Field]]:
     """Return the columns to make, by name and type, each with its field in the kinds that have it."""
     found: dict[tuple[str, FieldType], dict[str, Field]] = {
-        (name, field.type): {} for name, field in CORE_FIELDS.items() if name in FIXED
+        (name, field.type): {} for name, field in draft.schema.fields.items() if name in FIXED
     }
     for kind in draft.schema.kinds:
         for name, field in draft.schema.fields_of(kind).items():

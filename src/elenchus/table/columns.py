@@ -8,26 +8,29 @@ otherwise; a mask is a boolean array of one item a row.
 
 from __future__ import annotations
 
-from bisect import bisect_left
+from abc import ABC, abstractmethod
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol, TypeAlias
 
 import numpy as np
+from numpy.typing import NDArray
 
-from elenchus.values.collation import sort_key
 from elenchus.values.texts import fold
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
-    from numpy.typing import NDArray
+    from elenchus.table.lexicon import Lexicon
 
-__all__ = ["Column", "Dates", "KeyRange", "Lists", "Numbers", "Terms", "Texts"]
+__all__ = ["Column", "Dates", "KeyRange", "Keys", "Lists", "Mask", "Numbers", "Terms", "Texts", "gather"]
+
+Mask: TypeAlias = NDArray[np.bool_]
+Keys: TypeAlias = NDArray[Any]
 
 
 class KeyRange(Protocol):
-    """A value as a range of a column's keys, and as a folded text where it is one."""
+    """A value as a range of a column's keys, and as a text where it is one."""
 
     @property
     def low(self) -> float:
@@ -43,52 +46,54 @@ class KeyRange(Protocol):
 
     @property
     def text(self) -> str:
-        """The folded text."""
+        """The folded text, or the pattern."""
 
 
-class Column(Protocol):
+class Column(ABC):
     """What the operators and the engine ask of a column."""
 
-    @property
-    def valid(self) -> NDArray[np.bool_]:
-        """Which rows have a value."""
+    valid: Any  # which rows have a value
 
-    @property
-    def keys(self) -> NDArray[Any]:
-        """One sortable number for each row; meaningless where there is no value."""
-
-    def between(self, low: float, high: float) -> NDArray[np.bool_]:
+    @abstractmethod
+    def between(self, low: float, high: float) -> Mask:
         """Return which rows have a key (or one of several) with low <= key < high."""
 
-    def equal(self, value: KeyRange) -> NDArray[np.bool_]:
-        """Return which rows have the value (or have it among several)."""
+    @abstractmethod
+    def take(self, rows: Keys, valid: Mask) -> Column:
+        """Return the column of some rows, in that order; nothing where ``valid`` says so."""
 
-    def texts_where(self, test: Callable[[NDArray[Any]], NDArray[np.bool_]]) -> NDArray[np.bool_]:
-        """Return which rows have a folded text that passes a test over all distinct texts."""
-
+    @abstractmethod
     def item(self, row: int) -> Any:
         """Return the key or text of one row, a list of them, or None; types decode it."""
 
-
-@dataclass(frozen=True)
-class Numbers:
-    """Single values that are numbers as they stand: int64 or float64 keys and a mask."""
-
-    keys: NDArray[Any]
-    valid: NDArray[np.bool_]
-
-    def between(self, low: float, high: float) -> NDArray[np.bool_]:
-        """See :class:`Column`."""
-        found: NDArray[np.bool_] = (self.keys >= low) & (self.keys < high) & self.valid
-        return found
-
-    def equal(self, value: KeyRange) -> NDArray[np.bool_]:
-        """See :class:`Column`."""
+    def equal(self, value: KeyRange) -> Mask:
+        """Return which rows have the value (or have it among several)."""
         return self.between(value.low, value.high)
 
-    def texts_where(self, test: Callable[[NDArray[Any]], NDArray[np.bool_]]) -> NDArray[np.bool_]:
-        """Numbers are no texts."""
+    def texts_where(self, test: Callable[[Any], Any]) -> Mask:
+        """Return which rows have a folded text that passes a test over all distinct texts."""
         raise TypeError(test)
+
+    def shown_where(self, test: Callable[[str], bool]) -> Mask:
+        """Return which rows have a text, as it was written, that passes a test."""
+        raise TypeError(test)
+
+
+@dataclass(frozen=True)
+class Numbers(Column):
+    """Single values that are numbers as they stand: int64 or float64 keys and a mask."""
+
+    keys: Keys
+    valid: Mask
+
+    def between(self, low: float, high: float) -> Mask:
+        """See :class:`Column`."""
+        found: Mask = (self.keys >= low) & (self.keys < high) & self.valid
+        return found
+
+    def take(self, rows: Keys, valid: Mask) -> Numbers:
+        """See :class:`Column`."""
+        return Numbers(self.keys[rows], valid & self.valid[rows])
 
     def item(self, row: int) -> int | float | None:
         """See :class:`Column`."""
@@ -97,99 +102,103 @@ class Numbers:
 
 @dataclass(frozen=True)
 class Dates(Numbers):
-    """Instants in microseconds since 1970 (UTC), int64; ``whole`` marks days written without a time.
+    """Instants in microseconds since 1970 (UTC), int64.
 
-    ``ends`` are the instants at which the written day, hour or minute is over.
+    ``local`` is the same on the clock of the site's zone, without its offset; ``ends`` are the instants
+    at which the written day, hour or minute is over; ``whole`` marks days written without a time.
     """
 
+    local: NDArray[np.int64]
     ends: NDArray[np.int64]
-    whole: NDArray[np.bool_]
+    whole: Mask
+
+    def take(self, rows: Keys, valid: Mask) -> Dates:
+        """See :class:`Column`."""
+        known = valid & self.valid[rows]
+        return Dates(self.keys[rows], known, self.local[rows], self.ends[rows], self.whole[rows])
 
 
 @dataclass(frozen=True)
-class Texts:
-    """Single texts, coded by a dictionary of the distinct folded ones.
+class Texts(Column):
+    """Single texts, coded by a lexicon of the distinct folded ones.
 
-    ``codes`` are int32, -1 where there is none; ``shown`` holds the text of each row as it was
-    written, ``distinct`` the folded texts by code.
+    ``codes`` are int32, -1 where there is none; ``shown`` is an object array of the texts as written.
     """
 
     codes: NDArray[np.int32]
-    shown: Sequence[str]
-    distinct: Sequence[str]
+    shown: Keys
+    lexicon: Lexicon
 
     @cached_property
-    def valid(self) -> NDArray[np.bool_]:
+    def valid(self) -> Mask:
         """See :class:`Column`."""
-        found: NDArray[np.bool_] = self.codes >= 0
+        found: Mask = self.codes >= 0
         return found
-
-    @cached_property
-    def sort_keys(self) -> list[str]:
-        """The sort key of each distinct text."""
-        return [sort_key(text) for text in self.distinct]
-
-    @cached_property
-    def order(self) -> list[str]:
-        """The sort keys in their order."""
-        return sorted(self.sort_keys)
 
     @cached_property
     def keys(self) -> NDArray[np.int64]:
         """Ranks of collation."""
-        rank = {key: position for position, key in enumerate(self.order)}
-        ranks = np.array([rank[key] for key in self.sort_keys] or [0], dtype=np.int64)
-        return ranks[self.codes]
+        return self.lexicon.ranks[self.codes]
 
     @cached_property
-    def code_of(self) -> dict[str, int]:
-        """The code of each distinct text."""
-        return {text: code for code, text in enumerate(self.distinct)}
+    def natural_keys(self) -> NDArray[np.int64]:
+        """Ranks of collation with the numbers inside the texts read as numbers."""
+        return self.lexicon.natural_ranks[self.codes]
 
-    @cached_property
-    def searchable(self) -> NDArray[Any]:
-        """The distinct texts as an array that NumPy's string functions read."""
-        return np.array(list(self.distinct), dtype=np.dtypes.StringDType())
-
-    def rank(self, folded: str) -> tuple[int, int]:
-        """Return the range [low, high) of a text; empty, at the place it would have, where no row has it."""
-        key = sort_key(folded)
-        low = bisect_left(self.order, key)
-        return low, low + (low < len(self.order) and self.order[low] == key)
-
-    def between(self, low: float, high: float) -> NDArray[np.bool_]:
+    def between(self, low: float, high: float) -> Mask:
         """See :class:`Column`."""
-        found: NDArray[np.bool_] = (self.keys >= low) & (self.keys < high) & self.valid
+        found: Mask = (self.keys >= low) & (self.keys < high) & self.valid
         return found
 
-    def equal(self, value: KeyRange) -> NDArray[np.bool_]:
+    def equal(self, value: KeyRange) -> Mask:
         """See :class:`Column`."""
-        found: NDArray[np.bool_] = self.codes == self.code_of.get(value.text, len(self.distinct))
+        found: Mask = self.codes == self.lexicon.codes.get(value.text, len(self.lexicon.texts))
         return found
 
-    def texts_where(self, test: Callable[[NDArray[Any]], NDArray[np.bool_]]) -> NDArray[np.bool_]:
+    def texts_where(self, test: Callable[[Any], Any]) -> Mask:
         """See :class:`Column`."""
-        passed = np.append(test(self.searchable), False)  # the last one serves the code -1
-        found: NDArray[np.bool_] = passed[self.codes]
+        passed = np.append(test(self.lexicon.searchable), False)  # the last one serves the code -1
+        found: Mask = passed[self.codes]
         return found
+
+    def shown_where(self, test: Callable[[str], bool]) -> Mask:
+        """See :class:`Column`."""
+        distinct, places = np.unique(self.shown.astype(str), return_inverse=True)
+        passed = np.fromiter(map(test, distinct.tolist()), dtype=np.bool_, count=len(distinct))
+        found: Mask = passed[places] & self.valid
+        return found
+
+    def take(self, rows: Keys, valid: Mask) -> Texts:
+        """See :class:`Column`."""
+        return Texts(np.where(valid, self.codes[rows], -1).astype(np.int32), self.shown[rows], self.lexicon)
 
     def item(self, row: int) -> str | None:
         """See :class:`Column`."""
-        return self.shown[row] if self.codes[row] >= 0 else None
+        return str(self.shown[row]) if self.codes[row] >= 0 else None
 
     @classmethod
     def of(cls, values: Sequence[str | None]) -> Texts:
         """Return the column of some texts; None and blank texts are missing."""
+        from elenchus.table.lexicon import Lexicon
+
         codes = np.full(len(values), -1, dtype=np.int32)
         seen: dict[str, int] = {}
         for row, value in enumerate(values):
             if value and not value.isspace():
                 codes[row] = seen.setdefault(fold(value), len(seen))
-        return cls(codes, [value or "" for value in values], list(seen))
+        shown = np.array([value or "" for value in values], dtype=object)
+        return cls(codes, shown, Lexicon(list(seen)))
+
+
+def gather(starts: NDArray[np.int64], rows: Keys, valid: Mask) -> tuple[NDArray[np.int64], Keys]:
+    """Return the starts of the lists of some rows, and the places of their elements, for a take."""
+    lengths = np.where(valid, np.diff(starts)[rows], 0)
+    taken = np.concatenate(([0], np.cumsum(lengths)))
+    return taken, np.repeat(starts[:-1][rows] - taken[:-1], lengths) + np.arange(taken[-1])
 
 
 @dataclass(frozen=True)
-class Lists:
+class Lists(Column):
     """Several values in a row: ``starts`` (one more than rows) cut ``elements`` into the rows' lists."""
 
     starts: NDArray[np.int64]
@@ -201,32 +210,36 @@ class Lists:
         return np.repeat(np.arange(len(self.starts) - 1), np.diff(self.starts))
 
     @cached_property
-    def valid(self) -> NDArray[np.bool_]:
+    def valid(self) -> Mask:
         """Which rows have at least one value."""
         return self.rows_with(self.elements.valid)
 
-    @property
-    def keys(self) -> NDArray[Any]:
-        """A list has no single key."""
-        raise TypeError(self)
-
-    def rows_with(self, chosen: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    def rows_with(self, chosen: Mask) -> Mask:
         """Return which rows own one of the chosen elements."""
         mask = np.zeros(len(self.starts) - 1, dtype=np.bool_)
         mask[self.owners[chosen]] = True
         return mask
 
-    def between(self, low: float, high: float) -> NDArray[np.bool_]:
+    def between(self, low: float, high: float) -> Mask:
         """See :class:`Column`."""
         return self.rows_with(self.elements.between(low, high))
 
-    def equal(self, value: KeyRange) -> NDArray[np.bool_]:
+    def equal(self, value: KeyRange) -> Mask:
         """See :class:`Column`."""
         return self.rows_with(self.elements.equal(value))
 
-    def texts_where(self, test: Callable[[NDArray[Any]], NDArray[np.bool_]]) -> NDArray[np.bool_]:
+    def texts_where(self, test: Callable[[Any], Any]) -> Mask:
         """See :class:`Column`."""
         return self.rows_with(self.elements.texts_where(test))
+
+    def shown_where(self, test: Callable[[str], bool]) -> Mask:
+        """See :class:`Column`."""
+        return self.rows_with(self.elements.shown_where(test))
+
+    def take(self, rows: Keys, valid: Mask) -> Lists:
+        """See :class:`Column`."""
+        starts, places = gather(self.starts, rows, valid)
+        return Lists(starts, self.elements.take(places, np.ones(len(places), np.bool_)))
 
     def item(self, row: int) -> list[Any]:
         """See :class:`Column`."""
@@ -235,7 +248,7 @@ class Lists:
 
 
 @dataclass(frozen=True)
-class Terms:
+class Terms(Column):
     """The terms of each row, kept both ways round: terms by row, and rows by term (posting lists).
 
     Terms are numbered depth first, so that a term and its descendants are one range of numbers and
@@ -248,29 +261,25 @@ class Terms:
     postings: NDArray[np.int32]  # rows of each term, ascending
 
     @cached_property
-    def valid(self) -> NDArray[np.bool_]:
+    def valid(self) -> Mask:
         """Which rows have at least one term."""
-        found: NDArray[np.bool_] = np.diff(self.starts) > 0
+        found: Mask = np.diff(self.starts) > 0
         return found
 
-    @property
-    def keys(self) -> NDArray[Any]:
-        """A row may have several terms, and so no single key."""
-        raise TypeError(self)
+    @cached_property
+    def lists(self) -> Lists:
+        """The same values as lists of numbers."""
+        return Lists(self.starts, Numbers(self.terms, np.ones(len(self.terms), np.bool_)))
 
-    def between(self, low: float, high: float) -> NDArray[np.bool_]:
+    def between(self, low: float, high: float) -> Mask:
         """Return which rows have a term numbered low <= number < high."""
         mask = np.zeros(len(self.starts) - 1, dtype=np.bool_)
         mask[self.postings[self.posting_starts[int(low)] : self.posting_starts[int(high)]]] = True
         return mask
 
-    def equal(self, value: KeyRange) -> NDArray[np.bool_]:
+    def take(self, rows: Keys, valid: Mask) -> Lists:
         """See :class:`Column`."""
-        return self.between(value.low, value.high)
-
-    def texts_where(self, test: Callable[[NDArray[Any]], NDArray[np.bool_]]) -> NDArray[np.bool_]:
-        """Terms are no texts."""
-        raise TypeError(test)
+        return self.lists.take(rows, valid)
 
     def item(self, row: int) -> list[int]:
         """See :class:`Column`."""
@@ -282,6 +291,12 @@ class Terms:
         """Return the column of the term numbers of each row, out of so many terms."""
         starts = np.cumsum([0, *(len(row) for row in rows)], dtype=np.int64)
         flat = np.array([term for row in rows for term in sorted(row)], dtype=np.int32)
-        owners = np.repeat(np.arange(len(rows), dtype=np.int32), np.diff(starts))
+        return cls.paired(starts, flat, terms)
+
+    @classmethod
+    def paired(cls, starts: NDArray[np.int64], flat: NDArray[np.int32], terms: int) -> Terms:
+        """Return the column of the terms of each row, cut by ``starts`` and ascending in each row."""
+        owners = np.repeat(np.arange(len(starts) - 1, dtype=np.int32), np.diff(starts))
         counts = np.bincount(flat, minlength=terms)
-        return cls(starts, flat, np.append(0, np.cumsum(counts)), owners[np.argsort(flat, kind="stable")])
+        postings = owners[np.argsort(flat, kind="stable")]
+        return cls(starts, flat, np.concatenate(([0], np.cumsum(counts))), postings)

@@ -9,7 +9,7 @@ from datetime import date, datetime
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from elenchus.table.schema import Type
-from elenchus.values.dates import literal_interval
+from elenchus.values.dates import literal_interval, local_microseconds
 from elenchus.values.texts import either, fold, nearest, quoted
 
 if TYPE_CHECKING:
@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from zoneinfo import ZoneInfo
 
     from elenchus.table.schema import Field, FieldType
+    from elenchus.values.dates import Interval
 
 __all__ = ["NO", "YES", "Moment", "Unfit", "as_text", "convert"]
 
@@ -37,9 +38,10 @@ class Unfit(ValueError):
 
 
 class Moment(NamedTuple):
-    """A stored date: its first instant, the instant after its end, and whether it is a whole day."""
+    """A stored date: its first instant, the same on the site's clocks, its end, whether it is a whole day."""
 
     start: int
+    local: int
     end: int
     whole: bool
 
@@ -112,15 +114,19 @@ def read_day(text: str, _type: FieldType, zone: ZoneInfo) -> Moment:
     """Read a calendar day; a time of day does not fit."""
     if not DAY.fullmatch(text) or (found := literal_interval(text, zone)) is None:
         raise Unfit(f"{quoted(text)} is not a day such as 2026-05-18")
-    return Moment(found.start, found.end, whole=True)
+    return moment(found, zone, whole=True)
 
 
 def read_datetime(text: str, _type: FieldType, zone: ZoneInfo) -> Moment:
     """Read a day, or a day and a time with or without an offset from UTC."""
     if not DAY.match(text) or (found := literal_interval(text, zone)) is None:
         raise Unfit(f"{quoted(text)} is not a date such as 2026-05-18 or 2026-05-18 09:00")
-    whole = bool(DAY.fullmatch(text))
-    return Moment(found.start, found.end, whole)
+    return moment(found, zone, whole=bool(DAY.fullmatch(text)))
+
+
+def moment(interval: Interval, zone: ZoneInfo, *, whole: bool) -> Moment:
+    """Return an interval as a stored date."""
+    return Moment(interval.start, local_microseconds(interval.start, zone), interval.end, whole)
 
 
 def read_choice(text: str, kind: FieldType, _zone: ZoneInfo) -> int:

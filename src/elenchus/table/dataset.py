@@ -4,23 +4,27 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
+from hashlib import blake2b
 from typing import TYPE_CHECKING
 
+import numpy as np
+
+from elenchus.table.schema import term_fields
 from elenchus.values.texts import fold
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
     from zoneinfo import ZoneInfo
 
-    import numpy as np
     from numpy.typing import NDArray
 
     from elenchus.errors import Problem
+    from elenchus.table.ancestry import Ancestry
     from elenchus.table.columns import Column
-    from elenchus.table.schema import FieldType, Schema
+    from elenchus.table.schema import Field, FieldType, Schema
     from elenchus.table.taxonomy import Taxonomy
 
-__all__ = ["Dataset", "Entries", "Misfit"]
+__all__ = ["Dataset", "Entries", "Misfit", "digests"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,7 +43,7 @@ class Entries:
 
     ``kinds`` holds the position of each row's kind in the schema, ``id_rank`` the place of its id
     among all ids. A row is public at instants opens <= now < closes, in microseconds since 1970.
-    ``columns`` are found by a field's name and type.
+    ``columns`` are found by a field's name and type; ``ancestry`` follows the field ``parent``.
     """
 
     ids: Sequence[str]
@@ -48,9 +52,21 @@ class Entries:
     opens: NDArray[np.int64]
     closes: NDArray[np.int64]
     columns: Mapping[tuple[str, FieldType], Column]
+    ancestry: Ancestry
 
     def __len__(self) -> int:
         return len(self.ids)
+
+    @cached_property
+    def digests(self) -> NDArray[np.uint64]:
+        """64 bits for each row that depend on its id only."""
+        return digests(self.ids)
+
+
+def digests(ids: Sequence[str]) -> NDArray[np.uint64]:
+    """Return the first 64 bits of the BLAKE2 digest of each id."""
+    found = b"".join(blake2b(name.encode(errors="surrogatepass"), digest_size=8).digest() for name in ids)
+    return np.frombuffer(found, dtype="<u8").astype(np.uint64)
 
 
 @dataclass(frozen=True)
@@ -64,6 +80,11 @@ class Dataset:
     problems: Sequence[Problem]
     names: Mapping[str, list[int]]  # folded id, slug and kind/slug → rows
     misfits: Sequence[Misfit]
+
+    def term_fields(self, taxonomy: str) -> dict[str, Field]:
+        """Return the fields of a taxonomy's terms, the columns of its file among them."""
+        columns = dict.fromkeys(name for term in self.taxonomies[taxonomy].terms for name in term.columns)
+        return term_fields(self.schema.taxonomies[taxonomy], columns)
 
     @cached_property
     def kind_names(self) -> list[str]:

@@ -49,6 +49,8 @@ def fill(draft: Draft, name: str, kind: FieldType, fields: Mapping[str, Field]) 
     """Return the column of a field as some kinds have it; rows of other kinds have no value in it."""
     if name in FILLED:
         return Texts.of([FILLED[name](draft, row) for row in draft.rows])
+    if name == "kind":
+        return single([kind.choices.index(row.kind) for row in draft.rows], kind)
     found = [
         read(draft, number, fields[row.kind]) if row.kind in fields and name in row.values else []
         for number, row in enumerate(draft.rows)
@@ -67,8 +69,8 @@ def single(values: Sequence[Any], kind: FieldType) -> Numbers | Texts:
         return Texts.of(values)
     valid = np.array([value is not None for value in values], dtype=np.bool_)
     if kind.type.is_date:
-        moments = np.array([value or (0, 0, False) for value in values], dtype=np.int64).reshape(-1, 3)
-        return Dates(moments[:, 0], valid, moments[:, 1], moments[:, 2].astype(np.bool_))
+        moments = np.array([value or (0, 0, 0, False) for value in values], dtype=np.int64).reshape(-1, 4)
+        return Dates(moments[:, 0], valid, moments[:, 1], moments[:, 2], moments[:, 3].astype(np.bool_))
     dtype = np.float64 if kind.type is Type.NUMBER else np.int64
     return Numbers(np.array([value or 0 for value in values], dtype=dtype), valid)
 
@@ -150,7 +152,6 @@ def address_of(draft: Draft, row: Identity) -> str:
 # Fields that the tool fills by itself, whatever stands in the content.
 FILLED: dict[str, Callable[[Draft, Identity], str]] = {
     "id": lambda _draft, row: row.id,
-    "kind": lambda _draft, row: row.kind,
     "slug": lambda _draft, row: row.slug,
     "source": lambda _draft, row: row.place.file,
     "address": address_of,

@@ -7,9 +7,20 @@ from enum import StrEnum
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from collections.abc import Iterable, Mapping
 
-__all__ = ["CORE_FIELDS", "STATUSES", "Field", "FieldType", "Kind", "Schema", "TaxonomyRules", "Type"]
+__all__ = [
+    "CORE_FIELDS",
+    "STATUSES",
+    "Field",
+    "FieldType",
+    "Kind",
+    "Schema",
+    "TaxonomyRules",
+    "Type",
+    "describe",
+    "term_fields",
+]
 
 STATUSES = ("published", "draft", "pending", "scheduled", "withdrawn")
 
@@ -77,6 +88,15 @@ class FieldType:
         return f"{self.type.value}{f' ({detail})' if detail else ''}{', many' if self.many else ''}"
 
 
+def describe(field: FieldType) -> str:
+    """Return a field's type in words."""
+    if field.type is Type.TERM:
+        terms = "terms" if field.many else "a term"
+        return f"{terms} of the {'tree' if field.tree else 'flat taxonomy'} {field.taxonomy}"
+    unit = f" in {field.unit}" if field.unit else ""
+    return f"a list, each {field.type.label}{unit}" if field.many else f"{field.type.label}{unit}"
+
+
 @dataclass(frozen=True, slots=True)
 class Field:
     """One field of a kind: its name, its type, and the bounds that a number must keep."""
@@ -106,6 +126,10 @@ class TaxonomyRules:
     address: str = ""
     terms: str = ""
 
+    def address_of(self, slug: str, path: str, term_id: str) -> str:
+        """Return the address of a term's page."""
+        return self.address.replace("{slug}", slug).replace("{path}", path).replace("{id}", term_id or slug)
+
     @property
     def field_type(self) -> FieldType:
         """The type of the field that holds an entry's terms of this taxonomy."""
@@ -114,11 +138,15 @@ class TaxonomyRules:
 
 @dataclass(frozen=True, slots=True)
 class Schema:
-    """All declarations of a site; ``fields`` are those that every kind has."""
+    """All declarations of a site.
+
+    ``fields`` are those that every kind has; ``conditions`` the texts of the conditions with a name.
+    """
 
     kinds: Mapping[str, Kind]
     taxonomies: Mapping[str, TaxonomyRules]
     fields: Mapping[str, Field] = field(default_factory=dict)
+    conditions: Mapping[str, str] = field(default_factory=dict)
 
     def field_of(self, kind: str, name: str) -> Field | None:
         """Return a kind's field by name: its own, one that all kinds have, or a taxonomy."""
@@ -136,6 +164,19 @@ class Schema:
 def core(name: str, kind: Type, **options: object) -> tuple[str, Field]:
     """Return a core field with its name, for the table below."""
     return name, Field(name, FieldType(kind, **options))  # type: ignore[arg-type]
+
+
+def term_fields(rules: TaxonomyRules, columns: Iterable[str]) -> dict[str, Field]:
+    """Return the fields of a taxonomy's terms; ``columns`` are those of its file besides."""
+    parent = FieldType(Type.TERM, taxonomy=rules.name, tree=rules.tree)
+    fixed = [
+        Field("parent", parent),
+        *(Field(name, FieldType(Type.INTEGER)) for name in ("depth", "count", "total")),
+        Field("latest", FieldType(Type.DATETIME)),
+        *(Field(name, FieldType(Type.TEXT)) for name in ("id", "slug", "name", "path", "address")),
+    ]
+    own = {name: Field(name, FieldType(Type.TEXT)) for name in columns}
+    return {**own, **{field.name: field for field in fixed}}
 
 
 # What every entry has, whatever its kind. A kind may declare one of these anew with another type,

@@ -62,6 +62,23 @@ class Taxonomy:
         """The shortest unique spelling of each term: its slug, or its path where the slug is not enough."""
         return [term.slug if len(self.lookup[fold(term.slug)]) == 1 else term.address for term in self.terms]
 
+    @cached_property
+    def parents(self) -> list[int]:
+        """The number of each term's parent, -1 for none."""
+        found, above = [], [-1]
+        for number, term in enumerate(self.terms):
+            above[len(term.path) :] = [number]
+            found.append(above[len(term.path) - 1])
+        return found
+
+    @cached_property
+    def tops(self) -> list[int]:
+        """The number of the root above each term, its own for a root."""
+        found: list[int] = []
+        for number, parent in enumerate(self.parents):
+            found.append(number if parent < 0 else found[parent])
+        return found
+
     def spellings(self) -> list[list[tuple[int, str]]]:
         """Return the ways to name a term, those that win first."""
         numbered = list(enumerate(self.terms))

@@ -19,12 +19,17 @@ if TYPE_CHECKING:
 __all__ = [
     "Clock",
     "Interval",
+    "date_label",
     "day_interval",
     "from_instant",
     "instant",
     "is_relative",
     "literal_interval",
+    "local_microseconds",
     "relative_interval",
+    "shift",
+    "start_of",
+    "widened",
 ]
 
 EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
@@ -74,6 +79,11 @@ def from_instant(value: int, zone: ZoneInfo) -> datetime:
     return (EPOCH + value * MICROSECOND).astimezone(zone)
 
 
+def local_microseconds(value: int, zone: ZoneInfo) -> int:
+    """Return what the clocks of a zone show at an instant, in microseconds since 1970 on that clock."""
+    return instant(from_instant(value, zone).replace(tzinfo=UTC))
+
+
 def start_of(day: date, zone: ZoneInfo) -> int:
     """Return the instant at which a local day begins."""
     return instant(datetime.combine(day, time(), zone))
@@ -104,6 +114,26 @@ def unit_start(day: date, unit: str) -> date:
     if unit == "week":
         return day - timedelta(days=day.isoweekday() - 1)
     return day.replace(day=1) if unit == "month" else day.replace(month=1, day=1)
+
+
+def widened(interval: Interval, unit: str, zone: ZoneInfo) -> Interval:
+    """Return an interval grown to whole days, weeks, months or years."""
+    first = floor_day(from_instant(interval.start, zone).date(), unit)
+    last = floor_day(from_instant(max(interval.start, interval.end - 1), zone).date(), unit)
+    return days_interval(first, shift(last, 1, unit), zone)
+
+
+def date_label(day: date, unit: str) -> str:
+    """Return the ISO 8601 text of the day, week, month or year that begins with a day."""
+    if unit == "week":
+        year, week, _ = day.isocalendar()
+        return f"{year:04}-W{week:02}"
+    return day.isoformat()[: {"year": 4, "month": 7}.get(unit, 10)]
+
+
+def floor_day(day: date, unit: str) -> date:
+    """Return the first day of the unit that holds a day."""
+    return day if unit == "day" else unit_start(day, unit)
 
 
 def is_relative(text: str) -> bool:

@@ -1,0 +1,155 @@
+"""One key of groups: its values as codes, how codes sort, and what they are called."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from elenchus.plan.nodes import Part
+from elenchus.table.columns import Lists, Numbers, Texts
+from elenchus.table.schema import Type
+from elenchus.values.collation import sort_key
+from elenchus.values.dates import date_label, from_instant, shift, start_of
+from elenchus.values.texts import fold
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    from elenchus.engine.select import Selection
+    from elenchus.plan.nodes import GroupKey
+    from elenchus.table.columns import Column, Mask
+
+__all__ = ["MISSING", "KeyColumn"]
+
+MISSING = 2**62  # the code of rows without a value; sorts after all others
+FIXED_DOMAINS = {"weekday": range(1, 8), "month_of_year": range(1, 13), "hour": range(24)}
+MOST_UNITS = 20_000  # months and the like between the first and the last
+
+
+@dataclass(frozen=True)
+class KeyColumn:
+    """A key of groups over the rows of a selection. Codes are int64 and unique to a value."""
+
+    selection: Selection
+    spec: GroupKey
+
+    @property
+    def kind(self) -> Type:
+        """The type of the values."""
+        return self.spec.field.type.type
+
+    @property
+    def part(self) -> str:
+        """The part of a date that the values are; nothing where they are no part."""
+        source = self.spec.field.source
+        return source.part if isinstance(source, Part) else ""
+
+    @cached_property
+    def column(self) -> Column:
+        """The column of the field."""
+        return self.selection.view.column(self.spec.field, self.selection.taxonomy)
+
+    def codes(self, column: Numbers | Texts) -> NDArray[np.int64]:
+        """Return the codes of single values."""
+        return (column.codes if isinstance(column, Texts) else column.keys).astype(np.int64)
+
+    def wanted(self, codes: NDArray[np.int64]) -> Mask:
+        """Return which codes belong to the groups asked: all, or those of the subtrees that are named."""
+        if not self.spec.within:
+            return np.ones(len(codes), np.bool_)
+        inside = [(low <= codes) & (codes < high) for low, high in self.spec.within]
+        found: Mask = np.logical_or.reduce(inside)
+        return found
+
+    def domain(self, present: NDArray[np.int64]) -> list[int]:
+        """Return the codes of all groups that there could be, beside those that are there."""
+        codes = [int(code) for code in np.unique(present) if code != MISSING]
+        if self.kind is Type.TERM:
+            size = len(self.terms.terms)
+            return [number for low, high in self.spec.within or ((0, size),) for number in range(low, high)]
+        if self.kind is Type.CHOICE:
+            return list(range(len(self.spec.field.type.choices)))
+        if self.kind is Type.YESNO:
+            return [0, 1]
+        if self.part in FIXED_DOMAINS:
+            return list(FIXED_DOMAINS[self.part])
+        if self.kind is Type.DATE and codes:
+            return self.units(codes[0], codes[-1])
+        return codes
+
+    def units(self, first: int, last: int) -> list[int]:
+        """Return the starts of all days, weeks, months or years from the first to the last."""
+        zone = self.selection.view.data.zone
+        found: list[int] = []
+        day = from_instant(first, zone).date()
+        while (code := start_of(day, zone)) <= last and len(found) < MOST_UNITS:
+            found.append(code)
+            day = shift(day, 1, self.part or "day")
+        return found
+
+    def sort_values(self, codes: NDArray[np.int64]) -> NDArray[np.int64]:
+        """Return numbers that put codes in the order of the key's values, or of their names."""
+        if self.kind is Type.ENTRY or (self.spec.by == "name" and self.kind is Type.TERM):
+            labels = [sort_key(fold(self.label(int(code)))) if code != MISSING else "" for code in codes]
+            place = {label: rank for rank, label in enumerate(sorted(set(labels)))}
+            return np.array([place[label] for label in labels], dtype=np.int64)
+        texts = self.texts
+        if texts is None:
+            return np.where(codes == MISSING, 0, codes)
+        return texts.lexicon.ranks[np.where(codes == MISSING, -1, codes)]
+
+    @property
+    def terms(self) -> Any:
+        """The taxonomy of the values."""
+        return self.selection.view.data.taxonomies[self.spec.field.type.taxonomy]
+
+    @cached_property
+    def texts(self) -> Texts | None:
+        """The column of single texts, where the values are texts."""
+        single = self.column.elements if isinstance(self.column, Lists) else self.column
+        return single if isinstance(single, Texts) else None
+
+    @cached_property
+    def spoken(self) -> dict[int, str]:
+        """One text as it is written for each code of texts."""
+        if self.texts is None:
+            return {}
+        codes, first = np.unique(self.texts.codes, return_index=True)
+        return {int(code): str(self.texts.shown[at]) for code, at in zip(codes, first, strict=True)}
+
+    def key(self, code: int) -> Any:
+        """Return a code as a value: a slug, a choice, an id, a date, a number; None for missing."""
+        if code == MISSING:
+            return None
+        match self.kind:
+            case Type.TERM:
+                return self.terms.labels[code]
+            case Type.CHOICE:
+                return self.spec.field.type.choices[code]
+            case Type.YESNO:
+                return bool(code)
+            case Type.ENTRY:
+                return self.selection.view.data.entries.ids[code]
+            case Type.DATE:
+                return date_label(
+                    from_instant(code, self.selection.view.data.zone).date(), self.part or "day"
+                )
+            case Type.TEXT:
+                return self.spoken[code]
+            case _:
+                return code
+
+    def label(self, code: int) -> str:
+        """Return what people call a code: the name of a term, the title of an entry, else the value."""
+        if code == MISSING:
+            return f"no {self.spec.field.name}"
+        if self.kind is Type.TERM:
+            return str(self.terms.terms[code].name)
+        if self.kind is Type.ENTRY:
+            return self.selection.view.titles.item(code) or self.selection.view.data.entries.ids[code]
+        if self.kind is Type.YESNO:
+            return "yes" if code else "no"
+        return str(self.key(code))

@@ -1,0 +1,145 @@
+"""Grouping the rows of an answer: a row stands in each of its groups, counts are never cut."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import reduce
+from itertools import product
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from elenchus.engine.groupkeys import MISSING, KeyColumn
+from elenchus.table.columns import Lists, Numbers, Terms, Texts, gather
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from numpy.typing import NDArray
+
+    from elenchus.engine.select import Selection
+    from elenchus.plan.nodes import Plan
+
+__all__ = ["MOST_GROUPS", "Grouping", "grouped"]
+
+MOST_GROUPS = 10_000  # that “with empty” may make
+
+
+@dataclass(frozen=True)
+class Grouping:
+    """The groups of an answer's rows.
+
+    ``keys`` tell what each column of ``codes`` (groups × keys, in the order of the groups) means.
+    ``group_of`` and ``place_of`` are the placements, group by group: the number of the group and the
+    place of the row in the answer. ``counts`` is the number of placements of each group.
+    """
+
+    keys: Sequence[KeyColumn]
+    codes: NDArray[np.int64]
+    counts: NDArray[np.int64]
+    group_of: NDArray[np.int64]
+    place_of: NDArray[np.int64]
+    overflow: int = 0
+
+    @property
+    def nth(self) -> NDArray[np.int64]:
+        """The place of each placement within its group, from 0."""
+        firsts = np.concatenate(([0], np.cumsum(self.counts)))
+        return np.arange(len(self.group_of)) - firsts[self.group_of]
+
+    @property
+    def overlap(self) -> NDArray[np.int64]:
+        """The places of the rows that stand in more than one group."""
+        found: NDArray[np.int64] = np.flatnonzero(np.bincount(self.place_of, minlength=1) > 1)
+        return found
+
+
+def grouped(selection: Selection, rows: NDArray[np.intp], plan: Plan) -> Grouping:
+    """Return the groups of some rows, which are in the order of the answer."""
+    keys = [KeyColumn(selection, key) for key in plan.groups]
+    places, codes = placements(keys, rows)
+    distinct, group_of = unique_rows(codes)
+    overflow = 0
+    if plan.with_empty:
+        empty, overflow = empties(keys, distinct)
+        distinct = np.concatenate((distinct, empty))
+    counts = np.bincount(group_of, minlength=len(distinct)).astype(np.int64)
+    order = np.lexsort(sort_columns(keys, distinct, counts)[::-1])
+    rank = np.empty(len(order), dtype=np.int64)
+    rank[order] = np.arange(len(order))
+    by_group = np.lexsort((places, rank[group_of]))
+    return Grouping(
+        keys, distinct[order], counts[order], rank[group_of][by_group], places[by_group], overflow
+    )
+
+
+def placements(
+    keys: Sequence[KeyColumn], rows: NDArray[np.intp]
+) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Return the place of the row of each placement, and its codes (placements × keys)."""
+    places = np.arange(len(rows))
+    found: list[NDArray[np.int64]] = []
+    for key in keys:
+        spread, codes = values_of(key, rows[places])
+        places = places[spread]
+        found = [*(column[spread] for column in found), codes]
+    return places, np.stack(found, axis=1)
+
+
+def values_of(key: KeyColumn, rows: NDArray[np.intp]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Return the codes of some rows, perhaps several for one, and before them the place of each one's row."""
+    column = key.column
+    lists = column.lists if isinstance(column, Terms) else column
+    if isinstance(lists, Numbers | Texts):
+        codes = np.where(lists.valid[rows], key.codes(lists)[rows], MISSING)
+        spread = np.arange(len(rows))
+    else:
+        assert isinstance(lists, Lists)  # noqa: S101 - there are no other columns
+        assert isinstance(lists.elements, Numbers | Texts)  # noqa: S101 - lists hold single values
+        starts, elements = gather(lists.starts, rows, np.ones(len(rows), np.bool_))
+        spread = np.repeat(np.arange(len(rows)), np.diff(starts))
+        known = lists.elements.valid[elements]
+        spread, codes = spread[known], key.codes(lists.elements)[elements[known]]
+        without = np.setdiff1d(np.arange(len(rows)), spread)
+        spread = np.concatenate((spread, without))
+        codes = np.concatenate((codes, np.full(len(without), MISSING)))
+    wanted = key.wanted(codes)
+    return spread[wanted], codes[wanted]
+
+
+def unique_rows(codes: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Return the distinct rows of a table of codes, and which of them each row is."""
+    if not len(codes):
+        return codes, np.zeros(0, dtype=np.int64)
+    distinct, places = np.unique(codes, axis=0, return_inverse=True)
+    return distinct, places.reshape(-1)
+
+
+def empties(keys: Sequence[KeyColumn], distinct: NDArray[np.int64]) -> tuple[NDArray[np.int64], int]:
+    """Return the codes of the groups without rows, or how many they would be where they are too many."""
+    domains = [key.domain(distinct[:, at]) for at, key in enumerate(keys)]
+    count = reduce(lambda so_far, domain: so_far * len(domain), domains, 1)
+    none = np.empty((0, len(keys)), dtype=np.int64)
+    if count > MOST_GROUPS:
+        return none, count
+    present = set(map(tuple, distinct.tolist()))
+    found = [codes for codes in product(*domains) if codes not in present]
+    return (np.array(found, dtype=np.int64) if found else none), 0
+
+
+def sort_columns(
+    keys: Sequence[KeyColumn], distinct: NDArray[np.int64], counts: NDArray[np.int64]
+) -> list[NDArray[Any]]:
+    """Return what groups are sorted by, the most significant first; missing values come last."""
+    found: list[NDArray[Any]] = []
+    for at, key in enumerate(keys):
+        codes = distinct[:, at]
+        values = key.sort_values(codes)
+        found.append(codes == MISSING)
+        if key.spec.by == "count":
+            _, prefix = unique_rows(distinct[:, : at + 1])
+            sums = np.bincount(prefix, weights=counts)[prefix] if len(prefix) else counts
+            found += [-sums if key.spec.descending else sums, values]
+        else:
+            found.append(-values if key.spec.descending else values)
+    return found

@@ -1,0 +1,171 @@
+"""The rules of conditions: comparisons, and how ``and``, ``or``, ``not`` and parentheses join them."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, NoReturn
+
+from elenchus.errors import Problem
+from elenchus.language import nodes
+from elenchus.language.lexer import Sort
+from elenchus.language.printer import print_condition
+from elenchus.operators import Operands, operator, spellings
+from elenchus.values.texts import either, nearest, quoted
+
+if TYPE_CHECKING:
+    from elenchus.language.cursor import Cursor
+    from elenchus.language.lexer import Token
+    from elenchus.language.nodes import Condition, Value
+
+__all__ = ["condition", "value_list"]
+
+DEEPEST = 40  # parentheses and nots inside one another
+MOST_VALUES = 1_000  # values in one list
+
+# What people who know other notations write, and what it is here.
+HABITS = {
+    "is": "Write “=” to compare with a value.",
+    "equals": "Write “=”.",
+    "like": "Write “contains”.",
+    "includes": "Write “contains” for a text, “=” for a term.",
+    "has": "Write “=” for a term or an element of a list, “has all” for several.",
+    "before": "Write “<”.",
+    "after": "Write “>”.",
+    "since": "Write “>=”.",
+    "until": "Write “<=”.",
+}
+
+
+def condition(cursor: Cursor) -> Condition:
+    """Read conditions joined by ``and`` or by ``or``; both at one level is an error with two readings."""
+    first = cursor.next
+    parts, joints = [unary(cursor)], []
+    while cursor.next.means("and", "or"):
+        joints.append(cursor.take())
+        parts.append(unary(cursor))
+    words = {joint.text.lower() for joint in joints}
+    if len(words) > 1:
+        cursor.problems.append(mixed(parts, joints))
+        return reading(parts, joints, "and")
+    if not joints:
+        return parts[0]
+    return (nodes.And if words == {"and"} else nodes.Or)(tuple(parts), cursor.span_from(first))
+
+
+def unary(cursor: Cursor) -> Condition:
+    """Read ``not …``, a condition in parentheses, or a comparison."""
+    first = cursor.next
+    cursor.depth += 1
+    if cursor.depth > DEEPEST:
+        cursor.fail("too-deep", f"conditions stand more than {DEEPEST} deep inside one another")
+    if cursor.accept("not"):
+        found: Condition = nodes.Not(unary(cursor), cursor.span_from(first))
+    elif cursor.accept("("):
+        found = condition(cursor)
+        if not cursor.accept(")"):
+            cursor.fail("open-parenthesis", "this parenthesis is never closed", span=first.span)
+    elif cursor.accept("related"):
+        found = related(cursor, first)
+    else:
+        found = comparison(cursor)
+    cursor.depth -= 1
+    return found
+
+
+def related(cursor: Cursor, first: Token) -> nodes.Related:
+    """Read ``to X by a, b`` after ``related``."""
+    cursor.expect("to", "related")
+    anchor = cursor.value("related to")
+    by = []
+    if cursor.accept("by"):
+        by.append(cursor.name("a taxonomy"))
+        while cursor.accept(","):
+            by.append(cursor.name("a taxonomy"))
+    return nodes.Related(anchor, tuple(by), cursor.span_from(first))
+
+
+def comparison(cursor: Cursor) -> Condition:
+    """Read a comparison, or a bare name."""
+    first = cursor.next
+    path = cursor.path()
+    op_first = cursor.next
+    found = operator_here(cursor)
+    if found is None:
+        if cursor.ends_clause or cursor.next.means("and", "or", ")"):
+            return nodes.Flag(path, path.span)
+        no_operator(cursor, path)
+    name, negated = found
+    op_span = cursor.span_from(op_first)
+    values = operands(cursor, operator(name).operands, name)
+    return nodes.Compare(path, name, values, negated, op_span, cursor.span_from(first))
+
+
+def operator_here(cursor: Cursor) -> tuple[str, bool] | None:
+    """Read the longest spelling of an operator that stands here: its name, and whether it is negated."""
+    for length in range(4, 0, -1):
+        ahead = cursor.tokens[cursor.at : cursor.at + length]
+        words = tuple(token.text.lower() for token in ahead if token.sort in (Sort.WORD, Sort.SIGN))
+        if len(words) == length and words in spellings():
+            cursor.at += length
+            return spellings()[words]
+    return None
+
+
+def no_operator(cursor: Cursor, path: nodes.Path) -> NoReturn:
+    """Give up where an operator should stand."""
+    token = cursor.next
+    near = nearest(token.text, (" ".join(words) for words in spellings()), most=1)
+    hint = HABITS.get(token.text.lower()) or (f"Did you mean {near[0]}?" if near else "")
+    if not hint:
+        hint = "Write " + either(dict.fromkeys(words[0] for words in spellings() if words[0] != "not")) + "."
+    message = f"after {quoted('.'.join(path.names))} stands {token.shown}, which compares nothing"
+    cursor.fail("no-operator", message, hint)
+
+
+def operands(cursor: Cursor, wanted: Operands, name: str) -> tuple[Value, ...]:
+    """Read what stands to the right of an operator."""
+    if wanted is Operands.NONE:
+        return ()
+    if wanted is Operands.SOME and cursor.next.means("("):
+        return value_list(cursor, name)
+    first = cursor.value(name)
+    if wanted is not Operands.PAIR:
+        return (first,)
+    cursor.expect("and", f"{name} …")
+    return (first, cursor.value(name))
+
+
+def value_list(cursor: Cursor, name: str) -> tuple[Value, ...]:
+    """Read values in parentheses."""
+    opened = cursor.take()
+    if cursor.accept(")"):
+        cursor.fail(
+            "empty-list", f"{quoted(name)} has an empty list of values", span=cursor.span_from(opened)
+        )
+    found = cursor.values(name)
+    if len(found) > MOST_VALUES:
+        cursor.fail("too-many", f"a list has at most {MOST_VALUES} values", span=opened.span)
+    if not cursor.accept(")"):
+        hint = "Separate values with commas." if cursor.next.is_name else ""
+        cursor.fail("open-parenthesis", f"the list of {quoted(name)} goes on with {cursor.next.shown}", hint)
+    return found
+
+
+def reading(parts: list[Condition], joints: list[Token], tighter: str) -> Condition:
+    """Return a mixed chain of conditions as it reads when one of the two words binds more tightly."""
+    inner, outer = (nodes.And, nodes.Or) if tighter == "and" else (nodes.Or, nodes.And)
+    groups = [[parts[0]]]
+    for joint, part in zip(joints, parts[1:], strict=True):
+        if joint.means(tighter):
+            groups[-1].append(part)
+        else:
+            groups.append([part])
+    joined = [inner(tuple(group)) if len(group) > 1 else group[0] for group in groups]
+    return outer(tuple(joined)) if len(joined) > 1 else joined[0]
+
+
+def mixed(parts: list[Condition], joints: list[Token]) -> Problem:
+    """Return the problem of ``and`` beside ``or``, with both readings."""
+    second = next(joint for joint in joints if joint.text.lower() != joints[0].text.lower())
+    readings = [print_condition(reading(parts, joints, word)) for word in ("and", "or")]
+    hint = f"Write {readings[0]}\n   or {readings[1]}"
+    return Problem("mixed-and-or", "“and” beside “or” needs parentheses", hint, span=second.span)

@@ -1,0 +1,166 @@
+"""The place that the parser has reached in the tokens, and the small rules that all others use."""
+
+from __future__ import annotations
+
+import re
+from typing import TYPE_CHECKING, NoReturn
+
+from elenchus.errors import Problem, Span
+from elenchus.language import nodes
+from elenchus.language.lexer import Sort, Token
+from elenchus.language.words import CLAUSES
+from elenchus.values.dates import is_relative
+from elenchus.values.texts import quoted
+
+if TYPE_CHECKING:
+    from elenchus.language.nodes import Literal, Value
+
+__all__ = ["Cursor", "Stop"]
+
+LARGEST = 999_999_999  # of offset, limit and per page
+
+
+class Stop(Exception):
+    """The clause cannot be read any further; the parser goes on at the next one."""
+
+    def __init__(self, problem: Problem) -> None:
+        super().__init__(problem.message)
+        self.problem = problem
+
+
+class Cursor:
+    """The tokens of a question, which one comes next, and the problems met on the way."""
+
+    def __init__(self, tokens: list[Token], problems: list[Problem]) -> None:
+        self.tokens = tokens
+        self.at = 0
+        self.depth = 0
+        self.problems = problems
+
+    @property
+    def next(self) -> Token:
+        """The token to be read."""
+        return self.tokens[self.at]
+
+    @property
+    def before(self) -> Token:
+        """The token read last."""
+        return self.tokens[max(self.at - 1, 0)]
+
+    @property
+    def ends_clause(self) -> bool:
+        """Say whether a clause, or the question, ends here."""
+        return self.next.sort is Sort.END or self.next.means(*CLAUSES)
+
+    def take(self) -> Token:
+        """Return the token and move on; the end stays."""
+        token = self.next
+        self.at = min(self.at + 1, len(self.tokens) - 1)
+        return token
+
+    def accept(self, *words: str) -> bool:
+        """Move on over a keyword or sign that is one of these, and say whether it was."""
+        found = self.next.means(*words)
+        if found:
+            self.take()
+        return found
+
+    def accept_phrase(self, *words: str) -> bool:
+        """Move on over several keywords in a row, and say whether they were there."""
+        ahead = self.tokens[self.at : self.at + len(words)]
+        found = len(ahead) == len(words) and all(map(Token.means, ahead, words))
+        if found:
+            self.at += len(words)
+        return found
+
+    def skip_clause(self) -> None:
+        """Move on to the next word that begins a clause."""
+        self.depth = 0
+        while not self.ends_clause:
+            self.take()
+
+    def span_from(self, first: Token) -> Span:
+        """Return the span from a token to the one read last."""
+        return first.span.to(self.before.span)
+
+    def fail(self, code: str, message: str, hint: str = "", span: Span | None = None) -> NoReturn:
+        """Give up the clause with a problem, at the next token unless a span is given."""
+        raise Stop(Problem(code, message, hint, span=span or self.next.span))
+
+    def expect(self, word: str, after: str) -> None:
+        """Move on over a keyword or sign that must stand here."""
+        if not self.accept(word):
+            self.fail(
+                "expected", f"{quoted(after)} must be followed by {quoted(word)}, not {self.next.shown}"
+            )
+
+    def name(self, what: str) -> Literal:
+        """Read a name."""
+        if not self.next.is_name:
+            self.fail("expected", f"{what} is missing here; found {self.next.shown}", self.quote_hint())
+        token = self.take()
+        return nodes.Literal(token.text, token.span)
+
+    def quote_hint(self) -> str:
+        """Return what helps where a keyword stands for a name."""
+        text = self.next.text
+        if self.next.sort is not Sort.WORD:
+            return ""
+        return f'{text} is a word of the language; as a name it needs quotes: "{text}".'
+
+    def path(self) -> nodes.Path:
+        """Read a field, a way through references with dots, or ``count of KIND.FIELD``."""
+        first = self.next
+        counted = self.accept_phrase("count", "of")
+        name = self.name("a field")
+        names = (name.text,) if self.before.sort is Sort.TEXT else tuple(name.text.split("."))
+        if not all(names):
+            message = f"{quoted(name.text)} is no field: a dot stands between two names"
+            self.fail("bad-path", message, span=name.span)
+        if counted and len(names) != 2:  # noqa: PLR2004 - a kind and its field
+            self.fail(
+                "bad-path", "“count of” needs a kind and its field, such as sighting.station", span=name.span
+            )
+        return nodes.Path(names, counted, self.span_from(first))
+
+    def number(self, clause: str) -> int:
+        """Read a whole number that is not negative."""
+        if not re.fullmatch(r"[0-9]+", self.next.text):
+            self.fail(
+                "bad-number", f"{quoted(clause)} takes a whole number such as 10, not {self.next.shown}"
+            )
+        if len(self.next.text) > len(str(LARGEST)):
+            self.fail("bad-number", f"{quoted(clause)} takes at most {LARGEST}")
+        return int(self.take().text)
+
+    def value(self, after: str) -> Value:
+        """Read one value: a word, a text in quotes, a parameter, or a relative date of several words."""
+        if self.next.sort is Sort.PARAMETER:
+            token = self.take()
+            return nodes.Parameter(token.text[1:].rstrip("?"), token.text.endswith("?"), token.span)
+        for length in (3, 2):
+            ahead = self.tokens[self.at : self.at + length]
+            phrase = " ".join(token.text for token in ahead)
+            if all(token.sort is Sort.WORD for token in ahead) and is_relative(phrase):
+                self.at += length
+                return nodes.Literal(phrase, ahead[0].span.to(ahead[-1].span))
+        if not self.next.is_name:
+            self.no_value(after)
+        token = self.take()
+        return nodes.Literal(token.text, token.span)
+
+    def no_value(self, after: str) -> NoReturn:
+        """Give up where a value should stand."""
+        hint = self.quote_hint()
+        if self.next.means("("):
+            hint = f"{after} takes one value; several go with in (…)."
+        elif self.next.means("=", "<", ">", "<=", ">=", "!="):
+            hint = "Write != for “is not”." if self.next.means(">") else "Write “=” once."
+        self.fail("no-value", f"{quoted(after)} needs a value, but here is {self.next.shown}", hint)
+
+    def values(self, after: str) -> tuple[Value, ...]:
+        """Read values separated by commas."""
+        found = [self.value(after)]
+        while self.accept(","):
+            found.append(self.value(after))
+        return tuple(found)

@@ -1,0 +1,219 @@
+"""Checking conditions: each comparison gets its field, its operator and typed values."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, assert_never
+
+from elenchus.errors import Problem, QuestionError
+from elenchus.language import nodes
+from elenchus.language.parser import parse_condition
+from elenchus.operators import Operands, operator
+from elenchus.plan.conflicts import conflict, reversed_bounds
+from elenchus.plan.fields import Fields, NoField
+from elenchus.plan.nodes import (
+    AllOf,
+    AnyOf,
+    Condition,
+    EntryValue,
+    FieldRef,
+    Negation,
+    PositionValue,
+    SharesTerms,
+    Test,
+)
+from elenchus.plan.values import Refused, Resolver
+from elenchus.table.schema import FieldType, Type, describe
+from elenchus.values.texts import either, nearest, quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+    from elenchus.errors import Span
+    from elenchus.operators import Operator
+    from elenchus.plan.nodes import Value
+    from elenchus.table.dataset import Dataset
+
+__all__ = ["Conditions"]
+
+ENTRY = FieldRef("entry", FieldType(Type.ENTRY))
+
+
+class Conditions:
+    """Reads conditions against the fields of one question; problems and fields go to the lists given."""
+
+    def __init__(
+        self,
+        data: Dataset,
+        resolver: Resolver,
+        fields: Fields,
+        problems: list[Problem],
+        mentioned: list[FieldRef],
+    ) -> None:
+        self.data = data
+        self.resolver = resolver
+        self.fields = fields
+        self.problems = problems
+        self.mentioned = mentioned
+        self.open_names: list[str] = []
+
+    def report(self, code: str, message: str, hint: str, span: Span) -> None:
+        """Add a problem at a place in the question."""
+        self.problems.append(Problem(code, message, hint, span=span))
+
+    def read(self, node: nodes.Condition) -> Condition | None:
+        """Return a checked condition; None where nothing of it could be understood."""
+        match node:
+            case nodes.Compare():
+                return self.comparison(node)
+            case nodes.Related():
+                return self.related(node)
+            case nodes.Flag():
+                return self.flag(node)
+            case nodes.Not():
+                part = self.read(node.part)
+                return Negation(part) if part else None
+            case nodes.And():
+                found = AllOf(self.parts(node.parts))
+                if problem := conflict(found):
+                    self.problems.append(problem)
+                return found
+            case nodes.Or():
+                return AnyOf(self.parts(node.parts))
+            case _:
+                assert_never(node)
+
+    def parts(self, parts: Iterable[nodes.Condition]) -> tuple[Condition, ...]:
+        """Return the parts that could be understood."""
+        return tuple(found for part in parts if (found := self.read(part)))
+
+    def field(self, path: nodes.Path) -> FieldRef | None:
+        """Return the field of a path; report one that leads nowhere."""
+        try:
+            found = self.fields.find(path)
+        except NoField as error:
+            self.problems.append(error.problem)
+            return None
+        self.mentioned.append(found)
+        return found
+
+    def comparison(self, node: nodes.Compare) -> Test | None:
+        """Return a comparison with its values typed."""
+        field = self.field(node.path)
+        if field is None:
+            return None
+        record = operator(node.operator)
+        if not record.fits(field.type):
+            message = (
+                f"{quoted(record.name)} takes {record.types}, and {field.name} is {describe(field.type)}"
+            )
+            self.report("wrong-operator", message, record.instead, node.op_span)
+            return None
+        values = self.values(node, record, field)
+        if len(values) == len(node.values) and record.operands is Operands.PAIR and reversed_bounds(*values):
+            message = f"nothing lies between {values[0].shown} and {values[1].shown}"
+            self.report("reversed-bounds", message, "Turn them round.", node.span)
+        return Test(field, record.name, values, node.negated, node.span)
+
+    def values(self, node: nodes.Compare, record: Operator, field: FieldRef) -> tuple[Value, ...]:
+        """Return the typed values of a comparison; report those that mean nothing for the field."""
+        found: list[Value] = []
+        for literal in node.values:
+            assert isinstance(literal, nodes.Literal)  # noqa: S101 - parameters are bound by now
+            try:
+                one = (
+                    self.resolver.pattern(literal)
+                    if record.takes_pattern
+                    else self.resolver.value(field, literal)
+                )
+            except Refused as refused:
+                self.problems.append(refused.problem)
+            else:
+                found.append(one)
+        return tuple(found)
+
+    def flag(self, node: nodes.Flag) -> Condition | None:
+        """Return a bare name: a condition that the site names, or a yes/no field."""
+        name = ".".join(node.path.names)
+        if name in self.data.schema.conditions and not node.path.counted:
+            return self.named(name, node.span)
+        if not self.has_field(node.path):
+            near = nearest(name, self.data.schema.conditions)
+            if near:
+                self.report(
+                    "unknown-name",
+                    f"{quoted(name)} is neither a field nor a condition",
+                    f"Did you mean {either(near)}?",
+                    node.span,
+                )
+                return None
+        field = self.field(node.path)
+        if field is None:
+            return None
+        if field.type.type is not Type.YESNO or field.type.many:
+            hint = f"Compare it, such as {name} = …, or ask whether {name} is set."
+            self.report(
+                "not-yes-or-no", f"{name} alone says nothing: it is {describe(field.type)}", hint, node.span
+            )
+            return None
+        return Test(field, "=", (PositionValue(1, "yes"),), span=node.span)
+
+    def has_field(self, path: nodes.Path) -> bool:
+        """Say whether a path leads anywhere."""
+        try:
+            Fields(self.data, self.fields.kinds, self.fields.taxonomy).find(path)
+        except NoField:
+            return False
+        return True
+
+    def named(self, name: str, span: Span) -> Condition | None:
+        """Return the condition that the site gives a name; what is wrong with it is told at the name."""
+        if name in self.open_names:
+            chain = " → ".join([*self.open_names[self.open_names.index(name) :], name])
+            self.report("condition-cycle", f"the condition {name} leads back to itself: {chain}", "", span)
+            return None
+        try:
+            node = parse_condition(self.data.schema.conditions[name])
+        except QuestionError as error:
+            self.problems += [inside(name, problem, span) for problem in error.problems]
+            return None
+        inner = Conditions(self.data, self.resolver, self.fields, [], self.mentioned)
+        inner.open_names = [*self.open_names, name]
+        found = inner.read(node)
+        self.problems += [inside(name, problem, span) for problem in inner.problems]
+        return found
+
+    def related(self, node: nodes.Related) -> SharesTerms | None:
+        """Return a likeness to an entry by its terms."""
+        if self.fields.taxonomy:
+            self.report("wrong-operator", "only entries are related to entries", "", node.span)
+            return None
+        fields = [found for name in node.by if (found := self.taxonomy(name))]
+        if not node.by:
+            fields = [FieldRef(name, rules.field_type) for name, rules in self.data.schema.taxonomies.items()]
+        assert isinstance(node.anchor, nodes.Literal)  # noqa: S101 - parameters are bound by now
+        try:
+            entry = self.resolver.value(ENTRY, node.anchor)
+        except Refused as refused:
+            self.problems.append(refused.problem)
+            return None
+        assert isinstance(entry, EntryValue)  # noqa: S101 - the field is one of entries
+        return SharesTerms(entry, tuple(fields), node.span)
+
+    def taxonomy(self, name: nodes.Literal) -> FieldRef | None:
+        """Return the field of a taxonomy."""
+        rules = self.data.schema.taxonomies.get(name.text)
+        if rules is None:
+            near = nearest(name.text, self.data.schema.taxonomies)
+            hint = (
+                f"Did you mean {either(near)}?"
+                if near
+                else f"Taxonomies: {', '.join(self.data.schema.taxonomies)}."
+            )
+            self.report("unknown-taxonomy", f"there is no taxonomy {quoted(name.text)}", hint, name.span)
+            return None
+        return FieldRef(name.text, rules.field_type)
+
+
+def inside(name: str, problem: Problem, span: Span) -> Problem:
+    """Return a problem of a named condition as one at the place where the question names it."""
+    return Problem(problem.code, f"in the condition {name}: {problem.message}", problem.hint, span=span)

@@ -1,0 +1,170 @@
+"""Finding fields: the names of a path, one after the other, in kinds, references, terms and dates."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from elenchus.errors import Problem
+from elenchus.plan.nodes import Counted, FieldRef, Itself, Part, Via
+from elenchus.table.schema import FieldType, Type, describe
+from elenchus.values.texts import either, nearest, quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Sequence
+
+    from elenchus.errors import Span
+    from elenchus.language.nodes import Path
+    from elenchus.plan.nodes import PartName
+    from elenchus.table.dataset import Dataset
+
+__all__ = ["Fields", "NoField"]
+
+DATE_PARTS: dict[str, tuple[PartName, Type]] = {
+    "year": ("year", Type.DATE),
+    "month": ("month", Type.DATE),
+    "week": ("week", Type.DATE),
+    "day": ("day", Type.DATE),
+    "weekday": ("weekday", Type.INTEGER),
+    "month_of_year": ("month_of_year", Type.INTEGER),
+    "hour": ("hour", Type.INTEGER),
+}
+
+
+class NoField(Exception):
+    """A path leads nowhere."""
+
+    def __init__(self, code: str, message: str, hint: str, span: Span) -> None:
+        super().__init__(message)
+        self.problem = Problem(code, message, hint, span=span)
+
+
+class Fields:
+    """The fields of one question: of the kinds that it asks, or of the terms of a taxonomy."""
+
+    def __init__(self, data: Dataset, kinds: Sequence[str], taxonomy: str = "") -> None:
+        self.data = data
+        self.kinds = tuple(kinds)
+        self.taxonomy = taxonomy
+        self.notices: list[Problem] = []
+
+    def find(self, path: Path) -> FieldRef:
+        """Return the field of a path. Raises NoField."""
+        if path.counted:
+            return self.counted(path)
+        found = self.first(path.names[0], path.span)
+        for name in path.names[1:]:
+            found = self.step(found, name, path.span)
+        return found
+
+    def first(self, name: str, span: Span) -> FieldRef:
+        """Return the field of a single name."""
+        if self.taxonomy:
+            return self.term_field(name, self.taxonomy, span)
+        if name == "entry":
+            return FieldRef(name, FieldType(Type.ENTRY), Itself())
+        return self.entry_field(name, self.kinds, span, notice=True)
+
+    def term_field(self, name: str, taxonomy: str, span: Span) -> FieldRef:
+        """Return a field of the terms of a taxonomy."""
+        known = self.data.term_fields(taxonomy)
+        if name == "term":
+            kind = FieldType(Type.TERM, taxonomy=taxonomy, tree=self.data.taxonomies[taxonomy].tree)
+            return FieldRef(name, kind, Itself())
+        if name not in known:
+            near = nearest(name, (*known, "term"))
+            hint = f"Did you mean {either(near)}?" if near else f"A term has {', '.join(known)}."
+            raise NoField(
+                "unknown-field", f"the terms of {taxonomy} have no field {quoted(name)}", hint, span
+            )
+        return FieldRef(name, known[name].type)
+
+    def entry_field(self, name: str, kinds: Sequence[str], span: Span, *, notice: bool = False) -> FieldRef:
+        """Return a field that some of these kinds have, all with one type."""
+        found = {kind: field for kind in kinds if (field := self.data.schema.field_of(kind, name))}
+        if not found:
+            raise self.unknown(name, kinds, span)
+        types = dict.fromkeys(field.type for field in found.values())
+        if len(types) > 1:
+            listed = ", ".join(f"in {kind} {describe(field.type)}" for kind, field in found.items())
+            hint = "Ask one of the kinds with from, or give the field one type in the site file."
+            raise NoField("two-types", f"{name} has two types: {listed}", hint, span)
+        others = [kind for kind in kinds if kind not in found]
+        if notice and others:
+            self.notices.append(partial(name, found, others))
+        return FieldRef(name, next(iter(types)))
+
+    def unknown(self, name: str, kinds: Sequence[str], span: Span) -> NoField:
+        """Return the error of a field that none of these kinds has."""
+        schema = self.data.schema
+        others = [kind for kind in schema.kinds if kind not in kinds and schema.field_of(kind, name)]
+        near = nearest(name, dict.fromkeys(field for kind in kinds for field in schema.fields_of(kind)))
+        if others:
+            hint = f"It is a field of {either(others)}."
+        elif name in schema.kinds:
+            hint = f"It is a kind: write from {name}."
+        else:
+            hint = f"Did you mean {either(near)}?" if near else ""
+        where = f" in {either(kinds)}" if len(kinds) < len(schema.kinds) else ""
+        return NoField("unknown-field", f"there is no field {quoted(name)}{where}", hint, span)
+
+    def step(self, before: FieldRef, name: str, span: Span) -> FieldRef:
+        """Return what a name after a dot means for the field before it."""
+        kind = before.type
+        if kind.type.is_date and name in DATE_PARTS:
+            part, result = DATE_PARTS[name]
+            return FieldRef(f"{before.name}.{name}", FieldType(result, many=kind.many), Part(before, part))
+        if kind.type is Type.TEXT and name == "initial":
+            return FieldRef(f"{before.name}.{name}", kind, Part(before, "initial"))
+        if kind.type is Type.TERM and kind.tree and name == "top":
+            return FieldRef(f"{before.name}.{name}", kind, Part(before, "top"))
+        if kind.type is Type.TERM:
+            return self.follow(before, self.term_field(name, kind.taxonomy, span))
+        if kind.type is Type.ENTRY:
+            kinds = (kind.kind,) if kind.kind else tuple(self.data.schema.kinds)
+            return self.follow(before, self.entry_field(name, kinds, span))
+        raise NoField("bad-path", *self.no_step(before, name), span)
+
+    def no_step(self, before: FieldRef, name: str) -> tuple[str, str]:
+        """Return why no name can follow a field, and what could."""
+        message = f"{quoted(name)} cannot follow {before.name}, which is {describe(before.type)}"
+        if before.type.type.is_date:
+            near = nearest(name, DATE_PARTS, most=1)
+            return message, f"Did you mean {near[0]}?" if near else f"A date has {', '.join(DATE_PARTS)}."
+        if before.type.type is Type.TEXT:
+            return message, "A text has its initial."
+        return message, ""
+
+    def follow(self, before: FieldRef, then: FieldRef) -> FieldRef:
+        """Return a field of what another refers to; a list of references makes a list of values."""
+        many = before.type.many or then.type.many
+        return FieldRef(f"{before.name}.{then.name}", replace(then.type, many=many), Via(before, then))
+
+    def counted(self, path: Path) -> FieldRef:
+        """Return how many entries of a kind refer to a row."""
+        kind, name = path.names
+        label = f"count of {kind}.{name}"
+        if kind not in self.data.schema.kinds:
+            near = nearest(kind, self.data.schema.kinds)
+            hint = f"Did you mean {either(near)}?" if near else ""
+            raise NoField("unknown-kind", f"there is no kind {quoted(kind)}", hint, path.span)
+        field = self.entry_field(name, (kind,), path.span)
+        wanted = Type.TERM if self.taxonomy else Type.ENTRY
+        if field.type.type is not wanted or field.type.taxonomy not in ("", self.taxonomy):
+            rows = f"terms of {self.taxonomy}" if self.taxonomy else "entries"
+            message = (
+                f"{label} counts nothing here: {name} is {describe(field.type)}, and the rows are {rows}"
+            )
+            raise NoField("bad-path", message, "", path.span)
+        target = field.type.kind
+        if target and not self.taxonomy and target not in self.kinds:
+            message = f"{label} counts per {target}, and {target} is not asked"
+            raise NoField("bad-path", message, f"Write from {target}.", path.span)
+        position = self.data.kind_names.index(kind)
+        return FieldRef(label, FieldType(Type.INTEGER), Counted(position, field))
+
+
+def partial(name: str, found: Iterable[str], others: list[str]) -> Problem:
+    """Return the notice of a field that only some of the kinds asked have."""
+    message = f"{name} is a field of {either(found)} only; it is missing in every {either(others)}"
+    return Problem("field-in-part", message)
