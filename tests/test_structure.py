@@ -26,7 +26,7 @@ FLOORS = [
     ["site"],
     ["asking"],
     ["layout"],
-    ["formats"],
+    ["formats", "chart"],
     ["demo"],
     ["cli"],
 ]

@@ -14,12 +14,15 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from elenchus.asking import ask
+    from elenchus.asking import ask, why, why_entry
     from elenchus.demo import demo_folder
-    from elenchus.engine.answer import Answer, Row
+    from elenchus.engine.answer import Answer, Group, Row
+    from elenchus.engine.explain import Explanation
+    from elenchus.engine.verdict import Verdict
     from elenchus.errors import (
         ElenchusError,
         FolderError,
+        NoSuchName,
         NoSuchPage,
         Place,
         Problem,
@@ -36,7 +39,10 @@ __version__ = "0.1.0"
 __all__ = [
     "Answer",
     "ElenchusError",
+    "Explanation",
     "FolderError",
+    "Group",
+    "NoSuchName",
     "NoSuchPage",
     "Place",
     "Problem",
@@ -45,20 +51,25 @@ __all__ = [
     "Site",
     "SiteError",
     "Span",
+    "Verdict",
     "ask",
     "demo_folder",
     "find_site",
     "open_site",
     "parse",
     "print_question",
+    "why",
+    "why_entry",
 ]
 
 HOMES = {
-    "elenchus.asking": ("ask",),
+    "elenchus.asking": ("ask", "why", "why_entry"),
     "elenchus.demo": ("demo_folder",),
-    "elenchus.engine.answer": ("Answer", "Row"),
+    "elenchus.engine.answer": ("Answer", "Group", "Row"),
+    "elenchus.engine.explain": ("Explanation",),
+    "elenchus.engine.verdict": ("Verdict",),
     "elenchus.errors": (
-        "ElenchusError", "FolderError", "NoSuchPage", "Place",
+        "ElenchusError", "FolderError", "NoSuchName", "NoSuchPage", "Place",
         "Problem", "QuestionError", "SiteError", "Span",
     ),
     "elenchus.language.parser": ("parse",),

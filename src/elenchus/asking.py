@@ -2,22 +2,30 @@
 
 from __future__ import annotations
 
+import shlex
+from pathlib import PurePath
 from typing import TYPE_CHECKING
 
+from elenchus.engine.explain import explain
 from elenchus.engine.run import run
-from elenchus.errors import QuestionError
+from elenchus.engine.verdict import judge
+from elenchus.errors import NoSuchName, Problem, QuestionError
 from elenchus.language.parameters import bind
 from elenchus.language.parser import read
 from elenchus.plan.check import check
+from elenchus.values.texts import either, fold, nearest, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
 
     from elenchus.engine.answer import Answer
+    from elenchus.engine.explain import Explanation
+    from elenchus.engine.verdict import Verdict
     from elenchus.plan.nodes import Plan
     from elenchus.site.site import Site
+    from elenchus.table.dataset import Dataset
 
-__all__ = ["ask", "plan_of"]
+__all__ = ["ask", "plan_of", "row_of", "why", "why_entry"]
 
 
 def ask(
@@ -30,6 +38,49 @@ def ask(
     1 … pages, SiteError when the content cannot be read.
     """
     return run(plan_of(site, question, given), site.dataset, site.clock, question, page)
+
+
+def why(site: Site, question: str, *, given: Mapping[str, str | Sequence[str]] | None = None) -> Explanation:
+    """Return why the answer to a question is as it is: what each step leaves and removes.
+
+    Raises QuestionError, SiteError.
+    """
+    return explain(plan_of(site, question, given), site.dataset, site.clock, question)
+
+
+def why_entry(
+    site: Site, question: str, name: str, *, given: Mapping[str, str | Sequence[str]] | None = None
+) -> Verdict:
+    """Return what becomes of one entry (or term, where the rows are terms) in the answer to a question.
+
+    ``name`` is an id, a slug or kind/slug. Raises NoSuchName, QuestionError, SiteError.
+    """
+    plan = plan_of(site, question, given)
+    return judge(plan, site.dataset, site.clock, row_of(site.dataset, plan.taxonomy, name))
+
+
+def row_of(data: Dataset, taxonomy: str, name: str) -> int:
+    """Return the row of an entry or a term by its name. Raises NoSuchName."""
+    rows = data.taxonomies[taxonomy].find(name) if taxonomy else data.find_entry(name)
+    if len(rows) == 1:
+        return rows[0]
+    what = taxonomy or "entry"
+    if rows:
+        labels = data.taxonomies[taxonomy].labels if taxonomy else data.entries.ids
+        hint = f"Write {either(labels[row] for row in rows)}."
+        raise NoSuchName([Problem("ambiguous-name", f"{quoted(name)} may be {len(rows)} of them", hint)])
+    stem = fold(name.rpartition("/")[2])
+    for problem in data.problems:
+        if problem.place and fold(PurePath(problem.place.file).stem) == stem:
+            message = f"no {what} is called {quoted(name)}, for its file cannot be used: {problem.message}"
+            raise NoSuchName([Problem("left-out", message, problem.hint, place=problem.place)])
+    near = data.taxonomies[taxonomy].suggest(name) if taxonomy else nearest(name, data.names)
+    hint = (
+        f"Did you mean {either(near)}?"
+        if near
+        else f"elenchus describe {shlex.quote(name)} looks everywhere."
+    )
+    raise NoSuchName([Problem("unknown-name", f"no {what} is called {quoted(name)}", hint)])
 
 
 def plan_of(site: Site, question: str, given: Mapping[str, str | Sequence[str]] | None = None) -> Plan:

@@ -6,6 +6,7 @@ The error tree::
     ├── QuestionError    the text of a question cannot be understood or answered as it stands
     ├── NoSuchPage       the question is good, but the page asked for does not exist
     ├── SiteError        the site's own files cannot be read or contradict themselves
+    ├── NoSuchName       a name of an entry, a term or whatever else means nothing, or several things
     └── FolderError      a folder to be written to is not empty or cannot be written
 
 Problems in content (a date that is none, a term that is not defined) are never raised: they are
@@ -23,6 +24,7 @@ if TYPE_CHECKING:
 __all__ = [
     "ElenchusError",
     "FolderError",
+    "NoSuchName",
     "NoSuchPage",
     "Place",
     "Problem",
@@ -92,6 +94,10 @@ class QuestionError(ElenchusError):
 
 class NoSuchPage(ElenchusError):
     """The page asked for lies outside 1 … last, or is no page number at all."""
+
+
+class NoSuchName(ElenchusError):
+    """A name that a command is given means nothing on the site, or more than one thing."""
 
 
 class SiteError(ElenchusError):

@@ -1,17 +1,15 @@
-"""The program ``elenchus``: its commands, and the one place where errors become exit codes."""
+"""The program ``elenchus``: the one place where errors become exit codes."""
 
 from __future__ import annotations
 
 import os
 import sys
-from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
 import click
-import typer
 
-from elenchus import __version__, formats
-from elenchus.errors import ElenchusError, FolderError, NoSuchPage, QuestionError, SiteError
+from elenchus.cli.commands import app
+from elenchus.errors import ElenchusError, FolderError, NoSuchName, NoSuchPage, QuestionError, SiteError
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -24,20 +22,10 @@ EXIT_CODES: dict[type[ElenchusError], int] = {
     SiteError: 4,
     NoSuchPage: 5,
     FolderError: 6,
+    NoSuchName: 7,
 }
 INTERNAL = 70  # EX_SOFTWARE of sysexits.h
 INTERRUPTED = 130  # 128 + SIGINT, as shells have it
-
-app = typer.Typer(
-    name="elenchus",
-    help="Ask which entries a place on a website shows, in what order, and why.",
-    epilog="Exit codes: 0 done · 2 wrong option · 3 bad question · 4 bad site · 5 no such page · "
-    "6 folder not written · 70 a fault of the program itself.",
-    no_args_is_help=True,
-    add_completion=False,
-    rich_markup_mode=None,
-    pretty_exceptions_enable=False,
-)
 
 
 def main() -> None:
@@ -88,82 +76,3 @@ def internal(error: Exception) -> int:
         "Nothing was changed. ELENCHUS_TRACEBACK=1 shows where; please report it with your question.\n"
     )
     return INTERNAL
-
-
-def print_version(wanted: bool) -> None:
-    """Print the version and stop."""
-    if wanted:
-        sys.stdout.write(f"elenchus {__version__}\n")
-        raise typer.Exit
-
-
-@app.callback()
-def program(
-    version: Annotated[
-        bool, typer.Option("--version", callback=print_version, is_eager=True, help="Print the version.")
-    ] = False,
-) -> None:
-    """Ask which entries a place on a website shows, in what order, and why."""
-
-
-def known_format(name: str) -> str:
-    """Return the name of a format that there is."""
-    if name not in formats.names():
-        from elenchus.values.texts import either, nearest
-
-        near = nearest(name, formats.names())
-        hint = f" Did you mean {either(near)}?" if near else f" Known: {', '.join(formats.names())}."
-        raise typer.BadParameter(f"there is no format “{name}”.{hint}")
-    return name
-
-
-SITE = typer.Option(
-    "--site", metavar="FOLDER", help="The site; else the nearest folder upward with an elenchus.toml."
-)
-AT = typer.Option(
-    "--at", metavar="TIME", help="Answer as of this time, such as 2026-06-01 or 2026-06-01T09:00."
-)
-
-
-@app.command()
-def ask(
-    question: Annotated[
-        str, typer.Argument(help="The question, such as “from guide where species = limpet”.")
-    ],
-    site: Annotated[Path | None, SITE] = None,
-    output: Annotated[
-        str,
-        typer.Option(
-            "--format", "-f", metavar="FORMAT", callback=known_format, help=", ".join(formats.names()) + "."
-        ),
-    ] = "table",
-    page: Annotated[str, typer.Option("--page", metavar="N", help="Which page of the answer.")] = "1",
-    at: Annotated[str | None, AT] = None,
-    problems: Annotated[
-        bool, typer.Option("--problems", help="List all problems in the content, not a few.")
-    ] = False,
-) -> None:
-    """Answer one question about the site's entries."""
-    import elenchus
-    from elenchus.cli.printing import output_width, show, show_error
-    from elenchus.layout.problems import content_problems
-
-    opened = elenchus.open_site(site or elenchus.find_site(Path.cwd()), at=at)
-    answer = elenchus.ask(opened, question, page=page)
-    show(formats.answer_format(output).write(answer, output_width()))
-    show_error(content_problems(opened.dataset.problems, everything=problems))
-
-
-@app.command()
-def demo(
-    folder: Annotated[Path, typer.Argument(help="Where to write the site.")] = Path("skerry-bay"),
-    force: Annotated[
-        bool, typer.Option("--force", help="Overwrite the site's files where they exist.")
-    ] = False,
-) -> None:
-    """Write the demo site Skerry Bay and ask it a few questions."""
-    from elenchus.cli.printing import output_width, show
-    from elenchus.demo import tell, write_demo
-
-    write_demo(folder, force=force)
-    show(tell(folder, output_width()))

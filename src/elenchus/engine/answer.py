@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date, datetime
 from typing import TYPE_CHECKING, Any, TypeAlias
 
@@ -54,10 +54,10 @@ class Answer:
 
     ``matched`` counts the visible rows that meet the condition, ``total`` those that remain after
     offset and limit; ``rows`` are those of one page, each once. ``page`` counts from 1; ``pages`` is 1
-    for an empty answer. With groups, ``placements`` is the sum of their counts and ``overlap`` the ids
-    of rows in more than one; without, ``groups`` is None. ``shown`` are the fields that every row has,
-    ``mentioned`` those that the question names, ``at`` is the now it was asked at, ``unpublished`` says
-    that drafts and the like are among the rows.
+    for an empty answer. With groups, ``placements`` is the sum of their counts and ``overlap`` has the
+    ids of rows in more than one, each with the labels of its groups; without, ``groups`` is None.
+    ``shown`` are the fields that every row has, ``mentioned`` those that the question names, ``at`` is
+    the now it was asked at, ``unpublished`` says that drafts and the like are among the rows.
     """
 
     question: str
@@ -75,7 +75,7 @@ class Answer:
     groups: tuple[Group, ...] | None = None
     grouped_by: tuple[str, ...] = ()
     placements: int | None = None
-    overlap: tuple[str, ...] = ()
+    overlap: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     unpublished: bool = False
 
     @property

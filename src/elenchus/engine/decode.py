@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import date, datetime
 from typing import TYPE_CHECKING, Any
 
 from elenchus.plan.nodes import Part
@@ -10,12 +11,10 @@ from elenchus.table.schema import Type
 from elenchus.values.dates import date_label, from_instant
 
 if TYPE_CHECKING:
-    from datetime import date, datetime
-
     from elenchus.engine.select import Selection
     from elenchus.plan.nodes import FieldRef
 
-__all__ = ["decode"]
+__all__ = ["decode", "spoken"]
 
 
 def decode(selection: Selection, field: FieldRef, row: int) -> Any:
@@ -57,3 +56,18 @@ def day_or_instant(column: Dates, row: int, selection: Selection, field: FieldRe
     if isinstance(field.source, Part):
         return date_label(local.date(), field.source.part)
     return local.date() if column.whole[row] else local
+
+
+def spoken(value: Any) -> str:
+    """Return a decoded value as a text for people; nothing for a missing one."""
+    if value is None:
+        return ""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, datetime):
+        return value.strftime("%Y-%m-%d %H:%M")
+    if isinstance(value, date):
+        return value.isoformat()
+    if isinstance(value, float):
+        return f"{value:g}" if abs(value) < 1e6 else str(value)  # noqa: PLR2004 - %g writes 1e+06 from there
+    return ", ".join(spoken(item) for item in value) if isinstance(value, tuple) else str(value)

@@ -50,13 +50,15 @@ class Stages:
     rows: NDArray[np.intp]
 
 
-def select(plan: Plan, data: Dataset, clock: Clock) -> Stages:
-    """Return the rows of a plan, with the steps on the way."""
-    view = View(data, clock.now, plan.unpublished)
+def select(plan: Plan, data: Dataset, clock: Clock, *, besides: int | None = None) -> Stages:
+    """Return the rows of a plan, with the steps on the way; ``besides`` is a row taken to match and be public."""
+    view = View(data, clock.now, plan.unpublished, None if plan.taxonomy else besides)
     selection = Selection(view, plan.taxonomy)
     visible = np.ones(len(view.ids(plan.taxonomy)), np.bool_) if plan.taxonomy else view.visible
     asked = visible if plan.taxonomy else visible & np.isin(data.entries.kinds, plan.kinds)
-    matched = asked & selection.rows(plan.condition) if plan.condition else asked
+    matched = asked & selection.rows(plan.condition) if plan.condition else asked.copy()
+    if besides is not None:
+        matched[besides] = True
     found = ordered(selection, np.flatnonzero(matched), plan.order)
     if plan.lead:
         found = leading(found, plan.lead, visible)
@@ -71,6 +73,7 @@ def run(plan: Plan, data: Dataset, clock: Clock, question: str, page: int | str 
     grouping = grouped(stages.selection, stages.rows, plan) if plan.groups else None
     cut = Cut(plan, grouping, len(stages.rows), page)
     ids = stages.selection.view.ids(plan.taxonomy)
+    ids_in_order = [ids[row] for row in stages.rows.tolist()] if grouping else []
     shown = SHOWN_OF_TERMS if plan.taxonomy else SHOWN_OF_ENTRIES
     return Answer(
         question=question,
@@ -85,10 +88,10 @@ def run(plan: Plan, data: Dataset, clock: Clock, question: str, page: int | str 
         shown=shown,
         mentioned=tuple(field.name for field in plan.fields),
         notices=(*plan.notices, *notices(plan, stages), *too_many(grouping)),
-        groups=cut.groups([ids[row] for row in stages.rows.tolist()]),
+        groups=cut.groups(ids_in_order),
         grouped_by=tuple(key.field.name for key in plan.groups),
         placements=int(grouping.counts.sum()) if grouping else None,
-        overlap=tuple(ids[stages.rows[place]] for place in grouping.overlap.tolist()) if grouping else (),
+        overlap=cut.overlap(ids_in_order),
         unpublished=plan.unpublished,
     )
 
@@ -162,6 +165,24 @@ class Cut:
         found: list[int] = np.flatnonzero((firsts < self.page) & (lasts >= self.page - 1)).tolist()
         return found
 
+    def overlap(self, ids: list[str]) -> dict[str, tuple[str, ...]]:
+        """Return the labels of all groups of each row that stands in several, on whatever page."""
+        if self.grouping is None:
+            return {}
+        grouping = self.grouping
+        several = np.isin(grouping.place_of, grouping.overlap)
+        found: dict[str, tuple[str, ...]] = {ids[place]: () for place in grouping.overlap.tolist()}
+        pairs = zip(grouping.place_of[several].tolist(), grouping.group_of[several].tolist(), strict=True)
+        for place, number in pairs:
+            found[ids[place]] += (self.label(number),)
+        return found
+
+    def label(self, number: int) -> str:
+        """Return what people call a group."""
+        assert self.grouping is not None  # noqa: S101 - asked for with groups only
+        codes = self.grouping.codes[number].tolist()
+        return " · ".join(key.label(code) for key, code in zip(self.grouping.keys, codes, strict=True))
+
     def group(self, number: int, rows: list[str]) -> Group:
         """Return one group."""
         assert self.grouping is not None  # noqa: S101 - asked for with groups only
@@ -169,8 +190,8 @@ class Cut:
         pairs = list(zip(self.grouping.keys, codes, strict=True))
         count = int(self.grouping.counts[number])
         shown = count if self.per_group is None else min(count, self.per_group)
-        label = " · ".join(key.label(code) for key, code in pairs)
-        return Group(tuple(key.key(code) for key, code in pairs), label, count, shown, tuple(rows))
+        keys = tuple(key.key(code) for key, code in pairs)
+        return Group(keys, self.label(number), count, shown, tuple(rows))
 
 
 def page_number(page: int | str, pages: int, per_page: int | None) -> int:

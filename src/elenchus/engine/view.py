@@ -29,7 +29,7 @@ __all__ = ["View"]
 
 @dataclass(frozen=True)
 class View:
-    """A dataset at an instant; ``unpublished`` opens it to all rows.
+    """A dataset at an instant; ``unpublished`` opens it to all rows, ``besides`` to one more row.
 
     Rows are entries where ``taxonomy`` is empty, and else the terms of a taxonomy.
     """
@@ -37,6 +37,7 @@ class View:
     data: Dataset
     now: int
     unpublished: bool = False
+    besides: int | None = None
 
     columns: dict[tuple[str, FieldRef], Column] = dataclasses.field(default_factory=dict)
     tables: dict[str, TermTable] = dataclasses.field(default_factory=dict)
@@ -48,6 +49,8 @@ class View:
         if self.unpublished:
             return np.ones(len(entries), np.bool_)
         found: Mask = (entries.opens <= self.now) & (self.now < entries.closes)
+        if self.besides is not None:
+            found[self.besides] = True
         return found
 
     def ids(self, taxonomy: str) -> Sequence[str]:

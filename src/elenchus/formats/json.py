@@ -11,29 +11,49 @@ from elenchus.layout.pieces import Piece
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from elenchus.engine.answer import Answer
+    from elenchus.engine.answer import Answer, Group, Row
 
-__all__ = ["plain", "write"]
+__all__ = ["plain", "row_object", "write"]
 
 
 def write(answer: Answer, _width: int | None) -> Iterator[Piece]:
-    """Yield the object: the question, its counts, the rows of one page, and the notices."""
+    """Yield the object: the question, its counts, the rows of one page, the groups, the notices."""
     document = {
         "question": answer.question,
         "at": answer.at.isoformat(),
+        "unpublished": answer.unpublished,
         "matched": answer.matched,
         "total": answer.total,
+        "placements": answer.placements,
         "offset": answer.offset,
         "page": answer.page,
         "pages": answer.pages,
         "per_page": answer.per_page,
-        "rows": [{name: plain(value) for name, value in row.values.items()} for row in answer.rows],
-        "groups": answer.groups,
+        "rows": [row_object(row) for row in answer.rows],
+        "grouped_by": list(answer.grouped_by),
+        "groups": None if answer.groups is None else [group_object(group) for group in answer.groups],
+        "overlap": {name: list(labels) for name, labels in answer.overlap.items()},
         "notices": [
             {"code": notice.code, "message": notice.message, "hint": notice.hint} for notice in answer.notices
         ],
     }
     yield Piece(json.dumps(document, ensure_ascii=False, indent=2) + "\n")
+
+
+def row_object(row: Row) -> dict[str, Any]:
+    """Return a row as an object, a missing value as null."""
+    return {name: plain(value) for name, value in row.values.items()}
+
+
+def group_object(group: Group) -> dict[str, Any]:
+    """Return a group as an object."""
+    return {
+        "keys": [plain(key) for key in group.keys],
+        "label": group.label,
+        "count": group.count,
+        "shown": group.shown,
+        "rows": list(group.rows),
+    }
 
 
 def plain(value: Any) -> Any:

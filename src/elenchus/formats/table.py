@@ -2,26 +2,32 @@
 
 from __future__ import annotations
 
-from datetime import date, datetime
-from typing import TYPE_CHECKING, Any
+from itertools import chain
+from typing import TYPE_CHECKING
 
+from elenchus.engine.decode import spoken
 from elenchus.layout.grid import Heading, grid
-from elenchus.layout.pieces import Piece, Role
+from elenchus.layout.pieces import Piece, Role, clipped, printable, width_of
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from elenchus.engine.answer import Answer
+    from elenchus.engine.answer import Answer, Group
 
-__all__ = ["cell", "write"]
+__all__ = ["columns", "write"]
+
+BAR = 24  # columns of the longest bar
+EIGHTHS = " ▏▎▍▌▋▊▉"
+INDENT = 2
 
 
 def write(answer: Answer, width: int | None) -> Iterator[Piece]:
     """Yield the rows with the fields that the question names, then the counts and the notices."""
-    if answer.rows:
-        names = columns(answer)
-        rows = [[cell(row.values[name]) for name in names] for row in answer.rows]
-        yield from grid([heading(answer, name) for name in names], rows, width)
+    if answer.groups is not None:
+        yield from group_lines(answer, width)
+    elif answer.rows:
+        yield from chain.from_iterable(row_lines(answer, width))
+    if answer.rows or answer.groups:
         yield Piece("\n")
     yield from summary(answer)
     for notice in answer.notices:
@@ -29,8 +35,52 @@ def write(answer: Answer, width: int | None) -> Iterator[Piece]:
         yield Piece(f"{notice.message}. {notice.hint}".rstrip() + "\n")
 
 
+def row_lines(answer: Answer, width: int | None) -> list[list[Piece]]:
+    """Return the line of headings and the lines of the rows."""
+    names = columns(answer)
+    rows = [[spoken(row.values[name]) for name in names] for row in answer.rows]
+    return grid([heading(answer, name) for name in names], rows, width)
+
+
+def group_lines(answer: Answer, width: int | None) -> Iterator[Piece]:
+    """Yield each group with its count as a bar, and its rows below it."""
+    groups = answer.groups or ()
+    inner = None if width is None else width - INDENT
+    lines = {row.id: line for row, line in zip(answer.rows, row_lines(answer, inner)[1:], strict=True)}
+    labels = [printable(group.label) for group in groups]
+    room = max(map(width_of, labels), default=0)
+    room = room if width is None else min(room, max(width - BAR - 12, 12))
+    most = max((group.count for group in groups), default=0)
+    for number, (group, label) in enumerate(zip(groups, labels, strict=True)):
+        if number and any(each.rows for each in groups):
+            yield Piece("\n")
+        yield from group_heading(group, clipped(label, room), room, most)
+        for row in group.rows:
+            yield Piece(" " * INDENT)
+            yield from lines[row]
+
+
+def group_heading(group: Group, label: str, room: int, most: int) -> Iterator[Piece]:
+    """Yield the label of a group, its count, a bar, and how much of it is to be seen."""
+    yield Piece(label, Role.HEADING if group.keys[-1] is not None else Role.NOTICE)
+    yield Piece(f"{' ' * (room - width_of(label))}  {group.count:>{len(str(most))}}")
+    if group.count:
+        yield Piece(f"  {bar(group.count, most)}", Role.NAME)
+    if 0 < len(group.rows) < group.count:
+        yield Piece(f"  {len(group.rows)} shown", Role.FAINT)
+    yield Piece("\n")
+
+
+def bar(count: int, most: int) -> str:
+    """Return a bar in proportion to the largest count, to an eighth of a column."""
+    eighths = round(count * BAR * 8 / most) if most else 0
+    return ("█" * (eighths // 8) + EIGHTHS[eighths % 8]).rstrip()
+
+
 def columns(answer: Answer) -> list[str]:
     """Return the names of the columns: id, title and date, the kind where ids do not tell it."""
+    if "title" not in answer.shown:
+        return list(dict.fromkeys(("id", "name", "count", "total", *answer.mentioned)))
     kinds = {row["kind"] for row in answer.rows}
     untold = len(kinds) > 1 and not all(row.id.startswith(f"{row['kind']}/") for row in answer.rows)
     first = ("id", "kind", "title", "date") if untold else ("id", "title", "date")
@@ -41,33 +91,27 @@ def heading(answer: Answer, name: str) -> Heading:
     """Return the heading of a column."""
     numeric = any(isinstance(row.values[name], (int, float)) for row in answer.rows)
     numeric = numeric and not any(isinstance(row.values[name], bool) for row in answer.rows)
-    role = {"id": Role.NAME, "title": Role.STRONG}.get(name, Role.PLAIN)
+    role = {"id": Role.NAME, "title": Role.STRONG, "name": Role.STRONG}.get(name, Role.PLAIN)
     return Heading(name, role, right=numeric, flexible=not numeric and name != "date")
-
-
-def cell(value: Any) -> str:
-    """Return a value as it stands in a cell; nothing for a missing one."""
-    if value is None:
-        return ""
-    if isinstance(value, bool):
-        return "yes" if value else "no"
-    if isinstance(value, datetime):
-        return value.strftime("%Y-%m-%d %H:%M")
-    if isinstance(value, date):
-        return value.isoformat()
-    if isinstance(value, float):
-        return f"{value:g}" if abs(value) < 1e6 else str(value)  # noqa: PLR2004 - %g writes 1e+06 from there
-    return ", ".join(cell(item) for item in value) if isinstance(value, tuple) else str(value)
 
 
 def summary(answer: Answer) -> Iterator[Piece]:
     """Yield one line of counts and the time at which they hold."""
-    noun = "entry" if answer.matched == 1 else "entries"
+    one, several = ("entry", "entries") if "title" in answer.shown else ("term", "terms")
+    noun = one if answer.matched == 1 else several
     parts = [f"{answer.matched} {noun}"]
     if answer.total != answer.matched:
         parts = [f"{answer.total} of {answer.matched} {noun}"]
+    if answer.groups is not None:
+        parts.append(placed(answer))
     if answer.pages > 1:
         parts.append(f"page {answer.page} of {answer.pages}")
-    zone = answer.at.tzinfo
-    parts.append(f"as of {answer.at:%Y-%m-%d %H:%M} {zone}")
+    parts.append(f"as of {answer.at:%Y-%m-%d %H:%M} {answer.at.tzinfo}")
     yield Piece(" · ".join(parts) + "\n", Role.FAINT)
+
+
+def placed(answer: Answer) -> str:
+    """Return how the counts of groups add up."""
+    if not answer.overlap:
+        return f"{answer.placements} in groups"
+    return f"{answer.placements} in groups, {len(answer.overlap)} in more than one"

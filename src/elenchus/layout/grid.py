@@ -26,8 +26,8 @@ class Heading:
     flexible: bool = False
 
 
-def grid(headings: Sequence[Heading], rows: Sequence[Sequence[str]], width: int | None) -> Iterator[Piece]:
-    """Yield a line of headings and a line for each row; an empty cell shows as a dash.
+def grid(headings: Sequence[Heading], rows: Sequence[Sequence[str]], width: int | None) -> list[list[Piece]]:
+    """Return a line of headings and a line for each row; an empty cell shows as a dash.
 
     With a width, flexible columns are cut, the widest first, until the lines fit or nothing more can go.
     """
@@ -38,9 +38,10 @@ def grid(headings: Sequence[Heading], rows: Sequence[Sequence[str]], width: int 
     ]
     if width is not None:
         fit(headings, widths, width)
-    yield from line([heading.name for heading in headings], headings, widths, heading=True)
-    for row in cells:
-        yield from line(row, headings, widths, heading=False)
+    names = [heading.name for heading in headings]
+    lines = [line(names, headings, widths, heading=True)]
+    lines += [line(row, headings, widths, heading=False) for row in cells]
+    return [list(found) for found in lines]
 
 
 def fit(headings: Sequence[Heading], widths: list[int], width: int) -> None:

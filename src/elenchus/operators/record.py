@@ -39,7 +39,8 @@ class Operator:
     """One comparison.
 
     ``name`` is its spelling, ``opposite`` another one for its negation (beside ``not`` before it).
-    ``says`` and ``denies`` put it in plain words, with {0} and {1} for the values.
+    ``says`` and ``denies`` put it in plain words, with {0} and {1} for the values; ``mend`` and
+    ``unmend`` say what to do to an entry so that it, or its negation, comes true.
     ``fits`` says which types of field it takes, ``types`` the same in words. ``rows`` returns the mask
     of the rows for which the positive comparison holds; a row without a value never does.
     """
@@ -48,6 +49,8 @@ class Operator:
     operands: Operands
     says: str
     denies: str
+    mend: str
+    unmend: str
     types: str
     doc: str
     examples: tuple[Example, ...]

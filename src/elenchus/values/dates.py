@@ -29,6 +29,7 @@ __all__ = [
     "relative_interval",
     "shift",
     "start_of",
+    "units_between",
     "widened",
 ]
 
@@ -129,6 +130,25 @@ def date_label(day: date, unit: str) -> str:
         year, week, _ = day.isocalendar()
         return f"{year:04}-W{week:02}"
     return day.isoformat()[: {"year": 4, "month": 7}.get(unit, 10)]
+
+
+def units_between(first: str, last: str) -> list[str]:
+    """Return the labels of all days, weeks, months or years from one label to another of the same unit."""
+    unit = {4: "year", 7: "month", 8: "week", 10: "day"}[len(first)]
+    day, found = first_day(first), [first]
+    while found[-1] < last:
+        day = shift(day, 1, unit)
+        found.append(date_label(day, unit))
+    return found
+
+
+def first_day(label: str) -> date:
+    """Return the first day of a unit by its label."""
+    match = LITERAL.fullmatch(label)
+    assert match is not None  # noqa: S101 - labels are written by date_label
+    if match["week"]:
+        return date.fromisocalendar(int(match["year"]), int(match["week"]), 1)
+    return date(int(match["year"]), int(match["month"] or 1), int(match["day"] or 1))
 
 
 def floor_day(day: date, unit: str) -> date:

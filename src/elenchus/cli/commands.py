@@ -1,0 +1,181 @@
+"""The commands and their options, a function each."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Optional
+
+import typer
+
+from elenchus import __version__, formats
+
+if TYPE_CHECKING:
+    from elenchus.site.site import Site
+
+__all__ = ["app"]
+
+app = typer.Typer(
+    name="elenchus",
+    help="Ask which entries a place on a website shows, in what order, and why.",
+    epilog="Exit codes: 0 done · 2 wrong option · 3 bad question · 4 bad site · 5 no such page · "
+    "6 file or folder not written · 7 no such name · 70 a fault of the program itself.",
+    no_args_is_help=True,
+    add_completion=False,
+    rich_markup_mode=None,
+    pretty_exceptions_enable=False,
+)
+
+
+def print_version(wanted: bool) -> None:
+    """Print the version and stop."""
+    if wanted:
+        sys.stdout.write(f"elenchus {__version__}\n")
+        raise typer.Exit
+
+
+@app.callback()
+def program(
+    version: Annotated[
+        bool, typer.Option("--version", callback=print_version, is_eager=True, help="Print the version.")
+    ] = False,
+) -> None:
+    """Ask which entries a place on a website shows, in what order, and why."""
+
+
+def known_format(name: str) -> str:
+    """Return the name of a format that there is."""
+    if name not in formats.names():
+        from elenchus.values.texts import either, nearest
+
+        near = nearest(name, formats.names())
+        hint = f" Did you mean {either(near)}?" if near else f" Known: {', '.join(formats.names())}."
+        raise typer.BadParameter(f"there is no format “{name}”.{hint}")
+    return name
+
+
+def values_of(given: list[str] | None) -> dict[str, list[str]]:
+    """Return the values of each parameter from texts such as ``habitat=shore``."""
+    found: dict[str, list[str]] = {}
+    for text in given or []:
+        name, equals, value = text.partition("=")
+        if not name or not equals:
+            raise typer.BadParameter(f"--with takes NAME=VALUE, not “{text}”")
+        found.setdefault(name.removeprefix(":").removesuffix("?"), []).append(value)
+    return found
+
+
+def opened(folder: Path | None, at: str | None) -> Site:
+    """Return the site of a folder, or the one around the working directory."""
+    import elenchus
+
+    return elenchus.open_site(folder or elenchus.find_site(Path.cwd()), at=at)
+
+
+def show_problems(site: Site, *, everything: bool) -> None:
+    """Write the problems of the content to standard error."""
+    from elenchus.cli.printing import show_error
+    from elenchus.layout.problems import content_problems
+
+    show_error(content_problems(site.dataset.problems, everything=everything))
+
+
+QUESTION_HELP = "The question, such as 'from guide where species = limpet'."
+
+SiteOption = Annotated[
+    Optional[Path],  # noqa: UP045 - Typer reads the annotation while the program starts
+    typer.Option("--site", metavar="FOLDER", help="The site; else the nearest folder upward that holds one."),
+]
+AtOption = Annotated[
+    Optional[str],  # noqa: UP045
+    typer.Option("--at", metavar="TIME", help="Answer as of this time: 2026-06-01, or 2026-06-01T09:00."),
+]
+GivenOption = Annotated[
+    Optional[list[str]],  # noqa: UP045
+    typer.Option(
+        "--with", metavar="NAME=VALUE", help="A value for the parameter :NAME; again for a second one."
+    ),
+]
+ProblemsOption = Annotated[
+    bool, typer.Option("--problems", help="List all problems in the content, not the first few.")
+]
+
+
+@app.command()
+def ask(
+    question: Annotated[str, typer.Argument(help=QUESTION_HELP)],
+    site: SiteOption = None,
+    output: Annotated[
+        str,
+        typer.Option(
+            "--format", "-f", metavar="FORMAT", callback=known_format, help=", ".join(formats.names())
+        ),
+    ] = "table",
+    page: Annotated[str, typer.Option("--page", metavar="N", help="Which page of the answer.")] = "1",
+    at: AtOption = None,
+    given: GivenOption = None,
+    overlap: Annotated[
+        bool, typer.Option("--overlap", help="List the rows that stand in more than one group.")
+    ] = False,
+    chart: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option("--chart", metavar="FILE", help="Draw the groups as bars into a file, .svg or .png."),
+    ] = None,
+    problems: ProblemsOption = False,
+) -> None:
+    """Answer one question about the site's entries or terms."""
+    import elenchus
+    from elenchus.cli.printing import output_width, show
+
+    asked = opened(site, at)
+    answer = elenchus.ask(asked, question, page=page, given=values_of(given))
+    if chart:
+        from elenchus.chart import draw
+
+        draw(answer, chart)
+    show(formats.answer_format(output).write(answer, output_width()))
+    if overlap:
+        from elenchus.layout.overlaps import overlaps
+
+        show(overlaps(answer))
+    show_problems(asked, everything=problems)
+
+
+@app.command()
+def why(
+    question: Annotated[str, typer.Argument(help=QUESTION_HELP)],
+    entry: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Argument(help="An entry by id, slug or kind/slug: what becomes of it, and what would list it."),
+    ] = None,
+    site: SiteOption = None,
+    at: AtOption = None,
+    given: GivenOption = None,
+    problems: ProblemsOption = False,
+) -> None:
+    """Explain an answer: what each condition leaves and removes; or why one entry is listed or not."""
+    import elenchus
+    from elenchus.cli.printing import show
+    from elenchus.layout.explanations import explanation, verdict
+
+    asked = opened(site, at)
+    if entry is None:
+        show(explanation(elenchus.why(asked, question, given=values_of(given))))
+    else:
+        show(verdict(elenchus.why_entry(asked, question, entry, given=values_of(given))))
+    show_problems(asked, everything=problems)
+
+
+@app.command()
+def demo(
+    folder: Annotated[Path, typer.Argument(help="Where to write the site.")] = Path("skerry-bay"),
+    force: Annotated[
+        bool, typer.Option("--force", help="Overwrite the site's files where they exist.")
+    ] = False,
+) -> None:
+    """Write the demo site Skerry Bay and ask it a few questions."""
+    from elenchus.cli.printing import output_width, show
+    from elenchus.demo import tell, write_demo
+
+    write_demo(folder, force=force)
+    show(tell(folder, output_width()))

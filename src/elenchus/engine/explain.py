@@ -1,0 +1,268 @@
+"""Why an answer is as it is: what each step leaves, and what becomes of one entry on the way."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from elenchus.engine.decode import decode, spoken
+from elenchus.engine.run import select
+from elenchus.engine.textual import textual_reading
+from elenchus.operators import operator
+from elenchus.plan.nodes import AllOf, AnyOf, Negation, SharesTerms, Test, TimeValue
+from elenchus.plan.words import arrangement, condition_words, parts
+from elenchus.table.schema import CORE_FIELDS, Type
+from elenchus.values.dates import from_instant, is_relative
+from elenchus.values.texts import either, quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Iterator, Sequence
+
+    from elenchus.engine.run import Stages
+    from elenchus.engine.select import Selection
+    from elenchus.plan.nodes import Condition, FieldRef, Plan
+    from elenchus.table.columns import Mask
+    from elenchus.table.dataset import Dataset
+    from elenchus.values.dates import Clock
+
+__all__ = ["Boundary", "Explanation", "Removed", "Step", "Tally", "explain", "state_of", "value_words"]
+
+FEW = 6  # removed rows that a step names
+
+
+@dataclass(frozen=True, slots=True)
+class Boundary:
+    """A relative date as the instants at which it starts and ends, in the site's zone, as texts."""
+
+    words: str
+    start: str
+    end: str
+
+
+@dataclass(frozen=True, slots=True)
+class Removed:
+    """A row that a step removed, with the values that it has where the step asks."""
+
+    id: str
+    values: str
+
+
+@dataclass(frozen=True, slots=True)
+class Tally:
+    """How many rows have each of several terms of one comparison, and which rows have more than one."""
+
+    field: str
+    counts: tuple[tuple[str, int], ...]
+    distinct: int
+    overlap: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One step of the funnel: how many rows it leaves and removes, the first of those removed.
+
+    ``by_absence`` counts rows that pass only because a value is missing. ``as_text`` are the ids that
+    a comparison as text would leave, where a stored value does not fit and the outcome would differ.
+    """
+
+    words: str
+    left: int
+    removed: int
+    examples: tuple[Removed, ...] = ()
+    by_absence: int = 0
+    as_text: tuple[str, ...] | None = None
+    tally: Tally | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Explanation:
+    """A question read back: its boundaries in time, the funnel of its rows, and how they are arranged."""
+
+    question: str
+    at: str
+    boundaries: tuple[Boundary, ...]
+    steps: tuple[Step, ...]
+    arrangement: tuple[str, ...]
+    total: int
+
+
+def explain(plan: Plan, data: Dataset, clock: Clock, question: str) -> Explanation:
+    """Return why the answer to a plan is as it is."""
+    stages = select(plan, data, clock)
+    return Explanation(
+        question=question,
+        at=instant_words(clock.now, clock),
+        boundaries=tuple(dict.fromkeys(boundaries(plan.condition, clock))),
+        steps=(*first_steps(plan, stages), *condition_steps(plan, stages), *last_steps(plan, stages)),
+        arrangement=tuple(arrangement(plan)),
+        total=len(stages.rows),
+    )
+
+
+def instant_words(value: int, clock: Clock) -> str:
+    """Return an instant in the site's zone."""
+    return f"{from_instant(value, clock.zone):%a %Y-%m-%d %H:%M} {clock.zone.key}"
+
+
+def boundaries(condition: Condition | None, clock: Clock) -> Iterator[Boundary]:
+    """Yield the boundaries of the relative dates in a condition."""
+    for test in tests_in(condition):
+        for value in test.values:
+            if isinstance(value, TimeValue) and (is_relative(value.shown) or value.shown.lower() == "now"):
+                start, end = (instant_words(at, clock) for at in (value.interval.start, value.interval.end))
+                yield Boundary(value.shown, start, end)
+
+
+def tests_in(condition: Condition | None) -> Iterator[Test]:
+    """Yield all comparisons in a condition."""
+    match condition:
+        case Test():
+            yield condition
+        case Negation():
+            yield from tests_in(condition.part)
+        case AllOf() | AnyOf():
+            for part in condition.parts:
+                yield from tests_in(part)
+        case SharesTerms() | None:
+            return
+
+
+def first_steps(plan: Plan, stages: Stages) -> Iterator[Step]:
+    """Yield the steps before the conditions: all rows, the kinds asked, what is public."""
+    selection, data = stages.selection, stages.selection.view.data
+    ids = selection.view.ids(plan.taxonomy)
+    if plan.taxonomy:
+        yield Step(f"terms of {plan.taxonomy}", len(ids), 0)
+        return
+    yield Step("entries", len(ids), 0)
+    asked = np.isin(data.entries.kinds, plan.kinds)
+    if len(plan.kinds) < len(data.kind_names):
+        names = either(data.kind_names[kind] for kind in plan.kinds)
+        yield Step(f"of the kind {names}", int(asked.sum()), len(ids) - int(asked.sum()))
+    gone = np.flatnonzero(asked & ~stages.asked)
+    if plan.unpublished:
+        yield Step("public or not", int(stages.asked.sum()), 0)
+        return
+    examples = tuple(Removed(ids[row], state_of(selection, row)) for row in gone[:FEW].tolist())
+    yield Step("public", int(stages.asked.sum()), len(gone), examples)
+
+
+def state_of(selection: Selection, row: int) -> str:
+    """Return whether an entry is public, and if not why, in words."""
+    view = selection.view
+    entries, zone = view.data.entries, view.data.zone
+    status = entries.columns["status", CORE_FIELDS["status"].type].item(row)
+    name = CORE_FIELDS["status"].type.choices[status] if status is not None else ""
+    if entries.opens[row] <= view.now < entries.closes[row]:
+        return "public"
+    misfit = misfit_of(selection, "status", row)
+    if misfit:
+        return f"status {quoted(misfit)} is unknown"
+    if name in ("draft", "pending", "withdrawn"):
+        return name
+    if entries.opens[row] == np.iinfo(np.int64).max:
+        return "scheduled without a date"
+    if view.now < entries.opens[row]:
+        return f"scheduled for {from_instant(int(entries.opens[row]), zone):%Y-%m-%d %H:%M}"
+    return f"expired {from_instant(int(entries.closes[row]), zone):%Y-%m-%d %H:%M}"
+
+
+def condition_steps(plan: Plan, stages: Stages) -> Iterator[Step]:
+    """Yield a step for each part of the condition, in the order in which they are written."""
+    left = stages.asked
+    ids = stages.selection.view.ids(plan.taxonomy)
+    for part in parts(plan.condition):
+        before = left
+        left = before & stages.selection.rows(part)
+        gone = np.flatnonzero(before & ~left)
+        surely = stages.selection.certain(part)[0]
+        yield Step(
+            words=condition_words(part),
+            left=int(left.sum()),
+            removed=len(gone),
+            examples=tuple(removed(stages.selection, part, row, ids[row]) for row in gone[:FEW].tolist()),
+            by_absence=int((left & ~surely).sum()),
+            as_text=as_text(stages.selection, part, before, left),
+            tally=tally(stages.selection, part, left),
+        )
+
+
+def removed(selection: Selection, part: Condition, row: int, name: str) -> Removed:
+    """Return a removed row with the values of the fields that the condition asks."""
+    fields = dict.fromkeys(test.field for test in tests_in(part))
+    return Removed(name, "; ".join(value_words(selection, field, row) for field in fields))
+
+
+def value_words(selection: Selection, field: FieldRef, row: int) -> str:
+    """Return what a row has in a field: its value, nothing, or what does not fit."""
+    text = spoken(decode(selection, field, row))
+    misfit = misfit_of(selection, field.name.partition(".")[0], row)
+    if misfit and not text:
+        return f"{field.name} {quoted(misfit)} does not fit"
+    if field.type.type.is_text and text:
+        text = quoted(text)
+    return f"{field.name} {text}" if text else f"no {field.name}"
+
+
+def misfit_of(selection: Selection, name: str, row: int) -> str:
+    """Return the stored text of a field that does not fit its type; nothing where there is none."""
+    if selection.taxonomy:
+        return ""
+    return next((m.text for m in selection.view.data.misfits if m.row == row and m.field == name), "")
+
+
+def as_text(selection: Selection, part: Condition, before: Mask, left: Mask) -> tuple[str, ...] | None:
+    """Return the ids that a comparison of texts would leave, where a misfit is near and it would differ."""
+    if not isinstance(part, Test) or part.field.type.type not in (Type.INTEGER, Type.NUMBER):
+        return None
+    rows = np.flatnonzero(before).tolist()
+    if selection.taxonomy or not any(misfit_of(selection, part.field.name, row) for row in rows):
+        return None
+    kept = [row for row in rows if textual_reading(part, raw_text(selection, part.field, row))]
+    if kept == np.flatnonzero(left).tolist():
+        return None
+    return tuple(selection.view.ids("")[row] for row in kept)
+
+
+def raw_text(selection: Selection, field: FieldRef, row: int) -> str:
+    """Return a field of a row as it was written."""
+    return misfit_of(selection, field.name, row) or spoken(decode(selection, field, row))
+
+
+def tally(selection: Selection, part: Condition, left: Mask) -> Tally | None:
+    """Return how the rows add up over several terms of one comparison."""
+    if not isinstance(part, Test) or part.negated or part.field.type.type is not Type.TERM:
+        return None
+    if len(part.values) <= 1:
+        return None
+    record = operator(part.operator)
+    masks = [left & selection.positive(Test(part.field, record.name, (value,))) for value in part.values]
+    sums = np.sum(masks, axis=0)
+    ids = selection.view.ids(selection.taxonomy)
+    counts = tuple((value.shown, int(mask.sum())) for value, mask in zip(part.values, masks, strict=True))
+    overlap = tuple(ids[row] for row in np.flatnonzero(sums > 1).tolist())
+    return Tally(part.field.name, counts, int((sums > 0).sum()), overlap)
+
+
+def last_steps(plan: Plan, stages: Stages) -> Iterator[Step]:
+    """Yield the steps after the conditions: leading rows, variety, offset and limit."""
+    matched, ordered = int(stages.matched.sum()), len(stages.ordered)
+    ids = stages.selection.view.ids(plan.taxonomy)
+    if plan.lead or plan.at_most:
+        yield Step("with leading rows and at most so many of one value", ordered, max(0, matched - ordered))
+    if plan.offset:
+        gone = stages.ordered[: plan.offset]
+        yield Step(
+            f"after the first {plan.offset}", ordered - len(gone), len(gone), named(ids, gone.tolist())
+        )
+    rest = stages.ordered[plan.offset :]
+    if plan.limit is not None and len(rest) > plan.limit:
+        gone = rest[plan.limit :]
+        yield Step(f"at most {plan.limit}", plan.limit, len(gone), named(ids, gone[:FEW].tolist()))
+
+
+def named(ids: Sequence[str], rows: Iterable[int]) -> tuple[Removed, ...]:
+    """Return rows by their ids alone."""
+    return tuple(Removed(ids[row], "") for row in rows)

@@ -1,0 +1,61 @@
+"""An answer as Markdown to paste: a table, or a list of links under a heading for each group."""
+
+from __future__ import annotations
+
+import re
+from typing import TYPE_CHECKING
+
+from elenchus.engine.decode import spoken
+from elenchus.formats.table import columns
+from elenchus.layout.pieces import Piece, printable
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from elenchus.engine.answer import Answer, Row
+
+__all__ = ["write"]
+
+SPECIAL = re.compile(r"([\\`*_\[\]<>|#~])")
+ADDRESS = re.compile(r"[\s()<>\\]")
+
+
+def write(answer: Answer, _width: int | None) -> Iterator[Piece]:
+    """Yield a list where only titles are asked for, a table where the question names fields."""
+    rows = {row.id: row for row in answer.rows}
+    if answer.groups is not None:
+        for group in answer.groups:
+            yield Piece(f"## {escaped(group.label)} ({group.count})\n\n")
+            for name in group.rows:
+                yield Piece(f"- {link(rows[name])}\n")
+            yield Piece("\n" if group.rows else "")
+    elif answer.mentioned:
+        yield from table(answer)
+    else:
+        for row in answer.rows:
+            yield Piece(f"- {link(row)}\n")
+
+
+def table(answer: Answer) -> Iterator[Piece]:
+    """Yield a table with a column for each field that the question names."""
+    title = "title" if "title" in answer.shown else "name"
+    names = [name for name in columns(answer) if name not in ("id", title)]
+    yield Piece(f"| {' | '.join([title, *names])} |\n")
+    yield Piece(f"|{'---|' * (len(names) + 1)}\n")
+    for row in answer.rows:
+        cells = [link(row), *(escaped(spoken(row.values[name])) for name in names)]
+        yield Piece(f"| {' | '.join(cells)} |\n")
+
+
+def link(row: Row) -> str:
+    """Return the title of a row, as a link where it has an address."""
+    title = escaped(str(row.values.get("title") or row.values.get("name") or row.id))
+    address = str(row.values.get("address") or "")
+    if not address:
+        return title
+    return f"[{title}]({ADDRESS.sub(lambda match: f'%{ord(match[0]):02X}', address)})"
+
+
+def escaped(text: str) -> str:
+    """Return a text that Markdown shows as it is, on one line."""
+    return SPECIAL.sub(r"\\\1", printable(text))

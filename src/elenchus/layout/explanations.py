@@ -1,0 +1,111 @@
+"""Explanations as text: the funnel of a question, and the verdict on one entry."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from elenchus.layout.pieces import Piece, Role, printable
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from elenchus.engine.explain import Explanation, Step, Tally
+    from elenchus.engine.verdict import Finding, Verdict
+
+__all__ = ["explanation", "verdict"]
+
+INDENT = "      "
+
+
+def explanation(found: Explanation) -> Iterator[Piece]:
+    """Yield the funnel of a question, its boundaries in time, and how its rows are arranged."""
+    width = len(str(max(step.left for step in found.steps)))
+    for step in found.steps:
+        yield from step_lines(step, width)
+    yield Piece("\n")
+    for line in found.arrangement:
+        yield Piece(f"{line}\n")
+    yield Piece(f"Asked as of {found.at}.\n", Role.FAINT)
+    for boundary in found.boundaries:
+        yield Piece(f"“{boundary.words}” ", Role.NAME)
+        yield Piece(f"is from {boundary.start} up to {boundary.end}.\n")
+
+
+def step_lines(step: Step, width: int) -> Iterator[Piece]:
+    """Yield what a step leaves, and below it what it removed."""
+    yield Piece(f"{step.left:>{width}}", Role.STRONG)
+    yield Piece(f"  {printable(step.words)}")
+    if step.removed:
+        yield Piece(f"  −{step.removed}", Role.NOTICE)
+    yield Piece("\n")
+    for removed in step.examples:
+        yield Piece(f"{INDENT}without ", Role.FAINT)
+        yield Piece(removed.id, Role.NAME)
+        yield Piece(f"  {printable(removed.values)}\n" if removed.values else "\n", Role.FAINT)
+    if step.removed > len(step.examples) > 0:
+        yield Piece(f"{INDENT}and {step.removed - len(step.examples)} more\n", Role.FAINT)
+    yield from remarks(step)
+
+
+def remarks(step: Step) -> Iterator[Piece]:
+    """Yield what is remarkable about a step."""
+    if step.by_absence:
+        rows = "row passes" if step.by_absence == 1 else "rows pass"
+        yield Piece(f"{INDENT}{step.by_absence} {rows} only because a value is missing\n", Role.NOTICE)
+    if step.as_text is not None:
+        listed = " ".join(step.as_text) or "nothing"
+        yield Piece(f"{INDENT}compared as text it would wrongly leave: {listed}\n", Role.NOTICE)
+    if step.tally:
+        yield from tally_lines(step.tally)
+
+
+def tally_lines(tally: Tally) -> Iterator[Piece]:
+    """Yield how rows add up over several terms."""
+    counts = " + ".join(f"{name} {count}" for name, count in tally.counts)
+    total = sum(count for _, count in tally.counts)
+    yield Piece(f"{INDENT}{counts} = {total}, of {tally.distinct} distinct\n", Role.FAINT)
+    if tally.overlap:
+        yield Piece(f"{INDENT}more than once: {' '.join(tally.overlap)}\n", Role.FAINT)
+
+
+def verdict(found: Verdict) -> Iterator[Piece]:
+    """Yield whether an entry is listed and where, each condition, and what would list it."""
+    yield Piece(found.id, Role.NAME)
+    yield Piece(f"  {printable(found.name)}\n", Role.STRONG)
+    if found.place:
+        yield Piece(f"{found.place} · {found.state}\n", Role.FAINT)
+    yield Piece("\n")
+    for finding in found.findings:
+        yield from finding_line(finding)
+    yield Piece("\n" if found.findings else "")
+    yield from outcome(found)
+
+
+def finding_line(finding: Finding) -> Iterator[Piece]:
+    """Yield one condition with whether it holds."""
+    mark, role = ("yes", Role.HINT) if finding.holds else ("no ", Role.ERROR)
+    yield Piece(f"  {mark}  ", role)
+    yield Piece(f"{'  ' * finding.depth}{printable(finding.words)}")
+    yield Piece(f"  ({printable(finding.values)})\n" if finding.values else "\n", Role.FAINT)
+
+
+def outcome(found: Verdict) -> Iterator[Piece]:
+    """Yield what becomes of the entry in the end."""
+    if found.listed:
+        where = f", in {', '.join(found.groups)}" if found.groups else ""
+        page = f", on page {found.page}" if found.page else ""
+        yield Piece("Listed", Role.HINT)
+        yield Piece(f": {found.rank} of {found.of}{page}{where}.\n")
+        return
+    yield Piece("Not listed", Role.ERROR)
+    if found.cut:
+        rank = f": it matches, as {found.rank} of {found.of}, but " if found.rank else ": it matches, but "
+        yield Piece(f"{rank}{found.cut}.\n")
+    else:
+        yield Piece(".\n")
+    if found.together:
+        yield Piece("It takes all of these changes together:\n")
+    elif found.changes:
+        yield Piece("One change would list it:\n")
+    for change in found.changes:
+        yield Piece(f"  {printable(change)}\n", Role.HINT)

@@ -1,0 +1,163 @@
+"""A plan read back in plain words."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, assert_never
+
+from elenchus.operators import Operands, operator
+from elenchus.plan.nodes import (
+    AllOf,
+    AnyOf,
+    GivenOrder,
+    Negation,
+    PatternValue,
+    RandomOrder,
+    RelatednessOrder,
+    SharesTerms,
+    SortKey,
+    TermOrder,
+    Test,
+    TextValue,
+    YesFirst,
+)
+from elenchus.table.schema import Type
+from elenchus.values.texts import either, quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+    from elenchus.plan.nodes import Condition, GroupKey, OrderKey, Plan, Value
+
+__all__ = ["arrangement", "condition_words", "mend_words", "order_words", "parts"]
+
+
+def parts(condition: Condition | None) -> list[Condition]:
+    """Return the parts of a condition that all must hold, in the order in which they are written."""
+    if condition is None:
+        return []
+    if isinstance(condition, AllOf):
+        return [inner for part in condition.parts for inner in parts(part)]
+    return [condition]
+
+
+def condition_words(condition: Condition) -> str:
+    """Return a condition in plain words."""
+    match condition:
+        case Test():
+            return test_words(condition)
+        case SharesTerms():
+            fields = either(field.name for field in condition.fields)
+            return f"shares a {fields} with {condition.entry.shown}"
+        case Negation():
+            return f"it is not so that {condition_words(condition.part)}"
+        case AllOf():
+            return " and ".join(inner_words(part) for part in condition.parts)
+        case AnyOf():
+            return " or ".join(inner_words(part) for part in condition.parts)
+        case _:
+            assert_never(condition)
+
+
+def inner_words(condition: Condition) -> str:
+    """Return a condition inside another, in parentheses where it joins several."""
+    text = condition_words(condition)
+    return f"({text})" if isinstance(condition, AllOf | AnyOf) else text
+
+
+def test_words(test: Test) -> str:
+    """Return a comparison in plain words."""
+    record = operator(test.operator)
+    template = record.denies if test.negated else record.says
+    return f"{test.field.name} {template.format(*value_words(test))}"
+
+
+def mend_words(condition: Condition, *, wanted: bool = True) -> str:
+    """Return what to change in an entry so that a condition holds, or does not."""
+    if isinstance(condition, Negation):
+        return mend_words(condition.part, wanted=not wanted)
+    if isinstance(condition, Test):
+        record = operator(condition.operator)
+        template = record.mend if wanted != condition.negated else record.unmend
+        return template.format(*value_words(condition), field=condition.field.name)
+    if isinstance(condition, SharesTerms):
+        fields = either(field.name for field in condition.fields)
+        entry = condition.entry.shown
+        return f"give it a {fields} that {entry} has" if wanted else f"take what it shares with {entry} away"
+    joined = " or " if isinstance(condition, AnyOf) == wanted else " and "
+    return joined.join(mend_words(part, wanted=wanted) for part in condition.parts)
+
+
+def value_words(test: Test) -> list[str]:
+    """Return the values of a comparison, as its record's templates take them."""
+    if operator(test.operator).operands is not Operands.SOME:
+        return [one_value(value) for value in test.values]
+    words = [one_value(value) for value in test.values]
+    if test.operator == "has all":
+        return [" and ".join(words)]
+    return [either(words)]
+
+
+def one_value(value: Value) -> str:
+    """Return a value, a text in quotes."""
+    return quoted(value.shown) if isinstance(value, TextValue | PatternValue) else value.shown
+
+
+def order_words(keys: Iterable[OrderKey]) -> str:
+    """Return an order in plain words."""
+    return ", then ".join(key_words(key) for key in keys)
+
+
+def key_words(key: OrderKey) -> str:
+    """Return one key of an order in plain words."""
+    match key:
+        case SortKey():
+            return sort_words(key)
+        case TermOrder():
+            return "as the taxonomy lists them"
+        case YesFirst():
+            return f"{key.field.name} first"
+        case GivenOrder():
+            return "as the list gives them"
+        case RelatednessOrder():
+            return f"sharing most with {key.related.entry.shown} first"
+        case RandomOrder():
+            return "drawn by lot"
+        case _:
+            assert_never(key)
+
+
+def sort_words(key: SortKey) -> str:
+    """Return an order by a field in plain words."""
+    kind, name = key.field.type.type, key.field.name
+    if kind.is_date:
+        words = "newest first" if key.descending else "oldest first"
+        words = words if name == "date" else f"by {name}, {'latest' if key.descending else 'earliest'} first"
+    elif kind in (Type.INTEGER, Type.NUMBER):
+        words = f"by {name}, {'largest' if key.descending else 'smallest'} first"
+    elif kind.is_text or kind is Type.ENTRY:
+        words = f"by {name}, {'Z to A' if key.descending else 'A to Z'}"
+    else:
+        words = f"by {name}, {'last' if key.descending else 'first'} choices first"
+    return words + (", those without one before all" if key.missing_first else "")
+
+
+def arrangement(plan: Plan) -> list[str]:
+    """Return how the rows of a plan are put in order, cut and grouped, a sentence each."""
+    found = [f"In order: {order_words(plan.order)}; ties by id."]
+    if plan.at_most:
+        found.append(f"At most {plan.at_most.count} with the same {plan.at_most.field.name}.")
+    if plan.offset:
+        found.append(f"The first {plan.offset} are skipped.")
+    if plan.limit is not None:
+        found.append(f"At most {plan.limit} are shown.")
+    if plan.groups:
+        found.append(f"In groups by {', then '.join(group_words(key) for key in plan.groups)}.")
+    if plan.per_page:
+        found.append(f"{plan.per_page} on a page.")
+    return found
+
+
+def group_words(key: GroupKey) -> str:
+    """Return one key of groups in plain words."""
+    order = "" if key.by == "value" else f" in the order of their {key.by}s"
+    return f"{key.field.name}{order}{', backwards' if key.descending and key.by == 'value' else ''}"
