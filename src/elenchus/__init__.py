@@ -14,7 +14,7 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from elenchus.asking import ask, why, why_entry
+    from elenchus.asking import ask, describe, why, why_entry
     from elenchus.demo import demo_folder
     from elenchus.engine.answer import Answer, Group, Row
     from elenchus.engine.explain import Explanation
@@ -54,6 +54,7 @@ __all__ = [
     "Verdict",
     "ask",
     "demo_folder",
+    "describe",
     "find_site",
     "open_site",
     "parse",
@@ -63,7 +64,7 @@ __all__ = [
 ]
 
 HOMES = {
-    "elenchus.asking": ("ask", "why", "why_entry"),
+    "elenchus.asking": ("ask", "describe", "why", "why_entry"),
     "elenchus.demo": ("demo_folder",),
     "elenchus.engine.answer": ("Answer", "Group", "Row"),
     "elenchus.engine.explain": ("Explanation",),

@@ -6,6 +6,7 @@ import shlex
 from pathlib import PurePath
 from typing import TYPE_CHECKING
 
+from elenchus.engine.describe import Block, about, everything, found_by
 from elenchus.engine.explain import explain
 from elenchus.engine.run import run
 from elenchus.engine.verdict import judge
@@ -13,6 +14,7 @@ from elenchus.errors import NoSuchName, Problem, QuestionError
 from elenchus.language.parameters import bind
 from elenchus.language.parser import read
 from elenchus.plan.check import check
+from elenchus.values.dates import from_instant
 from elenchus.values.texts import either, fold, nearest, quoted
 
 if TYPE_CHECKING:
@@ -25,7 +27,7 @@ if TYPE_CHECKING:
     from elenchus.site.site import Site
     from elenchus.table.dataset import Dataset
 
-__all__ = ["ask", "plan_of", "row_of", "why", "why_entry"]
+__all__ = ["ask", "describe", "plan_of", "row_of", "why", "why_entry"]
 
 
 def ask(
@@ -57,6 +59,36 @@ def why_entry(
     """
     plan = plan_of(site, question, given)
     return judge(plan, site.dataset, site.clock, row_of(site.dataset, plan.taxonomy, name))
+
+
+def describe(site: Site, text: str | None = None) -> list[Block]:
+    """Return what a site holds; with a text, what it names, or else what has it in its name.
+
+    Raises NoSuchName when the text is found nowhere, SiteError when the content cannot be read.
+    """
+    data, now = site.dataset, site.clock.now
+    if text is None:
+        return [site_block(site), *everything(data, now)]
+    found = about(data, now, text.strip()) or found_by(data, now, text.strip())
+    if found:
+        return found
+    names = [*data.kind_names, *data.taxonomies, *data.schema.fields, *data.schema.conditions, *data.names]
+    labels = [label for taxonomy in data.taxonomies.values() for label in taxonomy.labels]
+    names += [*labels, *(word for label in labels for word in label.split("-"))]
+    near = nearest(text, names)
+    hint = f"Did you mean {either(near)}?" if near else "elenchus describe alone lists kinds and taxonomies."
+    raise NoSuchName([Problem("unknown-name", f"nothing on the site is called {quoted(text)}", hint)])
+
+
+def site_block(site: Site) -> Block:
+    """Return what a site is: where, when, from which sources, with how many problems."""
+    made, data = site.definition, site.dataset
+    now = f"{from_instant(site.clock.now, site.clock.zone):%Y-%m-%d %H:%M} {site.clock.zone.key}"
+    pinned = " (pinned by the site)" if made.clock == site.clock.now else ""
+    sources = [(f"source {spec.name}", f"{spec.read} in {spec.path}") for spec in made.sources]
+    wrong = f"{len(data.problems)} in the content" if data.problems else "none"
+    facts = [("folder", str(made.folder)), ("now", now + pinned), *sources, ("problems", wrong)]
+    return Block(made.title or "A site without a title", tuple(facts))
 
 
 def row_of(data: Dataset, taxonomy: str, name: str) -> int:

@@ -167,6 +167,26 @@ def why(
 
 
 @app.command()
+def describe(
+    text: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Argument(help="A kind, taxonomy, term, field or entry; or any part of a name or title."),
+    ] = None,
+    site: SiteOption = None,
+    at: AtOption = None,
+    problems: ProblemsOption = False,
+) -> None:
+    """Tell what the site holds, or what a word means there and how to write it in a question."""
+    import elenchus
+    from elenchus.cli.printing import output_width, show
+    from elenchus.layout.descriptions import descriptions
+
+    asked = opened(site, at)
+    show(descriptions(elenchus.describe(asked, text), output_width()))
+    show_problems(asked, everything=problems)
+
+
+@app.command()
 def demo(
     folder: Annotated[Path, typer.Argument(help="Where to write the site.")] = Path("skerry-bay"),
     force: Annotated[

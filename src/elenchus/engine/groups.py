@@ -41,6 +41,11 @@ class Grouping:
     place_of: NDArray[np.int64]
     overflow: int = 0
 
+    def label(self, number: int) -> str:
+        """Return what people call a group."""
+        codes = self.codes[number].tolist()
+        return " · ".join(key.label(code) for key, code in zip(self.keys, codes, strict=True))
+
     @property
     def nth(self) -> NDArray[np.int64]:
         """The place of each placement within its group, from 0."""
@@ -99,7 +104,9 @@ def values_of(key: KeyColumn, rows: NDArray[np.intp]) -> tuple[NDArray[np.int64]
         starts, elements = gather(lists.starts, rows, np.ones(len(rows), np.bool_))
         spread = np.repeat(np.arange(len(rows)), np.diff(starts))
         known = lists.elements.valid[elements]
-        spread, codes = spread[known], key.codes(lists.elements)[elements[known]]
+        pairs = np.stack((spread[known], key.codes(lists.elements)[elements[known]]), axis=1)
+        # A list may have one value twice: two stations in one region, “Seal” and “seal”.
+        spread, codes = unique_rows(pairs)[0].T
         without = np.setdiff1d(np.arange(len(rows)), spread)
         spread = np.concatenate((spread, without))
         codes = np.concatenate((codes, np.full(len(without), MISSING)))

@@ -111,11 +111,10 @@ def varied(selection: Selection, rows: NDArray[np.intp], most: AtMost) -> NDArra
     """Return the rows without those that follow so many with the same value; missing values do not count."""
     column: Column = selection.view.column(most.field, selection.taxonomy)
     assert isinstance(column, Numbers | Texts)  # noqa: S101 - the checker lets only single values be counted
-    values = (column.codes if isinstance(column, Texts) else column.keys)[rows]
+    known = np.flatnonzero(column.valid[rows])
+    values = (column.codes if isinstance(column, Texts) else column.keys)[rows[known]]
     by_value = np.argsort(values, kind="stable")
-    grouped = values[by_value]
-    fresh = np.flatnonzero(np.concatenate(([True], grouped[1:] != grouped[:-1])))[: len(grouped)]
-    lengths = np.diff(np.append(fresh, len(grouped)))
-    nth = np.empty(len(rows), dtype=np.int64)
-    nth[by_value] = np.arange(len(rows)) - np.repeat(fresh, lengths)
-    return rows[(nth < most.count) | ~column.valid[rows]]
+    _, firsts, lengths = np.unique(values[by_value], return_index=True, return_counts=True)
+    nth = np.zeros(len(rows), dtype=np.int64)
+    nth[known[by_value]] = np.arange(len(known)) - np.repeat(firsts, lengths)
+    return rows[nth < most.count]

@@ -51,7 +51,7 @@ class Stages:
 
 
 def select(plan: Plan, data: Dataset, clock: Clock, *, besides: int | None = None) -> Stages:
-    """Return the rows of a plan, with the steps on the way; ``besides`` is a row taken to match and be public."""
+    """Return the rows of a plan, with the steps on the way; ``besides`` is a row let in whatever it has."""
     view = View(data, clock.now, plan.unpublished, None if plan.taxonomy else besides)
     selection = Selection(view, plan.taxonomy)
     visible = np.ones(len(view.ids(plan.taxonomy)), np.bool_) if plan.taxonomy else view.visible
@@ -174,14 +174,8 @@ class Cut:
         found: dict[str, tuple[str, ...]] = {ids[place]: () for place in grouping.overlap.tolist()}
         pairs = zip(grouping.place_of[several].tolist(), grouping.group_of[several].tolist(), strict=True)
         for place, number in pairs:
-            found[ids[place]] += (self.label(number),)
+            found[ids[place]] += (grouping.label(number),)
         return found
-
-    def label(self, number: int) -> str:
-        """Return what people call a group."""
-        assert self.grouping is not None  # noqa: S101 - asked for with groups only
-        codes = self.grouping.codes[number].tolist()
-        return " · ".join(key.label(code) for key, code in zip(self.grouping.keys, codes, strict=True))
 
     def group(self, number: int, rows: list[str]) -> Group:
         """Return one group."""
@@ -191,7 +185,7 @@ class Cut:
         count = int(self.grouping.counts[number])
         shown = count if self.per_group is None else min(count, self.per_group)
         keys = tuple(key.key(code) for key, code in pairs)
-        return Group(keys, self.label(number), count, shown, tuple(rows))
+        return Group(keys, self.grouping.label(number), count, shown, tuple(rows))
 
 
 def page_number(page: int | str, pages: int, per_page: int | None) -> int:

@@ -1,4 +1,4 @@
-"""What becomes of one entry in a question: each condition with its value, its place, and what would list it."""
+"""What becomes of one entry: each condition with its value, its place, and what would list it."""
 
 from __future__ import annotations
 
@@ -45,10 +45,11 @@ class Finding:
 class Verdict:
     """What becomes of one row.
 
-    ``rank`` counts from 1 before offset and limit, among ``of`` rows; None for a row that does not match.
+    ``rank`` counts from 1 before offset and limit, among ``of`` rows; for a row that does not match, it
+    is the one that it would have as its other values are now.
     ``page`` is the one on which it stands, None when it is not listed or stands in groups. ``cut`` says
-    what passes it over though it matches. ``changes`` are what would list it: one change, or several
-    that are needed together when ``together`` says so.
+    what passes it over though it matches, or would if it matched. ``changes`` are what would list it, or
+    let it match: one change, or several that are needed together when ``together`` says so.
     """
 
     id: str
@@ -56,6 +57,7 @@ class Verdict:
     place: str
     state: str
     listed: bool
+    matches: bool
     findings: tuple[Finding, ...]
     rank: int | None = None
     of: int = 0
@@ -73,7 +75,7 @@ def judge(plan: Plan, data: Dataset, clock: Clock, row: int) -> Verdict:
     failing = [finding for finding in gates if not finding.holds and not finding.depth]
     stages = select(plan, data, clock)
     leads = row in plan.lead and (plan.taxonomy != "" or bool(stages.selection.view.visible[row]))
-    place = placed(plan, stages, row) if not failing or leads else Place(None, 0, "")
+    place = placed(plan, stages, row) if not failing or leads else outlook(plan, data, clock, row)
     changes = mends(plan, data, clock, row, judged) if failing else place.mends(plan)
     is_listed = (not failing or leads) and not place.cut
     return Verdict(
@@ -84,7 +86,8 @@ def judge(plan: Plan, data: Dataset, clock: Clock, row: int) -> Verdict:
         listed=is_listed,
         findings=tuple(gates),
         rank=place.rank,
-        of=len(stages.ordered),
+        of=len(stages.ordered) + (bool(failing) and not leads),
+        matches=not failing or leads,
         page=page_of(plan, place) if is_listed else None,
         groups=groups_of(plan, stages, row) if is_listed else (),
         cut=place.cut,
@@ -158,14 +161,10 @@ def placed(plan: Plan, stages: Stages, row: int) -> Place:
     """Return the place of a row that matches."""
     found = np.flatnonzero(stages.ordered == row)
     if not len(found):
-        most = plan.at_most
-        return Place(
-            None,
-            0,
-            f"at most {most.count} of the same {most.field.name}, and as many stand before it"
-            if most
-            else "",
-        )
+        if plan.at_most is None:
+            return Place(None, 0, "")
+        count, name = plan.at_most.count, plan.at_most.field.name
+        return Place(None, 0, f"at most {count} of the same {name}, and as many stand before it")
     rank = int(found[0]) + 1
     after = rank - plan.offset
     cut = ""
@@ -189,12 +188,7 @@ def groups_of(plan: Plan, stages: Stages, row: int) -> tuple[str, ...]:
         return ()
     grouping = grouped(stages.selection, stages.rows, plan)
     numbers = grouping.group_of[stages.rows[grouping.place_of] == row].tolist()
-    return tuple(
-        " · ".join(
-            key.label(code) for key, code in zip(grouping.keys, grouping.codes[number].tolist(), strict=True)
-        )
-        for number in numbers
-    )
+    return tuple(grouping.label(number) for number in numbers)
 
 
 def mends(plan: Plan, data: Dataset, clock: Clock, row: int, judged: Selection) -> tuple[str, ...]:
@@ -207,8 +201,6 @@ def mends(plan: Plan, data: Dataset, clock: Clock, row: int, judged: Selection) 
         if state != "public" and not plan.unpublished:
             found.append(publishing(state))
     found += [mend_words(part) for part in parts(plan.condition) if not judged.rows(part)[row]]
-    if len(found) == 1:
-        found[0] += outlook(plan, data, clock, row)
     return tuple(found)
 
 
@@ -223,10 +215,6 @@ def publishing(state: str) -> str:
     return "publish it: set status to published"
 
 
-def outlook(plan: Plan, data: Dataset, clock: Clock, row: int) -> str:
-    """Return where a row would stand if it matched, as its other values are now."""
-    stages = select(plan, data, clock, besides=row)
-    place = placed(plan, stages, row)
-    if place.rank is None or place.cut:
-        return f" (and even then: {place.cut})" if place.cut else ""
-    return f" (it would stand at {place.rank} of {len(stages.ordered)})"
+def outlook(plan: Plan, data: Dataset, clock: Clock, row: int) -> Place:
+    """Return the place that a row would have if it matched, as its other values are now."""
+    return placed(plan, select(plan, data, clock, besides=row), row)

@@ -113,6 +113,11 @@ def operator_here(cursor: Cursor) -> tuple[str, bool] | None:
 def no_operator(cursor: Cursor, path: nodes.Path) -> NoReturn:
     """Give up where an operator should stand."""
     token = cursor.next
+    ahead = (path.names[0].lower(), token.text.lower())
+    if any(words[: len(ahead)] == ahead for words in spellings()):
+        name = " ".join(ahead)
+        hint = f"Name the field first, such as species {name} …"
+        cursor.fail("no-field", f"before {quoted(name)} a field is missing", hint, path.span)
     near = nearest(token.text, (" ".join(words) for words in spellings()), most=1)
     hint = HABITS.get(token.text.lower()) or (f"Did you mean {near[0]}?" if near else "")
     if not hint:

@@ -25,7 +25,8 @@ TOKEN = re.compile(
       | (?P<parameter>:[^\W\d][\w-]*\??)
       | (?P<sign><=|>=|!=|[=<>(),])
       | (?P<open>["'])
-      | (?P<other>.)""",
+      | (?P<curly>[“”„][^“”„]*[“”]|[‘’][^‘’]*[‘’])
+      | (?P<other>&+|\|+|.)""",
     re.VERBOSE | re.DOTALL,
 )
 ESCAPES = {"n": "\n", "t": "\t"}
@@ -89,8 +90,13 @@ def tokens(text: str, problems: list[Problem], *, comments: bool = False) -> Ite
             )
             yield Token(Sort.TEXT, text[span.end :], span)
             break
+        elif match["curly"]:
+            problems.append(stray(match[0][0], span))
+            yield Token(Sort.TEXT, match[0][1:-1], span)
         elif match["other"] or (match["comment"] and not comments):
-            problems.append(stray(match[0][0], Span(span.start, span.start + 1)))
+            problems.append(
+                stray(match[0][0], Span(span.start, span.start + 1) if match["comment"] else span)
+            )
             if match["comment"]:
                 break
     yield Token(Sort.END, "", Span(len(text), len(text)))
@@ -108,7 +114,7 @@ def unescaped(text: str) -> str:
 
 
 def stray(char: str, span: Span) -> Problem:
-    """Return the problem of a character that means nothing in a question."""
+    """Return the problem of characters that mean nothing in a question."""
     hint = STRAY.get(char, "Put a text with such characters in quotes.")
     if char == "#":
         hint = "Comments stand in files only; put a text with # in quotes."

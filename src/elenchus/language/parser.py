@@ -114,7 +114,7 @@ def trailing(cursor: Cursor, clause_name: str) -> NoReturn:
     """Give up at what follows a complete clause."""
     token, hint = cursor.next, ""
     if clause_name == "where" and token.means(","):
-        hint = "Join conditions with “and” or “or”."
+        hint = decimal_comma(cursor) or "Join conditions with “and” or “or”."
     elif token.means(")"):
         hint = "No parenthesis is open here."
     elif token.is_name and cursor.before.is_name and clause_name in ("where", "source"):
@@ -123,6 +123,14 @@ def trailing(cursor: Cursor, clause_name: str) -> NoReturn:
         near = nearest(token.text, CLAUSES, most=1)
         hint = f"Did you mean {near[0]}?" if near else INSTEAD.get(token.text.lower(), "")
     cursor.fail("left-over", f"{token.shown} cannot stand here", hint)
+
+
+def decimal_comma(cursor: Cursor) -> str:
+    """Return what helps where a comma stands inside a number."""
+    after = cursor.tokens[min(cursor.at + 1, len(cursor.tokens) - 1)]
+    if cursor.before.text.isdigit() and after.text.isdigit():
+        return f"Write a decimal point: {cursor.before.text}.{after.text}."
+    return ""
 
 
 # Clauses: each function reads what follows the first word.
@@ -197,9 +205,12 @@ def lead(cursor: Cursor, first: Token) -> nodes.Lead:
 def at_most(cursor: Cursor, first: Token) -> nodes.AtMost:
     """Read ``at most N per FIELD``."""
     cursor.expect("most", "at")
-    count = positive(cursor, "at most")
+    number = cursor.next
+    count = cursor.number("at most")
     cursor.expect("per", f"at most {count}")
-    return nodes.AtMost(count, cursor.path(), cursor.span_from(first))
+    path = cursor.path()
+    at_least_one(cursor, count, number, "at most")
+    return nodes.AtMost(count, path, cursor.span_from(first))
 
 
 def group(cursor: Cursor, first: Token) -> nodes.Group:
@@ -246,19 +257,20 @@ def limit(cursor: Cursor, first: Token) -> nodes.Limit | nodes.LimitPerGroup:
 
 def per_page(cursor: Cursor, first: Token) -> nodes.PerPage:
     """Read ``per page N``."""
-    if cursor.next.means("group"):
-        cursor.fail("expected", "“per group” follows “limit N”", "Write limit 3 per group.", first.span)
+    if cursor.accept("group"):
+        hint = "Write limit 3 per group."
+        cursor.fail("expected", "“per group” follows “limit N”", hint, cursor.span_from(first))
     cursor.expect("page", "per")
-    return nodes.PerPage(positive(cursor, "per page"), cursor.span_from(first))
+    number = cursor.next
+    count = cursor.number("per page")
+    at_least_one(cursor, count, number, "per page")
+    return nodes.PerPage(count, cursor.span_from(first))
 
 
-def positive(cursor: Cursor, clause_name: str) -> int:
-    """Read a whole number of at least one."""
-    token = cursor.next
-    count = cursor.number(clause_name)
+def at_least_one(cursor: Cursor, count: int, token: Token, clause_name: str) -> None:
+    """Give up a clause whose number is zero."""
     if count == 0:
         cursor.fail("bad-number", f"{quoted(clause_name)} takes at least 1", span=token.span)
-    return count
 
 
 RULES: dict[str, Callable[[Cursor, Token], Any]] = {

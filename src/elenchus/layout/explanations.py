@@ -98,14 +98,22 @@ def outcome(found: Verdict) -> Iterator[Piece]:
         yield Piece(f": {found.rank} of {found.of}{page}{where}.\n")
         return
     yield Piece("Not listed", Role.ERROR)
-    if found.cut:
-        rank = f": it matches, as {found.rank} of {found.of}, but " if found.rank else ": it matches, but "
-        yield Piece(f"{rank}{found.cut}.\n")
+    rank = f", as {found.rank} of {found.of}" if found.rank else ""
+    if found.matches:
+        yield Piece(f": it matches{rank}, but {found.cut}.\n")
     else:
         yield Piece(".\n")
-    if found.together:
-        yield Piece("It takes all of these changes together:\n")
-    elif found.changes:
-        yield Piece("One change would list it:\n")
+    yield from change_lines(found, rank)
+
+
+def change_lines(found: Verdict, rank: str) -> Iterator[Piece]:
+    """Yield what would list an entry, or at least let it match."""
+    effect = "list it" if found.matches or not found.cut else "let it match"
+    if found.changes:
+        count = "All of these changes together" if found.together else "One change"
+        yield Piece(f"{count} would {effect}:\n")
     for change in found.changes:
         yield Piece(f"  {printable(change)}\n", Role.HINT)
+    if not found.matches and not found.together and found.changes:
+        then = f"Even then {found.cut}" if found.cut else f"It would stand{rank}"
+        yield Piece(f"{then}.\n", Role.FAINT)

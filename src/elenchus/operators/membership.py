@@ -29,6 +29,12 @@ RECORDS = (
         denies="is none of {0}",
         mend="set {field} to {0}",
         unmend="let {field} be none of {0}",
+        of_dates=(
+            "is in {0}",
+            "is not in {0}",
+            "set {field} to something in {0}",
+            "set {field} to something outside of {0}",
+        ),
         operands=Operands.SOME,
         types="any field",
         doc="The value is one of these; on terms and lists: has any of them; on dates: lies inside.",

@@ -40,7 +40,8 @@ class Operator:
 
     ``name`` is its spelling, ``opposite`` another one for its negation (beside ``not`` before it).
     ``says`` and ``denies`` put it in plain words, with {0} and {1} for the values; ``mend`` and
-    ``unmend`` say what to do to an entry so that it, or its negation, comes true.
+    ``unmend`` say what to do to an entry so that it, or its negation, comes true; ``of_dates`` has the
+    same four for dates, where they read otherwise.
     ``fits`` says which types of field it takes, ``types`` the same in words. ``rows`` returns the mask
     of the rows for which the positive comparison holds; a row without a value never does.
     """
@@ -56,8 +57,13 @@ class Operator:
     examples: tuple[Example, ...]
     fits: Callable[[FieldType], bool]
     rows: Callable[[Column, Sequence[KeyRange]], NDArray[Any]]
+    of_dates: tuple[str, str, str, str] | None = None
     opposite: str = ""
     instead: str = ""  # what to write on a type that it does not fit
     decides_missing: bool = False  # a row without a value is no unknown to it
     along_tree: bool = False  # keys are numbers in the tree of terms, or of entries below their parents
     takes_pattern: bool = False  # the value is a regular expression, which no parameter can give
+
+    def words(self, *, dates: bool) -> tuple[str, str, str, str]:
+        """Return the templates of what it says, denies, and takes to come true or false."""
+        return self.of_dates if dates and self.of_dates else (self.says, self.denies, self.mend, self.unmend)

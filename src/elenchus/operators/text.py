@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 __all__ = ["RECORDS"]
 
-INSTEAD = "On terms and references follow a path, such as habitat.name or author.title; else use =."
+INSTEAD = "Use = or in; from terms and references follow a path to a text, such as habitat.name."
 
 
 def text(field: FieldType) -> bool:

@@ -166,7 +166,7 @@ class Checker:
             return None
         if field.type.many:
             hint = "A row with two values would count for both: name a field with one value."
-            self.report("many-values", f"{field.name} may have several values", hint, node.path.span)
+            self.report("many-values", f"{quoted(field.name)} may have several values", hint, node.path.span)
             return None
         return AtMost(node.count, field)
 
@@ -204,7 +204,10 @@ class Checker:
         if field.type.many:
             hint = f"Order by a field with one value, or write group by {field.name}."
             self.report(
-                "many-values", f"{field.name} may have several values, so it is no order", hint, node.span
+                "many-values",
+                f"{quoted(field.name)} may have several values, so it is no order",
+                hint,
+                node.span,
             )
             return None
         if node.natural and not field.type.type.is_text:
@@ -246,6 +249,8 @@ class Checker:
             and not test.negated
             and test.field.name in ("entry", "term")
         ]
+        if len(found) != 1 and self.problems:
+            return None  # what it needs may be there and wrong
         if len(found) != 1:
             hint = "Write where entry in (a, b), outside of or and not."
             self.report("wrong-order", "“given” needs exactly one list of entries", hint, node.span)
@@ -255,6 +260,8 @@ class Checker:
     def relatedness(self, node: nodes.OrderKey, condition: Condition | None) -> OrderKey | None:
         """Return the order by the number of shared terms."""
         found = [part for part in joined(condition) if isinstance(part, SharesTerms)]
+        if len(found) != 1 and self.problems:
+            return None  # what it needs may be there and wrong
         if len(found) != 1:
             hint = "Write where related to ENTRY, outside of or and not."
             self.report("wrong-order", "“relatedness” needs exactly one “related to”", hint, node.span)
@@ -293,7 +300,9 @@ class Checker:
         """Say whether the values of a field make groups; report where they do not."""
         if field.type.type is Type.DATETIME:
             hint = f"Group by {field.name}.month, .year, .week or .day."
-            self.report("bad-group", f"{field.name} has as many values as rows", hint, node.path.span)
+            self.report(
+                "bad-group", f"{quoted(field.name)} has nearly as many values as rows", hint, node.path.span
+            )
             return False
         if field.type.type not in GROUPABLE:
             message = f"{field.name} is {field.type.type.label}, which makes no groups"
@@ -310,7 +319,7 @@ class Checker:
         """Return the ranges of term numbers below the terms that a key names."""
         if node.under and not field.type.tree:
             hint = "Only terms of a taxonomy with tree = true stand below others."
-            self.report("wrong-operator", f"{field.name} is no tree", hint, node.span)
+            self.report("wrong-operator", f"{quoted(field.name)} is no tree", hint, node.span)
             return ()
         found = []
         for literal in node.under:

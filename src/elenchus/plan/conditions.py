@@ -104,7 +104,7 @@ class Conditions:
         record = operator(node.operator)
         if not record.fits(field.type):
             message = (
-                f"{quoted(record.name)} takes {record.types}, and {field.name} is {describe(field.type)}"
+                f"{quoted(record.name)} takes {record.types}, and {field.name} holds {describe(field.type)}"
             )
             self.report("wrong-operator", message, record.instead, node.op_span)
             return None
@@ -136,34 +136,27 @@ class Conditions:
         name = ".".join(node.path.names)
         if name in self.data.schema.conditions and not node.path.counted:
             return self.named(name, node.span)
-        if not self.has_field(node.path):
-            near = nearest(name, self.data.schema.conditions)
-            if near:
-                self.report(
-                    "unknown-name",
-                    f"{quoted(name)} is neither a field nor a condition",
-                    f"Did you mean {either(near)}?",
-                    node.span,
-                )
-                return None
-        field = self.field(node.path)
-        if field is None:
-            return None
-        if field.type.type is not Type.YESNO or field.type.many:
-            hint = f"Compare it, such as {name} = …, or ask whether {name} is set."
-            self.report(
-                "not-yes-or-no", f"{name} alone says nothing: it is {describe(field.type)}", hint, node.span
-            )
-            return None
-        return Test(field, "=", (PositionValue(1, "yes"),), span=node.span)
-
-    def has_field(self, path: nodes.Path) -> bool:
-        """Say whether a path leads anywhere."""
         try:
-            Fields(self.data, self.fields.kinds, self.fields.taxonomy).find(path)
-        except NoField:
-            return False
-        return True
+            field = self.fields.find(node.path)
+        except NoField as error:
+            self.problems.append(self.no_flag(node, error))
+            return None
+        self.mentioned.append(field)
+        if field.type.type is Type.YESNO and not field.type.many:
+            return Test(field, "=", (PositionValue(1, "yes"),), span=node.span)
+        message = f"{quoted(name)} alone says nothing: it holds {describe(field.type)}"
+        hint = f"Compare it, such as {name} = …, or ask whether {name} is set."
+        self.report("not-yes-or-no", message, hint, node.span)
+        return None
+
+    def no_flag(self, node: nodes.Flag, error: NoField) -> Problem:
+        """Return the problem of a bare name that is no field: it may have been meant as a condition."""
+        name = ".".join(node.path.names)
+        near = nearest(name, self.data.schema.conditions)
+        if not near:
+            return error.problem
+        message = f"{quoted(name)} is neither a field nor a condition of the site"
+        return Problem("unknown-name", message, f"Did you mean {either(near)}?", span=node.span)
 
     def named(self, name: str, span: Span) -> Condition | None:
         """Return the condition that the site gives a name; what is wrong with it is told at the name."""

@@ -88,7 +88,7 @@ class Fields:
         if len(types) > 1:
             listed = ", ".join(f"in {kind} {describe(field.type)}" for kind, field in found.items())
             hint = "Ask one of the kinds with from, or give the field one type in the site file."
-            raise NoField("two-types", f"{name} has two types: {listed}", hint, span)
+            raise NoField("two-types", f"{quoted(name)} has two types: {listed}", hint, span)
         others = [kind for kind in kinds if kind not in found]
         if notice and others:
             self.notices.append(partial(name, found, others))
@@ -127,7 +127,7 @@ class Fields:
 
     def no_step(self, before: FieldRef, name: str) -> tuple[str, str]:
         """Return why no name can follow a field, and what could."""
-        message = f"{quoted(name)} cannot follow {before.name}, which is {describe(before.type)}"
+        message = f"{quoted(name)} cannot follow {before.name}, which holds {describe(before.type)}"
         if before.type.type.is_date:
             near = nearest(name, DATE_PARTS, most=1)
             return message, f"Did you mean {near[0]}?" if near else f"A date has {', '.join(DATE_PARTS)}."
@@ -152,13 +152,12 @@ class Fields:
         wanted = Type.TERM if self.taxonomy else Type.ENTRY
         if field.type.type is not wanted or field.type.taxonomy not in ("", self.taxonomy):
             rows = f"terms of {self.taxonomy}" if self.taxonomy else "entries"
-            message = (
-                f"{label} counts nothing here: {name} is {describe(field.type)}, and the rows are {rows}"
-            )
+            held = f"{name} holds {describe(field.type)}, and the rows are {rows}"
+            message = f"{quoted(label)} counts nothing here: {held}"
             raise NoField("bad-path", message, "", path.span)
         target = field.type.kind
         if target and not self.taxonomy and target not in self.kinds:
-            message = f"{label} counts per {target}, and {target} is not asked"
+            message = f"{quoted(label)} counts per {target}, and {target} is not asked"
             raise NoField("bad-path", message, f"Write from {target}.", path.span)
         position = self.data.kind_names.index(kind)
         return FieldRef(label, FieldType(Type.INTEGER), Counted(position, field))

@@ -8,6 +8,7 @@ from fractions import Fraction
 from typing import TYPE_CHECKING, assert_never
 
 from elenchus.errors import Problem
+from elenchus.language.printer import print_value
 from elenchus.plan.nodes import (
     EntryValue,
     NumberValue,
@@ -80,12 +81,7 @@ class Resolver:
         """Return a number, exact."""
         if not NUMBER.fullmatch(literal.text):
             hint = "Write a decimal point." if "," in literal.text else "Write digits, such as 12 or 0.5."
-            raise Refused(
-                "not-a-number",
-                f"{field.name} is {field.type.type.label}, and {quoted(literal.text)} is none",
-                hint,
-                literal,
-            )
+            raise Refused("not-a-number", takes(field, literal), hint, literal)
         return NumberValue(Fraction(literal.text), literal.text)
 
     def time(self, field: FieldRef, literal: Literal) -> TimeValue:
@@ -102,17 +98,8 @@ class Resolver:
             raise Refused("bad-date", f"{quoted(text)} leaves the years 1 to 9999", "", literal) from None
         if found is None:
             near = nearest(text, DATE_WORDS, most=1)
-            hint = (
-                f"Did you mean {near[0]}?"
-                if near
-                else "Write 2026, 2026-05, 2026-05-18, today or last 30 days."
-            )
-            raise Refused(
-                "bad-date",
-                f"{field.name} is {field.type.type.label}, and {quoted(text)} is none",
-                hint,
-                literal,
-            )
+            hint = f"Did you mean {near[0]}?" if near else "Write 2026, 2026-05-18, today or last 30 days."
+            raise Refused("bad-date", takes(field, literal), hint, literal)
         if isinstance(field.source, Part):
             found = widened(found, field.source.part, self.clock.zone)
         return TimeValue(found, text)
@@ -132,9 +119,7 @@ class Resolver:
         """Return yes or no."""
         folded = fold(literal.text)
         if folded not in YES | NO:
-            raise Refused(
-                "not-yes-or-no", f"{field.name} is yes or no, not {quoted(literal.text)}", "", literal
-            )
+            raise Refused("not-yes-or-no", takes(field, literal), "", literal)
         return PositionValue(int(folded in YES), "yes" if folded in YES else "no")
 
     def choice(self, field: FieldRef, literal: Literal) -> PositionValue:
@@ -145,7 +130,7 @@ class Resolver:
             return PositionValue(position, field.type.choices[position])
         near = nearest(literal.text, field.type.choices)
         hint = f"Did you mean {either(near)}?" if near else f"It can be {either(field.type.choices)}."
-        raise Refused("unknown-choice", f"{quoted(literal.text)} is no choice of {field.name}", hint, literal)
+        raise Refused("unknown-choice", takes(field, literal), hint, literal)
 
     def term(self, field: FieldRef, literal: Literal) -> TermValue:
         """Return a term by slug, path, id, name or alias; say where else the word is known."""
@@ -157,17 +142,13 @@ class Resolver:
             paths = [taxonomy.terms[number].address for number in found]
             message = f"{quoted(literal.text)} may be any of {len(found)} terms of {taxonomy.name}"
             raise Refused("ambiguous-term", message, f"Write {either(paths)}.", literal)
-        raise Refused(
-            "unknown-term",
-            f"no {taxonomy.name} is called {quoted(literal.text)}",
-            self.term_hint(field, literal),
-            literal,
-        )
+        message = f"no {taxonomy.name} is called {quoted(literal.text)}"
+        raise Refused("unknown-term", message, self.term_hint(field, literal), literal)
 
     def term_hint(self, field: FieldRef, literal: Literal) -> str:
         """Return the nearest terms, or the taxonomy that has the word."""
         elsewhere = [
-            f"It is a {name}: write {name} = {literal.text}."
+            f"It is a {name}: write {name} = {print_value(literal)}."
             for name, other in self.data.taxonomies.items()
             if name != field.type.taxonomy and other.find(literal.text)
         ]
@@ -193,3 +174,8 @@ class Resolver:
         return [
             name for name, rows in self.data.names.items() if not kind or self.data.kind_of(rows[0]) == kind
         ]
+
+
+def takes(field: FieldRef, literal: Literal) -> str:
+    """Return what a field takes, against what it was given."""
+    return f"{quoted(field.name)} takes {field.type.type.label}, not {quoted(literal.text)}"

@@ -66,9 +66,13 @@ def inner_words(condition: Condition) -> str:
 
 def test_words(test: Test) -> str:
     """Return a comparison in plain words."""
-    record = operator(test.operator)
-    template = record.denies if test.negated else record.says
-    return f"{test.field.name} {template.format(*value_words(test))}"
+    says, denies, _, _ = templates(test)
+    return f"{test.field.name} {(denies if test.negated else says).format(*value_words(test))}"
+
+
+def templates(test: Test) -> tuple[str, str, str, str]:
+    """Return the templates of a comparison's operator for the type of its field."""
+    return operator(test.operator).words(dates=test.field.type.type.is_date)
 
 
 def mend_words(condition: Condition, *, wanted: bool = True) -> str:
@@ -76,8 +80,8 @@ def mend_words(condition: Condition, *, wanted: bool = True) -> str:
     if isinstance(condition, Negation):
         return mend_words(condition.part, wanted=not wanted)
     if isinstance(condition, Test):
-        record = operator(condition.operator)
-        template = record.mend if wanted != condition.negated else record.unmend
+        _, _, mend, unmend = templates(condition)
+        template = mend if wanted != condition.negated else unmend
         return template.format(*value_words(condition), field=condition.field.name)
     if isinstance(condition, SharesTerms):
         fields = either(field.name for field in condition.fields)

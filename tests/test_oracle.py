@@ -1,0 +1,378 @@
+"""The engine against the oracle, on random sites and random questions."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import date, datetime, timedelta
+from typing import Any
+
+from hypothesis import assume, given, settings
+from hypothesis import strategies as st
+
+import elenchus
+from elenchus.engine.run import run
+from elenchus.errors import Place
+from elenchus.language import nodes
+from elenchus.plan.check import check
+from elenchus.table.build import build
+from elenchus.table.dataset import Dataset
+from elenchus.table.record import Raw, Record
+from elenchus.table.schema import CORE_FIELDS, Field, FieldType, Kind, Schema, TaxonomyRules, Type
+from elenchus.table.terms import TermRow
+from elenchus.values.dates import Clock, instant
+from oracle import LEVELS, NOW, STATUSES, TOPICS, TREE, ZONE, Oracle, all_of
+
+CLOCK = Clock(instant(NOW), ZONE)
+A_FIELDS = {
+    "num": FieldType(Type.INTEGER),
+    "ratio": FieldType(Type.NUMBER),
+    "flag": FieldType(Type.YESNO),
+    "level": FieldType(Type.CHOICE, choices=tuple(LEVELS)),
+    "when": FieldType(Type.DATE),
+    "name": FieldType(Type.TEXT),
+    "tags": FieldType(Type.TEXT, many=True),
+    "place": FieldType(Type.ENTRY, kind="b"),
+}
+KIND = Field("kind", FieldType(Type.CHOICE, choices=("a", "b")))
+SCHEMA = Schema(
+    kinds={
+        "a": Kind("a", {name: Field(name, kind) for name, kind in A_FIELDS.items()}),
+        "b": Kind("b", {name: Field(name, A_FIELDS[name]) for name in ("num", "name")}),
+    },
+    taxonomies={"area": TaxonomyRules("area", tree=True), "topic": TaxonomyRules("topic")},
+    fields={**CORE_FIELDS, "kind": KIND},
+)
+TERMS = {
+    "area": [
+        TermRow(
+            path.rpartition("/")[2],
+            path.rpartition("/")[2].title(),
+            Place("area.csv", n),
+            path.rpartition("/")[0],
+        )
+        for n, path in enumerate(TREE)
+    ],
+    "topic": [TermRow(name, name.title(), Place("topic.csv", n)) for n, name in enumerate(TOPICS)],
+}
+TEXTS = [
+    "Seal",
+    "seal",
+    "SEALS",
+    "Étang",
+    "etang",
+    "9 eels",
+    "10 eels",
+    "",
+    "  ",
+    "x-ray",
+    "straße",
+    "Zoë",
+    "北",
+]
+DAYS = st.dates(date(2025, 12, 1), date(2026, 6, 30))
+MOMENTS = st.builds(
+    lambda day, minutes: datetime(day.year, day.month, day.day, tzinfo=ZONE) + timedelta(minutes=minutes),
+    DAYS,
+    st.sampled_from([0, 30, 90, 600, 1410]),
+)
+IDS = [f"e{number}" for number in range(12)]
+
+
+def maybe(values: st.SearchStrategy[Any]) -> st.SearchStrategy[Any]:
+    return st.none() | values | values
+
+
+ROWS = st.fixed_dictionaries(
+    {
+        "kind": st.sampled_from("aab"),
+        "status": st.none() | st.none() | st.sampled_from(STATUSES),
+        "date": maybe(DAYS | MOMENTS),
+        "expires": st.none() | st.none() | DAYS,
+        "title": maybe(st.sampled_from(TEXTS)),
+        "name": maybe(st.sampled_from(TEXTS)),
+        "num": maybe(st.integers(-2, 12) | st.just("about 3")),
+        "ratio": maybe(st.sampled_from([-1.5, 0.0, 0.1, 2.0, 3.25]) | st.just("n/a")),
+        "flag": maybe(st.booleans()),
+        "level": maybe(st.sampled_from([*LEVELS, "hihg"])),
+        "when": maybe(DAYS),
+        "tags": maybe(st.lists(st.sampled_from(TEXTS), max_size=3, unique=True)),
+        "place": maybe(st.sampled_from([*IDS, "nobody"])),
+        "parent": maybe(st.sampled_from(IDS)),
+        "area": maybe(st.lists(st.sampled_from(TREE), max_size=3, unique=True)),
+        "topic": maybe(st.lists(st.sampled_from(TOPICS), max_size=2, unique=True)),
+    }
+)
+
+
+def numbered(rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Give the rows their ids, and leave out of them what would be a cycle of parents."""
+    for number, row in enumerate(rows):
+        row["id"] = IDS[number]
+        if row["parent"] is not None and int(row["parent"][1:]) >= number:
+            row["parent"] = None
+    return rows
+
+
+SITES = st.lists(ROWS, max_size=8).map(numbered)
+
+
+def written(value: Any) -> Any:
+    """Return a value as a source would hand it over."""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, list):
+        return [written(each) for each in value]
+    return (
+        value
+        if value is None or isinstance(value, str)
+        else (value.isoformat() if isinstance(value, date) else str(value))
+    )
+
+
+def dataset(rows: list[dict[str, Any]]) -> Dataset:
+    """Return the engine's reading of the rows."""
+    records = [
+        Record(
+            Place(row["id"]),
+            row["kind"],
+            row["id"],
+            {
+                name: Raw(written(value))
+                for name, value in row.items()
+                if name != "kind" and (name in SCHEMA.fields_of(row["kind"]))
+            },
+        )
+        for row in rows
+    ]
+    return build(SCHEMA, records, TERMS, ZONE)
+
+
+def literal(*values: str) -> st.SearchStrategy[nodes.Literal]:
+    return st.sampled_from(values).map(nodes.Literal)
+
+
+DATES = literal(
+    "2026",
+    "2026-05",
+    "2026-W21",
+    "2026-03-29",
+    "2026-05-20",
+    "today",
+    "yesterday",
+    "last 30 days",
+    "next 2 weeks",
+    "this month",
+    "last month",
+    "last 3 months",
+    "this week",
+)
+WORDS = literal("seal", "Seal", "ETANG", "étang", "eels", "10 eels", "x", "m")
+NUMBERS = literal("-1", "0", "2.5", "3", "10")
+AREAS = literal(*TREE)
+ENTRIES = literal(*IDS)
+ORDERED = ["=", "in", "<", "<=", ">", ">=", "between", "is set", "is missing"]
+TEXTUAL = ["contains", "starts with", "ends with"]
+COMPARABLE: list[tuple[tuple[str, ...], Any, list[str]]] = [
+    (("num",), NUMBERS, ORDERED),
+    (("ratio",), NUMBERS, ORDERED),
+    (("level",), literal(*LEVELS), ORDERED),
+    (("flag",), literal("yes", "no"), ["=", "in", "is set"]),
+    (("when",), DATES, ORDERED),
+    (("date",), DATES, ORDERED),
+    (("date", "month"), DATES, ORDERED),
+    (("when", "year"), DATES, ORDERED),
+    (("date", "weekday"), NUMBERS, ORDERED),
+    (("date", "hour"), NUMBERS, ORDERED),
+    (("name",), WORDS, [*ORDERED, *TEXTUAL]),
+    (("name", "initial"), WORDS, ["=", "is set"]),
+    (("tags",), WORDS, ["=", "in", "has all", "is missing", *TEXTUAL]),
+    (("area",), AREAS, ["=", "in", "has all", "under", "below", "is set"]),
+    (("area", "top"), literal("north", "south", "west"), ["=", "in", "has all"]),
+    (("area", "name"), WORDS, ["=", *TEXTUAL]),
+    (("topic",), literal(*TOPICS), ["=", "in", "has all", "is missing"]),
+    (("place",), ENTRIES, ["=", "in", "is set", "is missing"]),
+    (("place", "num"), NUMBERS, ORDERED),
+    (("place", "area"), AREAS, ["=", "under", "is missing"]),
+    (("entry",), ENTRIES, ["=", "in", "under", "below"]),
+    (("parent",), ENTRIES, ["=", "under", "is set"]),
+    (("parent", "title"), WORDS, ["contains", "is missing"]),
+    (("kind",), literal("a", "b"), ["=", "in"]),
+    (("count of", "a", "place"), NUMBERS, ORDERED),
+]
+HOW_MANY = {"is set": 0, "is missing": 0, "between": 2, "in": 3, "has all": 2, "under": 2, "below": 2}
+
+
+@st.composite
+def comparisons(draw: Any) -> nodes.Condition:
+    path, values, operators = draw(st.sampled_from(COMPARABLE))
+    operator = draw(st.sampled_from(operators))
+    count = HOW_MANY.get(operator, 1)
+    if operator in ("in", "has all", "under", "below"):
+        count = draw(st.integers(1, count))
+    picked = tuple(draw(values) for _ in range(count))
+    counted = path[0] == "count of"
+    return nodes.Compare(nodes.Path(path[counted:], counted), operator, picked, draw(st.booleans()))
+
+
+LIKENESS = st.builds(nodes.Related, ENTRIES, st.sampled_from([(), (nodes.Literal("area"),)]))
+LEAVES = comparisons() | comparisons() | comparisons() | LIKENESS | st.just(nodes.Flag(nodes.Path(("flag",))))
+CONDITIONS = st.recursive(
+    LEAVES,
+    lambda inner: (
+        st.builds(nodes.Not, inner)
+        | st.builds(nodes.And, st.lists(inner, min_size=2, max_size=3).map(tuple))
+        | st.builds(nodes.Or, st.lists(inner, min_size=2, max_size=3).map(tuple))
+    ),
+    max_leaves=5,
+)
+ORDER_FIELDS = [
+    ("num",),
+    ("ratio",),
+    ("level",),
+    ("when",),
+    ("title",),
+    ("name",),
+    ("place",),
+    ("place", "num"),
+    ("date", "month"),
+    ("kind",),
+]
+ORDER_KEYS = st.builds(nodes.OrderKey, st.sampled_from(["newest", "oldest", "pinned first"])) | st.builds(
+    nodes.OrderKey,
+    st.just("field"),
+    st.sampled_from(ORDER_FIELDS).map(nodes.Path),
+    st.booleans(),
+    missing_first=st.booleans(),
+)
+GROUP_FIELDS = [
+    ("area",),
+    ("area", "top"),
+    ("topic",),
+    ("level",),
+    ("flag",),
+    ("kind",),
+    ("place",),
+    ("date", "month"),
+    ("date", "year"),
+    ("date", "weekday"),
+    ("name", "initial"),
+    ("tags",),
+    ("when", "week"),
+]
+GROUP_KEYS = st.builds(
+    nodes.GroupKey,
+    st.sampled_from(GROUP_FIELDS).map(nodes.Path),
+    by=st.sampled_from(["value", "value", "count"]),
+    descending=st.none() | st.booleans(),
+)
+SMALL = st.integers(0, 6)
+
+
+def optional(node: Any, *parts: Any) -> st.SearchStrategy[Any]:
+    return st.none() | st.none() | st.builds(node, *parts)
+
+
+QUESTIONS = st.builds(
+    nodes.Question,
+    source=st.none() | st.sampled_from(["a", "b"]).map(lambda kind: nodes.From((nodes.Literal(kind),))),
+    unpublished=st.sampled_from([None, None, None, nodes.Unpublished()]),
+    where=st.none() | st.builds(nodes.Where, CONDITIONS),
+    order=optional(nodes.Order, st.lists(ORDER_KEYS, min_size=1, max_size=2).map(tuple)),
+    lead=optional(nodes.Lead, st.lists(ENTRIES, min_size=1, max_size=2).map(tuple)),
+    at_most=optional(
+        nodes.AtMost, st.integers(1, 2), st.sampled_from([("level",), ("num",), ("name",)]).map(nodes.Path)
+    ),
+    group=optional(nodes.Group, st.lists(GROUP_KEYS, min_size=1, max_size=2).map(tuple)),
+    offset=optional(nodes.Offset, SMALL),
+    limit=optional(nodes.Limit, SMALL),
+    per_group=optional(nodes.LimitPerGroup, st.integers(0, 2)),
+    per_page=optional(nodes.PerPage, st.integers(1, 4)),
+)
+
+
+def related_first(question: nodes.Question, *, wanted: bool) -> nodes.Question:
+    """Return the question ordered by relatedness where it can be, and without a limit that means nothing."""
+    if wanted and sum(isinstance(node, nodes.Related) for node in all_of(question.where)) == 1:
+        question = replace(
+            question, order=nodes.Order((nodes.OrderKey("relatedness"), nodes.OrderKey("oldest")))
+        )
+    return question if question.group else replace(question, per_group=None)
+
+
+ASKED = st.builds(related_first, QUESTIONS, wanted=st.booleans())
+ALLOWED = {"never-true", "reversed-bounds", "unknown-entry", "unknown-field", "bad-path"}
+
+
+@given(SITES, ASKED)
+@settings(max_examples=1000, deadline=None)
+def test_engine_agrees(rows: list[dict[str, Any]], question: nodes.Question) -> None:
+    """Ids, their order, counts, pages and groups are those that the description gives."""
+    data = dataset(rows)
+    text = elenchus.print_question(question)
+    plan, problems = check(elenchus.parse(text), data, CLOCK)
+    assert {problem.code for problem in problems} <= ALLOWED, text
+    assume(not problems)
+    oracle = Oracle(rows)
+    matched, _, left = oracle.select(question)
+    first = run(plan, data, CLOCK, text)
+    assert (first.matched, first.total) == (len(matched), len(left)), text
+    pages = [first, *(run(plan, data, CLOCK, text, page) for page in range(2, first.pages + 1))]
+    if question.group is None:
+        assert [row.id for page in pages for row in page.rows] == left, text
+        return
+    groups = oracle.groups(left, question)
+    assert first.placements == sum(len(ids) for _, ids in groups)
+    joined: list[tuple[Any, int, list[str]]] = []
+    for page in pages:
+        for group in page.groups or ():
+            if joined and joined[-1][0] == group.keys:
+                joined[-1][2].extend(group.rows)
+            else:
+                joined.append((group.keys, group.count, list(group.rows)))
+    kept = question.per_group.count if question.per_group else None
+    expected = [(len(ids), ids[:kept]) for _, ids in groups]
+    assert [(count, ids) for _, count, ids in joined] == expected, text
+    several = {name for name in left if sum(name in ids for _, ids in groups) > 1}
+    assert set(first.overlap) == several
+
+
+@given(SITES, ASKED)
+@settings(max_examples=300, deadline=None)
+def test_why_agrees(rows: list[dict[str, Any]], question: nodes.Question) -> None:
+    """The verdict on each entry says listed exactly for those that the answer has; the funnel ends at its total."""
+    from elenchus.engine.explain import explain
+    from elenchus.engine.verdict import judge
+
+    data = dataset(rows)
+    text = elenchus.print_question(question)
+    plan, problems = check(elenchus.parse(text), data, CLOCK)
+    assume(not problems)
+    _, _, left = Oracle(rows).select(question)
+    verdicts = [judge(plan, data, CLOCK, row) for row in range(len(rows))]
+    assert {verdict.id for verdict in verdicts if verdict.listed} == set(left), text
+    assert all(verdict.changes for verdict in verdicts if not verdict.listed), text
+    assert explain(plan, data, CLOCK, text).steps[-1].left == len(left) or plan.lead or plan.at_most
+
+
+@given(SITES)
+@settings(max_examples=300, deadline=None)
+def test_terms_count(rows: list[dict[str, Any]]) -> None:
+    """A term counts the public entries that have it, its total those that have it or one below, each once."""
+    data, oracle = dataset(rows), Oracle(rows)
+    plan, _ = check(elenchus.parse("from area order by latest"), data, CLOCK)
+    found = {row["path"]: row for row in run(plan, data, CLOCK, "").rows}
+    public = [row for row in rows if oracle.public(row)]
+    for path in TREE:
+        direct = [row for row in public if path in (row["area"] or [])]
+        below = [
+            row
+            for row in public
+            if any(area == path or area.startswith(path + "/") for area in row["area"] or [])
+        ]
+        assert (found[path]["count"], found[path]["total"]) == (len(direct), len(below))
+        dates = [moment for row in below if (moment := oracle.value(row, "date"))]
+        latest = found[path]["latest"]
+        assert (latest is None) == (not dates)
+        if dates:
+            expected = max(dates)
+            assert latest == (expected if isinstance(latest, datetime) else expected.date())
