@@ -428,7 +428,9 @@ def oldest_first(question: nodes.Question) -> bool:
     first = question.order.keys[0] if question.order else nodes.OrderKey("newest")
     if first.by == "oldest":
         return True
-    dated = first.path and TYPES.get(first.path.names[-1]) in ("date", "datetime")
+    dated = first.path and (
+        first.path.names[-1] in PARTS or TYPES.get(first.path.names[-1]) in ("date", "datetime")
+    )
     return bool(dated and not first.descending)
 
 

@@ -11,53 +11,87 @@ from hypothesis import strategies as st
 import elenchus
 from conftest import cases
 from elenchus.language import nodes
-from elenchus.language.parser import read
+from elenchus.language.parser import NAMED_ORDERS, read
 from elenchus.layout.problems import question_problems
 from elenchus.operators import Operands, all_operators
 
 NAMES = st.text(min_size=1, max_size=8) | st.sampled_from(
-    ["where", "last", "today", "newest", "a.b", "last 3 days", "2026-05-18T09:00+01:00"]
+    [
+        "where",
+        "last",
+        "today",
+        "newest",
+        "a.b",
+        "last 3 days",
+        "2026-05-18T09:00+01:00",
+        "count",
+        "random",
+        "with",
+        ":x",
+    ]
 )
 LITERALS = st.builds(nodes.Literal, NAMES)
-PATHS = st.builds(
-    nodes.Path,
-    st.lists(st.sampled_from(["a", "date", "x-y", "from", "is", "2026", "été"]), min_size=1, max_size=3).map(
-        tuple
-    ),
-) | st.builds(lambda name: nodes.Path((name,)), NAMES)
+VALUES = (
+    LITERALS | LITERALS | st.builds(nodes.Parameter, st.sampled_from(["here", "a_b", "x-1"]), st.booleans())
+)
+WORDS_OF_PATHS = st.sampled_from(["a", "date", "x-y", "from", "is", "2026", "été", "given"])
+PATHS = (
+    st.builds(nodes.Path, st.lists(WORDS_OF_PATHS, min_size=1, max_size=3).map(tuple))
+    | st.builds(lambda name: nodes.Path((name,)), NAMES)
+    | st.builds(
+        nodes.Path,
+        st.lists(st.sampled_from("abc"), min_size=2, max_size=2).map(tuple),
+        st.booleans().filter(bool),
+    )
+)
 COUNTS = {Operands.NONE: (0, 0), Operands.ONE: (1, 1), Operands.PAIR: (2, 2), Operands.SOME: (1, 4)}
+
+
+def several(
+    values: st.SearchStrategy[Any], least: int = 1, most: int = 3
+) -> st.SearchStrategy[tuple[Any, ...]]:
+    return st.lists(values, min_size=least, max_size=most).map(tuple)
+
+
 COMPARES = st.sampled_from(all_operators()).flatmap(
     lambda record: st.builds(
-        nodes.Compare,
-        PATHS,
-        st.just(record.name),
-        st.lists(LITERALS, min_size=COUNTS[record.operands][0], max_size=COUNTS[record.operands][1]).map(
-            tuple
-        ),
-        st.booleans(),
+        nodes.Compare, PATHS, st.just(record.name), several(VALUES, *COUNTS[record.operands]), st.booleans()
     )
 )
 CONDITIONS = st.recursive(
-    COMPARES | st.builds(nodes.Flag, PATHS),
+    COMPARES | st.builds(nodes.Flag, PATHS) | st.builds(nodes.Related, VALUES, several(LITERALS, 0)),
     lambda inner: (
         st.builds(nodes.Not, inner)
-        | st.builds(nodes.And, st.lists(inner, min_size=2, max_size=3).map(tuple))
-        | st.builds(nodes.Or, st.lists(inner, min_size=2, max_size=3).map(tuple))
+        | st.builds(nodes.And, several(inner, 2))
+        | st.builds(nodes.Or, several(inner, 2))
     ),
     max_leaves=8,
 )
 NUMBERS = st.integers(0, 999_999_999)
-KEYS = st.builds(nodes.OrderKey, st.sampled_from(["newest", "oldest"])) | st.builds(
-    nodes.OrderKey, st.just("field"), PATHS, st.booleans()
+POSITIVE = st.integers(1, 999)
+KEYS = st.builds(nodes.OrderKey, st.sampled_from(NAMED_ORDERS)) | st.builds(
+    nodes.OrderKey, st.just("field"), PATHS, st.booleans(), st.booleans(), st.booleans()
+)
+GROUP_KEYS = st.builds(
+    nodes.GroupKey,
+    PATHS,
+    several(VALUES, 0),
+    st.sampled_from(["value", "count", "name"]),
+    st.none() | st.booleans(),
 )
 QUESTIONS = st.builds(
     nodes.Question,
-    source=st.none() | st.builds(nodes.From, st.lists(LITERALS, min_size=1, max_size=3).map(tuple)),
+    source=st.none() | st.builds(nodes.From, several(LITERALS)),
+    unpublished=st.none() | st.builds(nodes.Unpublished),
     where=st.none() | st.builds(nodes.Where, CONDITIONS),
-    order=st.none() | st.builds(nodes.Order, st.lists(KEYS, min_size=1, max_size=3).map(tuple)),
+    order=st.none() | st.builds(nodes.Order, several(KEYS)),
+    lead=st.none() | st.builds(nodes.Lead, several(VALUES)),
+    at_most=st.none() | st.builds(nodes.AtMost, POSITIVE, PATHS),
+    group=st.none() | st.builds(nodes.Group, several(GROUP_KEYS), st.booleans()),
     offset=st.none() | st.builds(nodes.Offset, NUMBERS),
     limit=st.none() | st.builds(nodes.Limit, st.none() | NUMBERS),
-    per_page=st.none() | st.builds(nodes.PerPage, st.integers(1, 999)),
+    per_group=st.none() | st.builds(nodes.LimitPerGroup, NUMBERS),
+    per_page=st.none() | st.builds(nodes.PerPage, POSITIVE),
 )
 
 
@@ -106,6 +140,7 @@ def test_comments() -> None:
 
 
 LARGE_CODES = {
+    "bad-pattern",
     "too-long",
     "too-deep",
     "too-many",
@@ -119,7 +154,8 @@ LARGE_CODES = {
 WORDS = [
     "from", "where", "order by", "per page", "limit", "not", "and", "or", "(", ")", ",", "=", "<", "in", "under",
     "between", "is set", "contains", "habitat", "date", "title", "individuals", "shore", "2026", "today", "'", '"',
-    "last 3 days", "#", "\\", "\u202e", "\0", "9" * 400, "é", "🦭", "now",
+    "group by", "with empty", "related to", "lead with", "at most 2 per", ":here", ":x?", "count of", "sighting.station",
+    "matches", "(a+)+$", "random", "natural", "including unpublished", "last 3 days", "#", "\\", "\u202e", "\0", "9" * 400, "é", "🦭", "now",
 ]  # fmt: skip
 
 
@@ -150,6 +186,10 @@ def test_any_text(reference: elenchus.Site, text: str) -> None:
         "where id in (" + "s1, " * 4_000 + "s1)",
         "where title contains '" + "a" * 19_000 + "'",
         "where " * 3_000,
+        "where title matches '" + "(a?){50}" * 2_000 + "'",
+        "where title matches '(" + "a{1,999}" * 100 + ")'",
+        "group by " + "habitat, " * 2_000 + "kind",
+        "where related to s1 by " + "habitat, " * 2_000 + "species",
         "where individuals = " + "9" * 19_000,
         "x" * 1_000_000,
     ],
@@ -161,3 +201,73 @@ def test_large_texts(reference: elenchus.Site, text: str) -> None:
         assert elenchus.ask(reference, text).pages >= 1
     except elenchus.QuestionError as error:
         assert {problem.code for problem in error.problems} <= LARGE_CODES
+
+
+@pytest.mark.parametrize("record", all_operators(), ids=lambda record: record.name)
+def test_laws(reference: elenchus.Site, record: Any) -> None:
+    """A negated operator holds exactly where the plain one does not; with a missing value it holds."""
+    fields = reference.dataset.schema.fields_of("sighting") | reference.dataset.schema.fields_of("outing")
+    taken = [field for field in fields.values() if record.fits(field.type) and field.name in WORD_OF]
+    assert taken
+    for field in taken:
+        words = [
+            "(" if record.operands is Operands.SOME else "",
+            WORD_OF[field.name],
+            ")" * (record.operands is Operands.SOME),
+        ]
+        value = {Operands.NONE: "", Operands.PAIR: f"{WORD_OF[field.name]} and {WORD_OF[field.name]}"}.get(
+            record.operands, "".join(words)
+        )
+        sentence = f"{field.name} {record.name} {value}"
+        plain, negated, missing = (
+            {row.id for row in elenchus.ask(reference, f"where {text}").rows}
+            for text in (
+                sentence,
+                sentence.replace(f" {record.name} ", f" not {record.name} ", 1),
+                f"{field.name} is missing",
+            )
+        )
+        assert plain | negated == {row.id for row in elenchus.ask(reference, "").rows}
+        assert not plain & negated
+        if record.name == "is missing":
+            assert plain == missing
+        else:
+            assert missing <= negated
+
+
+WORD_OF = {
+    "individuals": "9", "starts": "2026-06-13", "date": "2026-05", "status": "published", "title": "seal",
+    "habitat": "rocky-shore", "species": "limpet", "pinned": "yes", "parent": "s1", "author": "s1",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("record", all_operators(), ids=lambda record: record.name)
+def test_examples(demo_site: elenchus.Site, record: Any) -> None:
+    """Every example of an operator's record is asked of the demo, and finds something."""
+    assert record.examples
+    for example in record.examples:
+        assert elenchus.ask(demo_site, example.question).matched > 0, example.question
+        assert record.name in example.question or record.opposite in example.question
+
+
+def test_random_orders(demo_site: elenchus.Site) -> None:
+    """A lot is the same all day and for everybody, another on the next day; a fixed one stays."""
+    folder = elenchus.demo_folder()
+    later, tomorrow = (elenchus.open_site(folder, at=at) for at in ("2026-06-15T23:00", "2026-06-16"))
+
+    def drawn(site: elenchus.Site, order: str) -> list[str]:
+        return [
+            row.id for row in elenchus.ask(site, f"from sighting where date < 2026-06 order by {order}").rows
+        ]
+
+    assert drawn(demo_site, "random") == drawn(later, "random") != drawn(tomorrow, "random")
+    assert drawn(demo_site, "random fixed") == drawn(tomorrow, "random fixed") != drawn(demo_site, "random")
+    assert drawn(demo_site, "random")[:3] == [
+        "sighting/dune-pansies",
+        "sighting/shore-crabs-under-the-kelp",
+        "sighting/limpets-before-the-storm",
+    ]
+    few = [
+        row.id for row in elenchus.ask(demo_site, "from sighting where date < 2026-03 order by random").rows
+    ]
+    assert few == [name for name in drawn(demo_site, "random") if name in few]  # others do not reshuffle them

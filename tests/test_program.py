@@ -50,6 +50,10 @@ def test_json(run: Run) -> None:
         "pages": 2,
         "per_page": 1,
         "groups": None,
+        "grouped_by": [],
+        "placements": None,
+        "overlap": {},
+        "unpublished": False,
     }
     assert rows == [
         {
@@ -91,6 +95,11 @@ def test_csv(run: Run) -> None:
         (("ask",), 2, "Missing argument 'QUESTION'"),
         (("aks", ""), 2, "No such command"),
         (("demo", "/proc/demo"), 6, "cannot be written"),
+        (("why", "where habitat = open-watr"), 3, "Did you mean open-water?"),
+        (("why", "from guide", "g9"), 7, "No entry is called “g9”."),
+        (("describe", "open-watr"), 7, "Did you mean open-water?"),
+        (("ask", "", "--with", "x"), 2, "--with takes NAME=VALUE"),
+        (("ask", "", "--with", "x=1"), 3, "The question has no parameter :x."),
     ],
 )
 def test_exit_codes(run: Run, arguments: tuple[str, ...], code: int, said: str) -> None:

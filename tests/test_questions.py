@@ -17,11 +17,14 @@ REFERENCE = HERE / "reference"
 def test_answer(case: dict[str, Any]) -> None:
     """The API gives the ids, counts and notices of the case."""
     site = elenchus.open_site(REFERENCE, at=case.get("at"))
-    answer = elenchus.ask(site, case["question"], page=case.get("page", 1))
+    answer = elenchus.ask(site, case["question"], page=case.get("page", 1), given=case.get("with"))
     if "ids" in case:
         assert " ".join(row.id for row in answer.rows) == case["ids"]
-    for count in ("matched", "total", "pages"):
+    for count in ("matched", "total", "pages", "placements"):
         assert getattr(answer, count) == case.get(count, getattr(answer, count))
+    if "groups" in case:
+        assert ", ".join(f"{group.label} {group.count}" for group in answer.groups or ()) == case["groups"]
+    assert sorted(answer.overlap) == sorted(case.get("overlap", " ".join(answer.overlap)).split())
     assert any(case.get("notice", "") in notice.message for notice in answer.notices) or "notice" not in case
 
 
@@ -31,7 +34,11 @@ def test_answer(case: dict[str, Any]) -> None:
 def test_program(case: dict[str, Any], run: Run) -> None:
     """The installed program prints the same ids, one a line, and nothing else on standard output."""
     options = ["--site", str(REFERENCE), "--format", "ids", "--page", str(case.get("page", 1))]
-    done = run("ask", case["question"], *options, *(("--at", case["at"]) if "at" in case else ()))
+    values = {
+        name: [value] if isinstance(value, str) else value for name, value in case.get("with", {}).items()
+    }
+    given = [f"--with={name}={value}" for name, found in values.items() for value in found]
+    done = run("ask", case["question"], *options, *(("--at", case["at"]) if "at" in case else ()), *given)
     assert done.stdout.split() == case["ids"].split()
     assert done.returncode == 0
 

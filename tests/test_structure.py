@@ -63,8 +63,9 @@ def test_arrows(path: Path) -> None:
 def test_public_names() -> None:
     """The flat face of the package, name by name."""
     assert elenchus.__all__ == [
-        "Answer", "ElenchusError", "FolderError", "NoSuchPage", "Place", "Problem", "QuestionError", "Row", "Site",
-        "SiteError", "Span", "ask", "demo_folder", "find_site", "open_site", "parse", "print_question",
+        "Answer", "ElenchusError", "Explanation", "FolderError", "Group", "NoSuchName", "NoSuchPage", "Place",
+        "Problem", "QuestionError", "Row", "Site", "SiteError", "Span", "Verdict", "ask", "demo_folder", "describe",
+        "find_site", "open_site", "parse", "print_question", "why", "why_entry",
     ]  # fmt: skip
     assert all(getattr(elenchus, name) for name in elenchus.__all__)
     with pytest.raises(AttributeError):
@@ -74,14 +75,17 @@ def test_public_names() -> None:
 @pytest.mark.parametrize(
     ("code", "absent"),
     [
-        ("import elenchus", ["numpy", "yaml", "typer", "click", "pyuca", "rich", "jinja2", "sqlalchemy"]),
+        (
+            "import elenchus",
+            ["numpy", "yaml", "typer", "click", "pyuca", "rich", "jinja2", "sqlalchemy", "matplotlib", "re2"],
+        ),
         (
             "import sys; sys.argv = ['elenchus', '--help']\nfrom elenchus.cli.program import main\ntry: main()\nexcept SystemExit: pass",
             ["numpy", "yaml", "jinja2", "sqlalchemy", "pyuca", "rich", "pydantic", "tomllib"],
         ),
         (
             "import elenchus; elenchus.ask(elenchus.open_site(elenchus.demo_folder()), 'order by title')",
-            ["typer", "click", "pyuca", "rich", "jinja2", "sqlalchemy"],
+            ["typer", "click", "pyuca", "rich", "jinja2", "sqlalchemy", "matplotlib", "re2"],
         ),
     ],
     ids=["import", "help", "ask"],

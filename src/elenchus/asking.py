@@ -74,8 +74,8 @@ def describe(site: Site, text: str | None = None) -> list[Block]:
         return found
     names = [*data.kind_names, *data.taxonomies, *data.schema.fields, *data.schema.conditions, *data.names]
     labels = [label for taxonomy in data.taxonomies.values() for label in taxonomy.labels]
-    names += [*labels, *(word for label in labels for word in label.split("-"))]
-    near = nearest(text, names)
+    words = (word for label in labels for word in label.split("-"))
+    near = nearest(text, [*names, *labels]) or nearest(text, words)
     hint = f"Did you mean {either(near)}?" if near else "elenchus describe alone lists kinds and taxonomies."
     raise NoSuchName([Problem("unknown-name", f"nothing on the site is called {quoted(text)}", hint)])
 

@@ -20,6 +20,7 @@ __all__ = ["condition", "value_list"]
 
 DEEPEST = 40  # parentheses and nots inside one another
 MOST_VALUES = 1_000  # values in one list
+MOST_TAXONOMIES = 50  # that likeness goes by
 
 # What people who know other notations write, and what it is here.
 HABITS = {
@@ -80,6 +81,9 @@ def related(cursor: Cursor, first: Token) -> nodes.Related:
         by.append(cursor.name("a taxonomy"))
         while cursor.accept(","):
             by.append(cursor.name("a taxonomy"))
+        if len(by) > MOST_TAXONOMIES:
+            message = f"likeness goes by at most {MOST_TAXONOMIES} taxonomies"
+            cursor.fail("too-many", message, span=cursor.span_from(first))
     return nodes.Related(anchor, tuple(by), cursor.span_from(first))
 
 

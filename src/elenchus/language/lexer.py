@@ -29,7 +29,8 @@ TOKEN = re.compile(
       | (?P<other>&+|\|+|.)""",
     re.VERBOSE | re.DOTALL,
 )
-ESCAPES = {"n": "\n", "t": "\t"}
+ESCAPES = {"n": "\n", "t": "\t", "\\": "\\", '"': '"', "'": "'"}
+CURLY = 'Use straight quotes: "…".'
 STRAY = {
     "“": 'Use straight quotes: "…".', "”": 'Use straight quotes: "…".',
     "‘": "Use straight quotes: '…'.", "’": "Use straight quotes: '…'.",
@@ -91,7 +92,7 @@ def tokens(text: str, problems: list[Problem], *, comments: bool = False) -> Ite
             yield Token(Sort.TEXT, text[span.end :], span)
             break
         elif match["curly"]:
-            problems.append(stray(match[0][0], span))
+            problems.append(Problem("stray-character", "curly quotes mean nothing here", CURLY, span=span))
             yield Token(Sort.TEXT, match[0][1:-1], span)
         elif match["other"] or (match["comment"] and not comments):
             problems.append(
@@ -109,8 +110,8 @@ def is_plain_word(text: str) -> bool:
 
 
 def unescaped(text: str) -> str:
-    """Return the text in quotes with its backslash escapes resolved."""
-    return re.sub(r"\\(.)", lambda match: ESCAPES.get(match[1], match[1]), text, flags=re.DOTALL)
+    """Return the text in quotes with its escapes resolved; before other letters a backslash stays."""
+    return re.sub(r"\\(.)", lambda match: ESCAPES.get(match[1], match[0]), text, flags=re.DOTALL)
 
 
 def stray(char: str, span: Span) -> Problem:

@@ -21,6 +21,8 @@ if TYPE_CHECKING:
 __all__ = ["parse", "parse_condition", "read"]
 
 LONGEST = 20_000  # characters in a question
+MOST_ORDER_KEYS = 16
+MOST_GROUP_KEYS = 3  # a row stands in as many groups as its values multiply to
 
 INSTEAD = {
     "select": "A question needs no select: begin with from or where.",
@@ -161,6 +163,9 @@ def order(cursor: Cursor, first: Token) -> nodes.Order:
     keys = [order_key(cursor)]
     while cursor.accept(","):
         keys.append(order_key(cursor))
+    if len(keys) > MOST_ORDER_KEYS:
+        message = f"an order has at most {MOST_ORDER_KEYS} keys, and here are {len(keys)}"
+        cursor.fail("too-many", message, span=cursor.span_from(first))
     return nodes.Order(tuple(keys), cursor.span_from(first))
 
 
@@ -219,6 +224,9 @@ def group(cursor: Cursor, first: Token) -> nodes.Group:
     keys = [group_key(cursor)]
     while cursor.accept(","):
         keys.append(group_key(cursor))
+    if len(keys) > MOST_GROUP_KEYS:
+        message = f"groups have at most {MOST_GROUP_KEYS} keys, and here are {len(keys)}"
+        cursor.fail("too-many", message, span=cursor.span_from(first))
     with_empty = cursor.accept_phrase("with", "empty")
     return nodes.Group(tuple(keys), with_empty, cursor.span_from(first))
 

@@ -55,14 +55,15 @@ def content_problems(problems: Sequence[Problem], *, everything: bool = False) -
 
 def sentence(problem: Problem) -> Iterator[Piece]:
     """Yield what is wrong as a sentence, with its code."""
-    yield Piece(f"{problem.message[:1].upper()}{problem.message[1:]}.", Role.ERROR)
+    message = printable(problem.message)
+    yield Piece(f"{message[:1].upper()}{message[1:]}.", Role.ERROR)
     yield Piece(f"  [{problem.code}]\n", Role.FAINT)
 
 
 def hint(problem: Problem) -> Iterator[Piece]:
     """Yield what would help."""
-    for line in problem.hint.splitlines():
-        yield Piece(f"{INDENT}{line}\n", Role.HINT)
+    for line in problem.hint.split("\n") if problem.hint else ():
+        yield Piece(f"{INDENT}{printable(line)}\n", Role.HINT)
 
 
 def caret(text: str, span: Span) -> Iterator[Piece]:

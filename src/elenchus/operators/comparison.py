@@ -40,7 +40,7 @@ RECORDS = (
         doc="The value is this one; on terms and lists: has it. A date is equal when it lies inside.",
         examples=(
             Example("from sighting where certainty = confirmed", "one choice"),
-            Example("from report where date = 2026-05", "a whole month"),
+            Example("from report where date = 2026-06", "a whole month"),
             Example("from sighting where certainty != confirmed", "all others, those without one too"),
         ),
         fits=lambda _: True,
@@ -101,7 +101,7 @@ RECORDS = (
         operands=Operands.ONE,
         types=ORDERED,
         doc="The value is more; a date lies after the end.",
-        examples=(Example("from sighting where depth > 12.5", "deeper than this"),),
+        examples=(Example("from sighting where depth > 2.5", "deeper than this"),),
         fits=ordered,
         rows=lambda column, values: column.between(values[0].high, inf),
         instead="Use = or in.",

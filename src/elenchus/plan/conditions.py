@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import TYPE_CHECKING, assert_never
 
 from elenchus.errors import Problem, QuestionError
@@ -209,4 +210,6 @@ class Conditions:
 
 def inside(name: str, problem: Problem, span: Span) -> Problem:
     """Return a problem of a named condition as one at the place where the question names it."""
+    if problem.code == "condition-cycle":  # its chain tells the way already
+        return replace(problem, span=span)
     return Problem(problem.code, f"in the condition {name}: {problem.message}", problem.hint, span=span)

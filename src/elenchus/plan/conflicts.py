@@ -44,7 +44,7 @@ def conflict(condition: AllOf) -> Problem | None:
             by_field[part.field].append(part)
     for field, tests in by_field.items():
         if len(tests) > 1 and contradict(tests):
-            message = f"no {field.name} can meet all that is asked of it here"
+            message = f"nothing can meet all that is asked of {field.name} here"
             hint = "Join with or what should hold for one or the other."
             return Problem("never-true", message, hint, span=tests[-1].span)
     return None

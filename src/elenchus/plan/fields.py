@@ -104,7 +104,8 @@ class Fields:
         elif name in schema.kinds:
             hint = f"It is a kind: write from {name}."
         else:
-            hint = f"Did you mean {either(near)}?" if near else ""
+            lists = f"elenchus describe {kinds[0] if len(kinds) == 1 else 'KIND'} lists the fields."
+            hint = f"Did you mean {either(near)}?" if near else lists
         where = f" in {either(kinds)}" if len(kinds) < len(schema.kinds) else ""
         return NoField("unknown-field", f"there is no field {quoted(name)}{where}", hint, span)
 

@@ -119,7 +119,7 @@ class Resolver:
         """Return yes or no."""
         folded = fold(literal.text)
         if folded not in YES | NO:
-            raise Refused("not-yes-or-no", takes(field, literal), "", literal)
+            raise Refused("not-yes-or-no", takes(field, literal), "Write yes or no.", literal)
         return PositionValue(int(folded in YES), "yes" if folded in YES else "no")
 
     def choice(self, field: FieldRef, literal: Literal) -> PositionValue:
