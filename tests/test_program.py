@@ -30,7 +30,7 @@ def test_table(run: Run) -> None:
         "note: 1 stored value of individuals does not fit and counts as missing: “about 20” in "
         "notebook/sighting/grey-seal-count-first-try.md:7.\n"
     )
-    assert done.stderr.startswith("1 problem in the content, which did not stop the answer:\n")
+    assert done.stderr.startswith("\n1 problem in the content, which did not stop the answer:\n")
     assert "grey-seal-count-first-try.md:7: individuals: “about 20” is not a whole number." in done.stderr
 
 

@@ -25,13 +25,17 @@ SIZE = (1280, 800)
 TERMINAL = {
     "demo": "cd .. && script -qec 'elenchus demo' /dev/null | head -n 44",
     "ask-table": "elenchus ask 'from sighting where habitat under shore and individuals >= 10 order by individuals desc per page 8'",
+    "ask-groups": "elenchus ask 'from sighting where habitat under shore group by habitat under shore by count desc limit 3 per group' --overlap",
+    "why": "elenchus why 'from sighting where habitat under shore and individuals >= 40 and date in last 60 days'",
+    "why-entry": "elenchus why 'from sighting where certainty = confirmed and individuals >= 40 limit 5' grey-seal-count-may",
+    "describe": "elenchus describe 2>/dev/null; echo; elenchus describe sighting",
     "ask-error": "elenchus ask 'from sightings where habitat = rocky-shoer and pinned or individuals > many'",
 }
 
 
 def main() -> None:
     """Take the pictures named on the command line, or all of them."""
-    wanted = sys.argv[1:] or list(TERMINAL)
+    wanted = sys.argv[1:] or [*TERMINAL, "chart"]
     TARGET.mkdir(parents=True, exist_ok=True)
     display = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", f"{SIZE[0]}x{SIZE[1]}x24"])
     try:
@@ -40,7 +44,13 @@ def main() -> None:
             site = Path(folder) / "skerry-bay"
             subprocess.run([PROGRAM, "demo", site], check=True, stdout=subprocess.DEVNULL)
             for name in wanted:
-                terminal_picture(name, TERMINAL[name], site)
+                if name == "chart":
+                    ask = ["ask", "from sighting group by date.month", "--site", site, "--chart"]
+                    subprocess.run(
+                        [PROGRAM, *ask, TARGET / "chart.png"], check=True, stdout=subprocess.DEVNULL
+                    )
+                else:
+                    terminal_picture(name, TERMINAL[name], site)
     finally:
         display.terminate()
 

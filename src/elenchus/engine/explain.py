@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from elenchus.engine.decode import decode, spoken
-from elenchus.engine.run import select
+from elenchus.engine.stages import select
 from elenchus.engine.textual import textual_reading
 from elenchus.operators import operator
 from elenchus.plan.nodes import AllOf, AnyOf, Negation, SharesTerms, Test, TimeValue
@@ -20,8 +20,8 @@ from elenchus.values.texts import either, quoted
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator, Sequence
 
-    from elenchus.engine.run import Stages
     from elenchus.engine.select import Selection
+    from elenchus.engine.stages import Stages
     from elenchus.plan.nodes import Condition, FieldRef, Plan
     from elenchus.table.columns import Mask
     from elenchus.table.dataset import Dataset

@@ -13,7 +13,7 @@ from elenchus.values.texts import quoted
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from elenchus.engine.run import Stages
+    from elenchus.engine.stages import Stages
     from elenchus.plan.nodes import Plan
 
 __all__ = ["notices"]

@@ -9,8 +9,8 @@ import numpy as np
 
 from elenchus.engine.explain import state_of, tests_in, value_words
 from elenchus.engine.groups import grouped
-from elenchus.engine.run import select
 from elenchus.engine.select import Selection
+from elenchus.engine.stages import select
 from elenchus.engine.view import View
 from elenchus.plan.nodes import AllOf, AnyOf, Negation
 from elenchus.plan.words import condition_words, mend_words, parts
@@ -20,7 +20,7 @@ from elenchus.values.texts import either
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from elenchus.engine.run import Stages
+    from elenchus.engine.stages import Stages
     from elenchus.plan.nodes import Condition, Plan
     from elenchus.table.dataset import Dataset
     from elenchus.values.dates import Clock

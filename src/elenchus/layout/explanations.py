@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from textwrap import wrap
 from typing import TYPE_CHECKING
 
 from elenchus.layout.pieces import Piece, Role, printable
@@ -15,6 +16,7 @@ if TYPE_CHECKING:
 __all__ = ["explanation", "verdict"]
 
 INDENT = "      "
+WIDEST = 100
 
 
 def explanation(found: Explanation) -> Iterator[Piece]:
@@ -53,8 +55,9 @@ def remarks(step: Step) -> Iterator[Piece]:
         rows = "row passes" if step.by_absence == 1 else "rows pass"
         yield Piece(f"{INDENT}{step.by_absence} {rows} only because a value is missing\n", Role.NOTICE)
     if step.as_text is not None:
-        listed = " ".join(step.as_text) or "nothing"
-        yield Piece(f"{INDENT}compared as text it would wrongly leave: {listed}\n", Role.NOTICE)
+        listed = f"compared as text it would wrongly leave: {' '.join(step.as_text) or 'nothing'}"
+        for line in wrap(listed, WIDEST, break_long_words=False, break_on_hyphens=False):
+            yield Piece(f"{INDENT}{line}\n", Role.NOTICE)
     if step.tally:
         yield from tally_lines(step.tally)
 

@@ -43,6 +43,7 @@ def content_problems(problems: Sequence[Problem], *, everything: bool = False) -
     if not problems:
         return
     count = "1 problem" if len(problems) == 1 else f"{len(problems)} problems"
+    yield Piece("\n")
     yield Piece(f"{count} in the content, which did not stop the answer:\n", Role.NOTICE)
     shown = problems if everything or len(problems) <= FEW + 1 else problems[:FEW]
     for problem in shown:
