@@ -22,7 +22,9 @@ COMMANDS = [
     line.strip()
     for page in (LANGUAGE, (ROOT / "README.md").read_text(encoding="utf-8"))
     for line in page.splitlines()
-    if re.match(r"    (\$ )?elenchus (ask|why|describe) ", line) and "QUESTION" not in line
+    if re.match(r"    (\$ )?elenchus (ask|why|describe) ", line)
+    and "[" not in line
+    and "QUESTION" not in line
 ]
 
 

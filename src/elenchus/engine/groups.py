@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import reduce
+from functools import cached_property, reduce
 from itertools import product
 from typing import TYPE_CHECKING, Any
 
@@ -41,10 +41,11 @@ class Grouping:
     place_of: NDArray[np.int64]
     overflow: int = 0
 
-    def label(self, number: int) -> str:
-        """Return what people call a group."""
-        codes = self.codes[number].tolist()
-        return " · ".join(key.label(code) for key, code in zip(self.keys, codes, strict=True))
+    @cached_property
+    def labels(self) -> list[str]:
+        """What people call each group."""
+        rows = self.codes.tolist()
+        return [" · ".join(key.label(code) for key, code in zip(self.keys, row, strict=True)) for row in rows]
 
     @property
     def nth(self) -> NDArray[np.int64]:
@@ -115,11 +116,16 @@ def values_of(key: KeyColumn, rows: NDArray[np.intp]) -> tuple[NDArray[np.int64]
 
 
 def unique_rows(codes: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """Return the distinct rows of a table of codes, and which of them each row is."""
-    if not len(codes):
-        return codes, np.zeros(0, dtype=np.int64)
-    distinct, places = np.unique(codes, axis=0, return_inverse=True)
-    return distinct, places.reshape(-1)
+    """Return the distinct rows of a table of codes, sorted, and which of them each row is.
+
+    Columns are numbered one by one and joined to one number, which sorts far faster than rows do.
+    """
+    joined = np.zeros(len(codes), dtype=np.int64)
+    for column in codes.T:
+        values, places = np.unique(column, return_inverse=True)
+        joined = np.unique(joined * len(values) + places.reshape(-1), return_inverse=True)[1].reshape(-1)
+    _, first = np.unique(joined, return_index=True)
+    return codes[first], joined
 
 
 def empties(keys: Sequence[KeyColumn], distinct: NDArray[np.int64]) -> tuple[NDArray[np.int64], int]:

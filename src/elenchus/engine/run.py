@@ -139,7 +139,7 @@ class Cut:
         found: dict[str, tuple[str, ...]] = {ids[place]: () for place in grouping.overlap.tolist()}
         pairs = zip(grouping.place_of[several].tolist(), grouping.group_of[several].tolist(), strict=True)
         for place, number in pairs:
-            found[ids[place]] += (grouping.label(number),)
+            found[ids[place]] += (grouping.labels[number],)
         return found
 
     def group(self, number: int, rows: list[str]) -> Group:
@@ -150,7 +150,7 @@ class Cut:
         count = int(self.grouping.counts[number])
         shown = count if self.per_group is None else min(count, self.per_group)
         keys = tuple(key.key(code) for key, code in pairs)
-        return Group(keys, self.grouping.label(number), count, shown, tuple(rows))
+        return Group(keys, self.grouping.labels[number], count, shown, tuple(rows))
 
 
 def page_number(page: int | str, pages: int, per_page: int | None) -> int:

@@ -188,7 +188,7 @@ def groups_of(plan: Plan, stages: Stages, row: int) -> tuple[str, ...]:
         return ()
     grouping = grouped(stages.selection, stages.rows, plan)
     numbers = grouping.group_of[stages.rows[grouping.place_of] == row].tolist()
-    return tuple(grouping.label(number) for number in numbers)
+    return tuple(grouping.labels[number] for number in numbers)
 
 
 def mends(plan: Plan, data: Dataset, clock: Clock, row: int, judged: Selection) -> tuple[str, ...]:

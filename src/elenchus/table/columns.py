@@ -163,9 +163,11 @@ class Texts(Column):
 
     def shown_where(self, test: Callable[[str], bool]) -> Mask:
         """See :class:`Column`."""
-        distinct, places = np.unique(self.shown.astype(str), return_inverse=True)
-        passed = np.fromiter(map(test, distinct.tolist()), dtype=np.bool_, count=len(distinct))
-        found: Mask = passed[places] & self.valid
+        texts = self.shown.tolist()
+        passed = {text: test(text) for text in set(texts)}
+        found: Mask = (
+            np.fromiter(map(passed.__getitem__, texts), dtype=np.bool_, count=len(texts)) & self.valid
+        )
         return found
 
     def take(self, rows: Keys, valid: Mask) -> Texts:

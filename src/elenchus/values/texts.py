@@ -4,12 +4,17 @@ from __future__ import annotations
 
 import difflib
 import unicodedata
+from heapq import nlargest
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
 __all__ = ["either", "fold", "nearest", "quoted", "slugify"]
+
+
+LONGEST_NAME = 100  # characters of a misspelt name that are looked at
+MOST_COMPARED = 300
 
 
 def fold(text: str) -> str:
@@ -24,9 +29,18 @@ def fold(text: str) -> str:
 
 
 def nearest(wanted: str, known: Iterable[str], *, most: int = 3) -> list[str]:
-    """Return up to ``most`` of the known names that look like the wanted one, best first."""
+    """Return up to ``most`` of the known names that look like the wanted one, best first.
+
+    Out of many names, only those that share most pairs of letters with the wanted one are compared in
+    full, so that a slip costs no more time on a large site than on a small one.
+    """
+    folded = fold(wanted[:LONGEST_NAME])
     names = {fold(name): name for name in known}
-    found = difflib.get_close_matches(fold(wanted), names, n=most, cutoff=0.6)
+    candidates = list(names)
+    if len(candidates) > MOST_COMPARED:
+        pairs = {folded[at : at + 2] for at in range(len(folded) - 1)} or {folded}
+        candidates = nlargest(MOST_COMPARED, candidates, key=lambda name: sum(pair in name for pair in pairs))
+    found = difflib.get_close_matches(folded, candidates, n=most, cutoff=0.6)
     return [names[name] for name in found]
 
 
