@@ -7,6 +7,7 @@ import io
 import json
 import os
 import pty
+import re
 import subprocess
 import sys
 from pathlib import Path
@@ -80,6 +81,15 @@ def test_csv(run: Run) -> None:
         ("s1", "rocky-shore", "grey-seal"),
         ("s3", "rocky-shore|tide-pools", "limpet"),
     ]
+
+
+@pytest.mark.parametrize("format_name", ["table", "json", "jsonl", "csv", "ids", "count", "markdown"])
+def test_unpublished_is_told(run: Run, format_name: str) -> None:
+    """Whatever the format, an answer with unpublished rows says so: in its text, or beside it."""
+    done = run("ask", "including unpublished where status = draft", "--format", format_name, cwd=REFERENCE)
+    told = done.stdout if format_name in ("table", "json") else done.stderr
+    assert "this includes unpublished rows, which no visitor sees" in told
+    assert done.returncode == 0
 
 
 @pytest.mark.parametrize(
@@ -252,3 +262,13 @@ def test_wheel(tmp_path: Path) -> None:
     assert outputs[0].startswith(str(target))
     assert "Étang edge plants" in outputs[1]
     assert (tmp_path / "skerry-bay" / "images" / "seal.svg").is_file()
+
+
+@pytest.mark.parametrize("command", [(), ("ask",), ("why",), ("describe",), ("demo",)], ids=str)
+def test_help(run: Run, command: tuple[str, ...]) -> None:
+    """Help has a sentence for every argument, option and command, none of them cut."""
+    done = run(*command, "--help", COLUMNS="120")
+    assert done.returncode == 0
+    assert "..." not in done.stdout.replace("[ARGS]...", "")
+    for line in done.stdout.splitlines():
+        assert not re.fullmatch(r"  \S+( [A-Z=]+)?(  \[required\])?", line), line

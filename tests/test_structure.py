@@ -103,3 +103,40 @@ def test_doctest() -> None:
 
     assert doctest.testmod(elenchus).failed == 0
     assert doctest.testmod(elenchus).attempted == 3
+
+
+def test_one_place_changes(tmp_path: Path, reference: elenchus.Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A format is one file and an operator one record: dropped into their folders, they work everywhere."""
+    from elenchus import formats, operators
+
+    for folder in ("formats", "operators"):
+        (tmp_path / folder).mkdir()
+    (tmp_path / "formats" / "initials.py").write_text(
+        "from elenchus.layout.pieces import Piece\n"
+        "def write(answer, width):\n    yield Piece(''.join(row['title'][0] for row in answer.rows))\n"
+    )
+    (tmp_path / "operators" / "parity.py").write_text(
+        "from elenchus.operators.record import Example, Operands, Operator\n"
+        "RECORDS = (Operator(name='is even', says='is even', denies='is odd', mend='', unmend='', types='whole numbers',\n"
+        "    operands=Operands.NONE, doc='', examples=(), fits=lambda field: field.type == 'integer',\n"
+        "    rows=lambda column, _: (column.keys % 2 == 0) & column.valid),)\n"
+    )
+    for package in (formats, operators):
+        monkeypatch.setattr(
+            package, "__path__", [*package.__path__, str(tmp_path / package.__name__.rpartition(".")[2])]
+        )
+    for cached in (operators.all_operators, operators.by_name, operators.spellings):
+        cached.cache_clear()
+    try:
+        assert "initials" in formats.names()
+        answer = elenchus.ask(reference, "from sighting where individuals is even order by title")
+        assert "".join(piece.text for piece in formats.answer_format("initials").write(answer, None)) == "DG"
+        assert elenchus.ask(reference, "from sighting where individuals not is even").matched == 5
+        assert (
+            elenchus.why(reference, "from sighting where individuals is even").steps[-1].words
+            == "individuals is even"
+        )
+    finally:
+        monkeypatch.undo()
+        for cached in (operators.all_operators, operators.by_name, operators.spellings):
+            cached.cache_clear()

@@ -80,6 +80,7 @@ def show_problems(site: Site, *, everything: bool) -> None:
     show_error(content_problems(site.dataset.problems, everything=everything))
 
 
+TELLING = ("table", "json")  # formats with a place for notices; those of the others go to standard error
 QUESTION_HELP = "The question, such as 'from guide where species = limpet'."
 
 SiteOption = Annotated[
@@ -125,7 +126,8 @@ def ask(
 ) -> None:
     """Answer one question about the site's entries or terms."""
     import elenchus
-    from elenchus.cli.printing import output_width, show
+    from elenchus.cli.printing import output_width, show, show_error
+    from elenchus.layout.problems import notice_lines
 
     asked = opened(site, at)
     answer = elenchus.ask(asked, question, page=page, given=values_of(given))
@@ -138,10 +140,12 @@ def ask(
         from elenchus.layout.overlaps import overlaps
 
         show(overlaps(answer))
+    if output not in TELLING:
+        show_error(notice_lines(answer.notices))
     show_problems(asked, everything=problems)
 
 
-@app.command()
+@app.command(short_help="Explain an answer, or why one entry is listed or not.")
 def why(
     question: Annotated[str, typer.Argument(help=QUESTION_HELP)],
     entry: Annotated[
@@ -166,7 +170,7 @@ def why(
     show_problems(asked, everything=problems)
 
 
-@app.command()
+@app.command(short_help="Tell what the site holds, or what a word means there.")
 def describe(
     text: Annotated[
         Optional[str],  # noqa: UP045

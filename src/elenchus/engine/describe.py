@@ -51,7 +51,10 @@ def everything(data: Dataset, now: int) -> Iterator[Block]:
         rows.append((kind, str(int(of_kind.sum())), str(public), ", ".join(declared)))
     yield Block("Kinds", headings=("kind", "entries", "public", "fields of its own"), rows=tuple(rows))
     terms = [taxonomy_row(view, name) for name in data.taxonomies]
-    yield Block("Taxonomies", headings=("taxonomy", "shape", "terms", "in use", "entries"), rows=tuple(terms))
+    if terms:
+        yield Block(
+            "Taxonomies", headings=("taxonomy", "shape", "terms", "in use", "entries"), rows=tuple(terms)
+        )
     if data.schema.conditions:
         yield Block("Conditions", headings=("name", "stands for"), rows=tuple(data.schema.conditions.items()))
 

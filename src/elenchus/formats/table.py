@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from elenchus.engine.decode import spoken
 from elenchus.layout.grid import Heading, grid
 from elenchus.layout.pieces import Piece, Role, clipped, printable, width_of
+from elenchus.layout.problems import notice_lines
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -30,9 +31,7 @@ def write(answer: Answer, width: int | None) -> Iterator[Piece]:
     if answer.rows or answer.groups:
         yield Piece("\n")
     yield from summary(answer)
-    for notice in answer.notices:
-        yield Piece("note: ", Role.NOTICE)
-        yield Piece(f"{notice.message}. {notice.hint}".rstrip() + "\n")
+    yield from notice_lines(answer.notices)
 
 
 def row_lines(answer: Answer, width: int | None) -> list[list[Piece]]:

@@ -7,11 +7,11 @@ from typing import TYPE_CHECKING
 from elenchus.layout.pieces import Piece, Role, printable, width_of
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Sequence
+    from collections.abc import Iterable, Iterator, Sequence
 
     from elenchus.errors import Problem, Span
 
-__all__ = ["content_problems", "plain_problems", "question_problems"]
+__all__ = ["content_problems", "notice_lines", "plain_problems", "question_problems"]
 
 INDENT = "    "
 WINDOW = 100  # columns of a long line that are shown around a caret
@@ -52,6 +52,13 @@ def content_problems(problems: Sequence[Problem], *, everything: bool = False) -
         yield Piece(printable(f"{problem.message}. {problem.hint}".rstrip()) + "\n")
     if len(shown) < len(problems):
         yield Piece(f"  … and {len(problems) - len(shown)} more; --problems shows them all\n", Role.FAINT)
+
+
+def notice_lines(notices: Iterable[Problem]) -> Iterator[Piece]:
+    """Yield each notice of an answer on a line of its own."""
+    for notice in notices:
+        yield Piece("note: ", Role.NOTICE)
+        yield Piece(printable(f"{notice.message}. {notice.hint}".rstrip()) + "\n")
 
 
 def sentence(problem: Problem) -> Iterator[Piece]:
