@@ -80,6 +80,12 @@ def test_tally(reference: elenchus.Site) -> None:
             "take habitat shore and all below away",
             ("[rocky-shore]", "[dunes]"),
         ),
+        (
+            "from report where not (reliability > 9 or habitat = dunes)",
+            "p2",
+            "set reliability to 9 or less",
+            ("reliability: 10", "reliability: 9"),
+        ),
         ("where pinned", "g2", "set pinned to yes", ("id: g2", "id: g2\npinned: yes")),
         (
             "from guide where date in 2025",

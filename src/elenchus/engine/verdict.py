@@ -200,7 +200,10 @@ def mends(plan: Plan, data: Dataset, clock: Clock, row: int, judged: Selection) 
         state = state_of(Selection(View(data, clock.now)), row)
         if state != "public" and not plan.unpublished:
             found.append(publishing(state))
-    found += [mend_words(part) for part in parts(plan.condition) if not judged.rows(part)[row]]
+    failing = [part for part in parts(plan.condition) if not judged.rows(part)[row]]
+    if plan.taxonomy:  # nobody sets what a term counts: tell what it takes
+        return tuple(condition_words(part) for part in failing)
+    found += [mend_words(part, lambda inner: bool(judged.rows(inner)[row])) for part in failing]
     return tuple(found)
 
 

@@ -118,5 +118,5 @@ def change_lines(found: Verdict, rank: str) -> Iterator[Piece]:
     for change in found.changes:
         yield Piece(f"  {printable(change)}\n", Role.HINT)
     if not found.matches and not found.together and found.changes:
-        then = f"Even then {found.cut}" if found.cut else f"It would stand{rank}"
+        then = f"Even then {found.cut}" if found.cut else f"It would stand{rank.removeprefix(',')}"
         yield Piece(f"{then}.\n", Role.FAINT)

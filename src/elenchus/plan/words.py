@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import TYPE_CHECKING, assert_never
 
 from elenchus.operators import Operands, operator
@@ -24,7 +25,7 @@ from elenchus.table.schema import Type
 from elenchus.values.texts import either, quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Callable, Iterable
 
     from elenchus.plan.nodes import Condition, GroupKey, OrderKey, Plan, Value
 
@@ -48,8 +49,10 @@ def condition_words(condition: Condition) -> str:
         case SharesTerms():
             fields = either(field.name for field in condition.fields)
             return f"shares a {fields} with {condition.entry.shown}"
+        case Negation(Test() as test):
+            return test_words(replace(test, negated=not test.negated))
         case Negation():
-            return f"it is not so that {condition_words(condition.part)}"
+            return f"it is not so that {inner_words(condition.part)}"
         case AllOf():
             return " and ".join(inner_words(part) for part in condition.parts)
         case AnyOf():
@@ -75,10 +78,13 @@ def templates(test: Test) -> tuple[str, str, str, str]:
     return operator(test.operator).words(dates=test.field.type.type.is_date)
 
 
-def mend_words(condition: Condition, *, wanted: bool = True) -> str:
-    """Return what to change in an entry so that a condition holds, or does not."""
+def mend_words(condition: Condition, holds: Callable[[Condition], bool], *, wanted: bool = True) -> str:
+    """Return what to change in an entry so that a condition holds, or does not, as ``wanted`` says.
+
+    ``holds`` tells of each condition whether it holds now: what is as it should be needs no change.
+    """
     if isinstance(condition, Negation):
-        return mend_words(condition.part, wanted=not wanted)
+        return mend_words(condition.part, holds, wanted=not wanted)
     if isinstance(condition, Test):
         _, _, mend, unmend = templates(condition)
         template = mend if wanted != condition.negated else unmend
@@ -88,7 +94,8 @@ def mend_words(condition: Condition, *, wanted: bool = True) -> str:
         entry = condition.entry.shown
         return f"give it a {fields} that {entry} has" if wanted else f"take what it shares with {entry} away"
     joined = " or " if isinstance(condition, AnyOf) == wanted else " and "
-    return joined.join(mend_words(part, wanted=wanted) for part in condition.parts)
+    wrong = [part for part in condition.parts if holds(part) != wanted]
+    return joined.join(mend_words(part, holds, wanted=wanted) for part in wrong)
 
 
 def value_words(test: Test) -> list[str]:
