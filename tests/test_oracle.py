@@ -376,3 +376,35 @@ def test_terms_count(rows: list[dict[str, Any]]) -> None:
         if dates:
             expected = max(dates)
             assert latest == (expected if isinstance(latest, datetime) else expected.date())
+
+
+@given(SITES, QUESTIONS.filter(lambda question: question.group is not None))
+@settings(max_examples=300, deadline=None)
+def test_with_empty(rows: list[dict[str, Any]], question: nodes.Question) -> None:
+    """“with empty” adds groups without rows and changes nothing else; terms and choices are then complete."""
+    group = question.group
+    assert group
+    data = dataset(rows)
+    question = replace(question, per_page=None, per_group=None)
+    answers = []
+    for with_empty in (False, True):
+        asked = replace(question, group=replace(group, with_empty=with_empty))
+        plan, problems = check(asked, data, CLOCK)
+        assume(not problems)
+        answers.append(run(plan, data, CLOCK, ""))
+    plain, full = (
+        [(group.keys, group.count, group.rows) for group in answer.groups or ()] for answer in answers
+    )
+    assert [group for group in full if group[1]] == plain
+    assert answers[0].placements == answers[1].placements
+    if len(group.keys) == 1:
+        path = group.keys[0].path.names
+        sizes: dict[tuple[str, ...], int] = {
+            ("area",): len(TREE),
+            ("topic",): len(TOPICS),
+            ("level",): len(LEVELS),
+            ("flag",): 2,
+            ("kind",): 2,
+        }
+        present = [keys for keys, _, _ in full if keys != (None,)]
+        assert len(present) == sizes.get(path, len(present))
