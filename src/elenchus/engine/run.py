@@ -17,6 +17,8 @@ from elenchus.values.dates import from_instant
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
+    from collections.abc import Iterable
+
     from numpy.typing import NDArray
 
     from elenchus.engine.groups import Grouping
@@ -40,6 +42,7 @@ def run(plan: Plan, data: Dataset, clock: Clock, question: str, page: int | str 
     ids = stages.selection.view.ids(plan.taxonomy)
     ids_in_order = [ids[row] for row in stages.rows.tolist()] if grouping else []
     shown = SHOWN_OF_TERMS if plan.taxonomy else SHOWN_OF_ENTRIES
+    fields = fields_of(stages.selection, shown, plan)
     return Answer(
         question=question,
         matched=int(np.count_nonzero(stages.matched)),
@@ -48,7 +51,7 @@ def run(plan: Plan, data: Dataset, clock: Clock, question: str, page: int | str 
         page=cut.page,
         pages=cut.pages,
         per_page=plan.per_page,
-        rows=tuple(row_of(stages.selection, row, shown, plan) for row in stages.rows[cut.places].tolist()),
+        rows=tuple(row_of(stages.selection, row, fields) for row in stages.rows[cut.places].tolist()),
         at=from_instant(clock.now, clock.zone),
         shown=shown,
         mentioned=tuple(field.name for field in plan.fields),
@@ -61,11 +64,15 @@ def run(plan: Plan, data: Dataset, clock: Clock, question: str, page: int | str 
     )
 
 
-def row_of(selection: Selection, row: int, shown: tuple[str, ...], plan: Plan) -> Row:
-    """Return one row with the fields that are always shown and those that the question names."""
+def fields_of(selection: Selection, shown: tuple[str, ...], plan: Plan) -> list[FieldRef]:
+    """Return the fields that are always shown, and those that the question names."""
     known = selection.view.fields(selection.taxonomy)
-    refs = (*(FieldRef(name, known[name]) for name in shown), *plan.fields)
-    values = {field.name: decode(selection, field, row) for field in refs}
+    return [*(FieldRef(name, known[name]) for name in shown), *plan.fields]
+
+
+def row_of(selection: Selection, row: int, fields: Iterable[FieldRef]) -> Row:
+    """Return one row with the values of some fields."""
+    values = {field.name: decode(selection, field, row) for field in fields}
     return Row(selection.view.ids(selection.taxonomy)[row], values)
 
 
