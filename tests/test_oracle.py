@@ -304,7 +304,7 @@ ALLOWED = {"never-true", "reversed-bounds", "unknown-entry", "unknown-field", "b
 
 
 @given(SITES, ASKED)
-@settings(max_examples=1000, deadline=None)
+@settings(max_examples=2500, deadline=None)
 def test_engine_agrees(rows: list[dict[str, Any]], question: nodes.Question) -> None:
     """Ids, their order, counts, pages and groups are those that the description gives."""
     data = dataset(rows)
