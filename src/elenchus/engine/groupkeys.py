@@ -67,6 +67,9 @@ class KeyColumn:
     def domain(self, present: NDArray[np.int64]) -> list[int]:
         """Return the codes of all groups that there could be, beside those that are there."""
         codes = [int(code) for code in np.unique(present) if code != MISSING]
+        if self.part == "top":
+            tops = set(self.terms.tops)
+            return sorted(tops if not self.spec.within else {code for code in tops if self.is_within(code)})
         if self.kind is Type.TERM:
             size = len(self.terms.terms)
             return [number for low, high in self.spec.within or ((0, size),) for number in range(low, high)]
@@ -79,6 +82,10 @@ class KeyColumn:
         if self.kind is Type.DATE and codes:
             return self.units(codes[0], codes[-1])
         return codes
+
+    def is_within(self, code: int) -> bool:
+        """Say whether a term lies in one of the subtrees that are named."""
+        return any(low <= code < high for low, high in self.spec.within)
 
     def units(self, first: int, last: int) -> list[int]:
         """Return the starts of all days, weeks, months or years from the first to the last."""

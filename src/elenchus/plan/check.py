@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from elenchus.errors import Problem
 from elenchus.plan.conditions import Conditions
-from elenchus.plan.fields import Fields, NoField
+from elenchus.plan.fields import Fields
 from elenchus.plan.nodes import (
     AllOf,
     AtMost,
@@ -25,6 +24,7 @@ from elenchus.plan.nodes import (
     Test,
     YesFirst,
 )
+from elenchus.plan.reading import Reading
 from elenchus.plan.values import Refused, Resolver
 from elenchus.table.schema import CORE_FIELDS, FieldType, Type
 from elenchus.values.texts import either, nearest, quoted
@@ -32,7 +32,7 @@ from elenchus.values.texts import either, nearest, quoted
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
-    from elenchus.errors import Span
+    from elenchus.errors import Problem
     from elenchus.language import nodes
     from elenchus.plan.nodes import Condition
     from elenchus.table.dataset import Dataset
@@ -58,7 +58,7 @@ def check(
     return plan, checker.problems
 
 
-class Checker:
+class Checker(Reading):
     """One dataset and clock, what the question asks of it, and the problems met so far."""
 
     def __init__(self, data: Dataset, clock: Clock, salt: str) -> None:
@@ -66,9 +66,7 @@ class Checker:
         self.clock = clock
         self.salt = salt
         self.resolver = Resolver(data, clock)
-        self.problems: list[Problem] = []
-        self.mentioned: list[FieldRef] = []
-        self.fields = Fields(data, data.kind_names)
+        super().__init__(Fields(data, data.kind_names), [], [])
 
     def plan(self, question: nodes.Question) -> Plan:
         """Return the plan; where the question is wrong, of what could be understood."""
@@ -96,20 +94,6 @@ class Checker:
             ),
             notices=tuple(dict.fromkeys(self.fields.notices)),
         )
-
-    def report(self, code: str, message: str, hint: str, span: Span) -> None:
-        """Add a problem at a place in the question."""
-        self.problems.append(Problem(code, message, hint, span=span))
-
-    def field(self, path: nodes.Path) -> FieldRef | None:
-        """Return the field of a path; report one that leads nowhere."""
-        try:
-            found = self.fields.find(path)
-        except NoField as error:
-            self.problems.append(error.problem)
-            return None
-        self.mentioned.append(found)
-        return found
 
     # Rows
 

@@ -22,6 +22,7 @@ from elenchus.plan.nodes import (
     SharesTerms,
     Test,
 )
+from elenchus.plan.reading import Reading
 from elenchus.plan.values import Refused, Resolver
 from elenchus.table.schema import FieldType, Type, describe
 from elenchus.values.texts import either, nearest, quoted
@@ -39,7 +40,7 @@ __all__ = ["Conditions"]
 ENTRY = FieldRef("entry", FieldType(Type.ENTRY))
 
 
-class Conditions:
+class Conditions(Reading):
     """Reads conditions against the fields of one question; problems and fields go to the lists given."""
 
     def __init__(
@@ -52,14 +53,8 @@ class Conditions:
     ) -> None:
         self.data = data
         self.resolver = resolver
-        self.fields = fields
-        self.problems = problems
-        self.mentioned = mentioned
+        super().__init__(fields, problems, mentioned)
         self.open_names: list[str] = []
-
-    def report(self, code: str, message: str, hint: str, span: Span) -> None:
-        """Add a problem at a place in the question."""
-        self.problems.append(Problem(code, message, hint, span=span))
 
     def read(self, node: nodes.Condition) -> Condition | None:
         """Return a checked condition; None where nothing of it could be understood."""
@@ -86,16 +81,6 @@ class Conditions:
     def parts(self, parts: Iterable[nodes.Condition]) -> tuple[Condition, ...]:
         """Return the parts that could be understood."""
         return tuple(found for part in parts if (found := self.read(part)))
-
-    def field(self, path: nodes.Path) -> FieldRef | None:
-        """Return the field of a path; report one that leads nowhere."""
-        try:
-            found = self.fields.find(path)
-        except NoField as error:
-            self.problems.append(error.problem)
-            return None
-        self.mentioned.append(found)
-        return found
 
     def comparison(self, node: nodes.Compare) -> Test | None:
         """Return a comparison with its values typed."""
