@@ -101,6 +101,7 @@ class Oracle:
     rows: list[dict[str, Any]]
     by_id: dict[str, dict[str, Any]] = field(default_factory=dict)
     everything: bool = False
+    listed: dict[str, list[str]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self.by_id = {row["id"]: row for row in self.rows}
@@ -187,6 +188,10 @@ class Oracle:
                 return self.shared(row, anchor.text, [name.text for name in by]) > 0  # type: ignore[union-attr]
             case nodes.Compare():
                 return self.compares(row, node) != node.negated
+            case nodes.Listed(listing):
+                return row["id"] in self.listed[listing.text]
+            case nodes.Chosen():
+                raise AssertionError(node)
 
     def shared(self, row: dict[str, Any], other: str, by: list[str]) -> int:
         if row["id"] == other:

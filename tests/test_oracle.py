@@ -13,7 +13,8 @@ import elenchus
 from elenchus.engine.run import run
 from elenchus.errors import Place
 from elenchus.language import nodes
-from elenchus.plan.check import check
+from elenchus.plan.check import Ground, check
+from elenchus.plan.listings import Asked
 from elenchus.table.build import build
 from elenchus.table.dataset import Dataset
 from elenchus.table.record import Raw, Record
@@ -309,7 +310,7 @@ def test_engine_agrees(rows: list[dict[str, Any]], question: nodes.Question) -> 
     """Ids, their order, counts, pages and groups are those that the description gives."""
     data = dataset(rows)
     text = elenchus.print_question(question)
-    plan, problems = check(elenchus.parse(text), data, CLOCK)
+    plan, problems = check(Asked(elenchus.parse(text)), Ground(data, CLOCK))
     assert {problem.code for problem in problems} <= ALLOWED, text
     assume(not problems)
     oracle = Oracle(rows)
@@ -345,7 +346,7 @@ def test_why_agrees(rows: list[dict[str, Any]], question: nodes.Question) -> Non
 
     data = dataset(rows)
     text = elenchus.print_question(question)
-    plan, problems = check(elenchus.parse(text), data, CLOCK)
+    plan, problems = check(Asked(elenchus.parse(text)), Ground(data, CLOCK))
     assume(not problems)
     _, _, left = Oracle(rows).select(question)
     verdicts = [judge(plan, data, CLOCK, row) for row in range(len(rows))]
@@ -359,7 +360,7 @@ def test_why_agrees(rows: list[dict[str, Any]], question: nodes.Question) -> Non
 def test_terms_count(rows: list[dict[str, Any]]) -> None:
     """A term counts the public entries that have it, its total those that have it or one below, each once."""
     data, oracle = dataset(rows), Oracle(rows)
-    plan, _ = check(elenchus.parse("from area order by latest"), data, CLOCK)
+    plan, _ = check(Asked(elenchus.parse("from area order by latest")), Ground(data, CLOCK))
     found = {row["path"]: row for row in run(plan, data, CLOCK, "").rows}
     public = [row for row in rows if oracle.public(row)]
     for path in TREE:
@@ -389,7 +390,7 @@ def test_with_empty(rows: list[dict[str, Any]], question: nodes.Question) -> Non
     answers = []
     for with_empty in (False, True):
         asked = replace(question, group=replace(group, with_empty=with_empty))
-        plan, problems = check(asked, data, CLOCK)
+        plan, problems = check(Asked(asked), Ground(data, CLOCK))
         assume(not problems)
         answers.append(run(plan, data, CLOCK, ""))
     plain, full = (

@@ -7,7 +7,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import elenchus
-from elenchus.language.parameters import bind
+from elenchus.language.parameters import Given, bind
 
 
 @pytest.mark.parametrize(
@@ -46,7 +46,7 @@ from elenchus.language.parameters import bind
 )
 def test_what_is_left(question: str, values: dict[str, list[str]], left: str) -> None:
     """A comparison goes with the optional parameter that nobody gave, and what it leaves empty goes too."""
-    bound, problems = bind(elenchus.parse(question), values)
+    bound, problems = bind(elenchus.parse(question), Given(values))
     assert problems == []
     assert bound == elenchus.parse(left)
 
@@ -77,7 +77,7 @@ def test_what_is_wrong(
         with pytest.raises(elenchus.QuestionError):
             elenchus.parse(question)
         return
-    problem = bind(elenchus.parse(question), values)[1][0]
+    problem = bind(elenchus.parse(question), Given(values))[1][0]
     assert problem.code == code
     assert said in str(problem)
 

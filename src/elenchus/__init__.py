@@ -14,9 +14,10 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from elenchus.asking import ask, describe, why, why_entry
+    from elenchus.asking.describing import describe
+    from elenchus.asking.questions import ask, why, why_entry
     from elenchus.demo import demo_folder
-    from elenchus.engine.answer import Answer, Group, Row
+    from elenchus.engine.answer import Answer, Choice, Choices, Group, Row
     from elenchus.engine.explain import Explanation
     from elenchus.engine.verdict import Verdict
     from elenchus.errors import (
@@ -38,6 +39,8 @@ __version__ = "0.1.0"
 
 __all__ = [
     "Answer",
+    "Choice",
+    "Choices",
     "ElenchusError",
     "Explanation",
     "FolderError",
@@ -64,9 +67,10 @@ __all__ = [
 ]
 
 HOMES = {
-    "elenchus.asking": ("ask", "describe", "why", "why_entry"),
+    "elenchus.asking.describing": ("describe",),
+    "elenchus.asking.questions": ("ask", "why", "why_entry"),
     "elenchus.demo": ("demo_folder",),
-    "elenchus.engine.answer": ("Answer", "Group", "Row"),
+    "elenchus.engine.answer": ("Answer", "Choice", "Choices", "Group", "Row"),
     "elenchus.engine.explain": ("Explanation",),
     "elenchus.engine.verdict": ("Verdict",),
     "elenchus.errors": (

@@ -81,7 +81,7 @@ def show_problems(site: Site, *, everything: bool) -> None:
 
 
 TELLING = ("table", "json")  # formats with a place for notices; those of the others go to standard error
-QUESTION_HELP = "The question, such as 'from guide where species = limpet'."
+QUESTION_HELP = "A question, such as 'from guide where species = limpet', or the name of a listing."
 
 SiteOption = Annotated[
     Optional[Path],  # noqa: UP045 - Typer reads the annotation while the program starts
@@ -95,6 +95,12 @@ GivenOption = Annotated[
     Optional[list[str]],  # noqa: UP045
     typer.Option(
         "--with", metavar="NAME=VALUE", help="A value for the parameter :NAME; again for a second one."
+    ),
+]
+TryOption = Annotated[
+    str,
+    typer.Option(
+        "--try", metavar="CLAUSES", help="Clauses that replace its own: 'limit 3', 'and where …', 'no limit'."
     ),
 ]
 ProblemsOption = Annotated[
@@ -115,6 +121,17 @@ def ask(
     page: Annotated[str, typer.Option("--page", metavar="N", help="Which page of the answer.")] = "1",
     at: AtOption = None,
     given: GivenOption = None,
+    changes: TryOption = "",
+    pretend: Annotated[
+        int,
+        typer.Option(
+            "--pretend",
+            metavar="N",
+            min=0,
+            max=1000,
+            help="As if N more, newer entries were there that match.",
+        ),
+    ] = 0,
     overlap: Annotated[
         bool, typer.Option("--overlap", help="List the rows that stand in more than one group.")
     ] = False,
@@ -124,13 +141,15 @@ def ask(
     ] = None,
     problems: ProblemsOption = False,
 ) -> None:
-    """Answer one question about the site's entries or terms."""
+    """Answer a question about the site's entries or terms, or show a listing."""
     import elenchus
     from elenchus.cli.printing import output_width, show, show_error
     from elenchus.layout.problems import notice_lines
 
     asked = opened(site, at)
-    answer = elenchus.ask(asked, question, page=page, given=values_of(given))
+    answer = elenchus.ask(
+        asked, question, page=page, given=values_of(given), changes=changes, pretend=pretend
+    )
     if chart:
         from elenchus.chart import draw
 
@@ -155,6 +174,7 @@ def why(
     site: SiteOption = None,
     at: AtOption = None,
     given: GivenOption = None,
+    changes: TryOption = "",
     problems: ProblemsOption = False,
 ) -> None:
     """Explain an answer: what each condition leaves and removes; or why one entry is listed or not."""
@@ -164,9 +184,10 @@ def why(
 
     asked = opened(site, at)
     if entry is None:
-        show(explanation(elenchus.why(asked, question, given=values_of(given))))
+        show(explanation(elenchus.why(asked, question, given=values_of(given), changes=changes)))
     else:
-        show(verdict(elenchus.why_entry(asked, question, entry, given=values_of(given))))
+        found = elenchus.why_entry(asked, question, entry, given=values_of(given), changes=changes)
+        show(verdict(found))
     show_problems(asked, everything=problems)
 
 
@@ -174,7 +195,9 @@ def why(
 def describe(
     text: Annotated[
         Optional[str],  # noqa: UP045
-        typer.Argument(help="A kind, taxonomy, term, field or entry; or any part of a name or title."),
+        typer.Argument(
+            help="A listing, kind, taxonomy, term, field or entry; or any part of a name or title."
+        ),
     ] = None,
     site: SiteOption = None,
     at: AtOption = None,

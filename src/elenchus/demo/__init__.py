@@ -87,7 +87,7 @@ def tell(folder: Path, width: int | None) -> Iterator[Piece]:
 
 def asked(site: Site, question: str, width: int | None) -> Iterator[Piece]:
     """Yield a question as it is typed, and its answer or its error."""
-    from elenchus.asking import ask
+    from elenchus.asking.questions import ask
     from elenchus.formats import answer_format
     from elenchus.layout.pieces import Piece, Role
     from elenchus.layout.problems import question_problems

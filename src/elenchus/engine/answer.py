@@ -11,7 +11,7 @@ if TYPE_CHECKING:
 
     from elenchus.errors import Problem
 
-__all__ = ["Answer", "Group", "Row", "Scalar"]
+__all__ = ["Answer", "Choice", "Choices", "Group", "Row", "Scalar"]
 
 Scalar: TypeAlias = str | int | float | bool | date | datetime
 
@@ -49,6 +49,29 @@ class Group:
 
 
 @dataclass(frozen=True, slots=True)
+class Choice:
+    """One value that a parameter can have: as it is given, as people call it, with its rows.
+
+    ``depth`` counts the terms above it in a tree. ``count`` is None where it cannot be asked.
+    """
+
+    value: str
+    label: str
+    depth: int
+    count: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class Choices:
+    """The choices of one parameter of a listing."""
+
+    parameter: str
+    label: str
+    many: bool
+    choices: tuple[Choice, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Answer:
     """The answer to one question.
 
@@ -56,8 +79,10 @@ class Answer:
     offset and limit; ``rows`` are those of one page, each once. ``page`` counts from 1; ``pages`` is 1
     for an empty answer. With groups, ``placements`` is the sum of their counts and ``overlap`` has the
     ids of rows in more than one, each with the labels of its groups; without, ``groups`` is None.
-    ``shown`` are the fields that every row has, ``mentioned`` those that the question names, ``at`` is
-    the now it was asked at, ``unpublished`` says that drafts and the like are among the rows.
+    ``shown`` are the fields that every row has, ``mentioned`` those that the question names, ``columns``
+    those that a listing shows; ``at`` is the now it was asked at, ``unpublished`` says that drafts and
+    the like are among the rows. ``choices`` stand in the place of rows where a listing shows what can be
+    chosen.
     """
 
     question: str
@@ -71,14 +96,16 @@ class Answer:
     at: datetime
     shown: tuple[str, ...] = ()
     mentioned: tuple[str, ...] = ()
+    columns: tuple[str, ...] = ()
     notices: tuple[Problem, ...] = ()
     groups: tuple[Group, ...] | None = None
     grouped_by: tuple[str, ...] = ()
     placements: int | None = None
     overlap: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     unpublished: bool = False
+    choices: Choices | None = None
 
     @property
     def fields(self) -> tuple[str, ...]:
         """The names of all values of a row."""
-        return tuple(dict.fromkeys((*self.shown, *self.mentioned)))
+        return tuple(dict.fromkeys((*self.shown, *self.mentioned, *self.columns)))

@@ -11,7 +11,7 @@ from elenchus.engine.decode import decode, spoken
 from elenchus.engine.stages import select
 from elenchus.engine.textual import textual_reading
 from elenchus.operators import operator
-from elenchus.plan.nodes import AllOf, AnyOf, Negation, SharesTerms, Test, TimeValue
+from elenchus.plan.nodes import AllOf, AnyOf, ListedIn, Negation, SharesTerms, Test, TimeValue
 from elenchus.plan.words import arrangement, condition_words, parts
 from elenchus.table.schema import CORE_FIELDS, Type
 from elenchus.values.dates import from_instant, is_relative
@@ -19,6 +19,8 @@ from elenchus.values.texts import either, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator, Sequence
+
+    from numpy.typing import NDArray
 
     from elenchus.engine.select import Selection
     from elenchus.engine.stages import Stages
@@ -88,9 +90,11 @@ class Explanation:
     total: int
 
 
-def explain(plan: Plan, data: Dataset, clock: Clock, question: str) -> Explanation:
-    """Return why the answer to a plan is as it is."""
-    stages = select(plan, data, clock)
+def explain(
+    plan: Plan, data: Dataset, clock: Clock, question: str, *, without: NDArray[np.intp] | None = None
+) -> Explanation:
+    """Return why the answer to a plan is as it is; ``without`` are rows that stand elsewhere already."""
+    stages = select(plan, data, clock, without=without)
     return Explanation(
         question=question,
         at=instant_words(clock.now, clock),
@@ -125,7 +129,7 @@ def tests_in(condition: Condition | None) -> Iterator[Test]:
         case AllOf() | AnyOf():
             for part in condition.parts:
                 yield from tests_in(part)
-        case SharesTerms() | None:
+        case SharesTerms() | ListedIn() | None:
             return
 
 
@@ -135,18 +139,30 @@ def first_steps(plan: Plan, stages: Stages) -> Iterator[Step]:
     ids = selection.view.ids(plan.taxonomy)
     if plan.taxonomy:
         yield Step(f"terms of {plan.taxonomy}", len(ids), 0)
+        yield from source_step(plan, stages, np.ones(len(ids), np.bool_))
         return
     yield Step("entries", len(ids), 0)
     asked = np.isin(data.entries.kinds, plan.kinds)
     if len(plan.kinds) < len(data.kind_names):
         names = either(data.kind_names[kind] for kind in plan.kinds)
         yield Step(f"of the kind {names}", int(asked.sum()), len(ids) - int(asked.sum()))
-    gone = np.flatnonzero(asked & ~stages.asked)
+    public = asked & selection.view.visible
+    gone = np.flatnonzero(asked & ~public)
     if plan.unpublished:
-        yield Step("public or not", int(stages.asked.sum()), 0)
-        return
-    examples = tuple(Removed(ids[row], state_of(selection, row)) for row in gone[:FEW].tolist())
-    yield Step("public", int(stages.asked.sum()), len(gone), examples)
+        yield Step("public or not", int(public.sum()), 0)
+    else:
+        examples = tuple(Removed(ids[row], state_of(selection, row)) for row in gone[:FEW].tolist())
+        yield Step("public", int(public.sum()), len(gone), examples)
+    yield from source_step(plan, stages, public)
+
+
+def source_step(plan: Plan, stages: Stages, before: Mask) -> Iterator[Step]:
+    """Yield the step to the rows of the listing that is asked."""
+    if plan.source:
+        left = int(stages.asked.sum())
+        yield Step(f"listed in {plan.source.name}", left, int(before.sum()) - left)
+    if plan.empty:
+        yield Step(plan.empty, 0, int(stages.asked.sum()))
 
 
 def state_of(selection: Selection, row: int) -> str:
@@ -248,8 +264,11 @@ def tally(selection: Selection, part: Condition, left: Mask) -> Tally | None:
 
 def last_steps(plan: Plan, stages: Stages) -> Iterator[Step]:
     """Yield the steps after the conditions: leading rows, variety, offset and limit."""
-    matched, ordered = int(stages.matched.sum()), len(stages.ordered)
     ids = stages.selection.view.ids(plan.taxonomy)
+    repeated = np.flatnonzero(stages.repeated).tolist()
+    matched, ordered = int(stages.matched.sum()) - len(repeated), len(stages.ordered)
+    if repeated:
+        yield Step("not shown above on the page", matched, len(repeated), named(ids, repeated[:FEW]))
     if plan.lead or plan.at_most:
         yield Step("with leading rows and at most so many of one value", ordered, max(0, matched - ordered))
     if plan.offset:
@@ -261,6 +280,9 @@ def last_steps(plan: Plan, stages: Stages) -> Iterator[Step]:
     if plan.limit is not None and len(rest) > plan.limit:
         gone = rest[plan.limit :]
         yield Step(f"at most {plan.limit}", plan.limit, len(gone), named(ids, gone[:FEW].tolist()))
+    if stages.filled and plan.fill:
+        words = f"filled up with {stages.filled} of {plan.fill.rows.name}"
+        yield Step(words, len(stages.rows), 0)
 
 
 def named(ids: Sequence[str], rows: Iterable[int]) -> tuple[Removed, ...]:

@@ -26,6 +26,12 @@ def notices(plan: Plan, stages: Stages) -> Iterator[Problem]:
     yield from misfits(plan, stages)
     yield from by_absence(plan, stages)
     yield from leads(plan, stages)
+    if plan.empty:
+        yield Problem("nothing-given", f"there are no rows, because {plan.empty}")
+    if stages.filled and plan.fill:
+        rows = "1 row comes" if stages.filled == 1 else f"{stages.filled} rows come"
+        message = f"{rows} from {plan.fill.rows.name}, to make {plan.fill.at_least}"
+        yield Problem("filled-up", message)
     drawn = any(isinstance(key, RandomOrder) for key in plan.order)
     if drawn and plan.limit is not None and len(stages.rows) < plan.limit:
         yield Problem("few-to-draw", f"{plan.limit} are to be drawn, and there are only {len(stages.rows)}")

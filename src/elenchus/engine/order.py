@@ -7,7 +7,15 @@ from typing import TYPE_CHECKING, Any, assert_never
 
 import numpy as np
 
-from elenchus.plan.nodes import GivenOrder, RandomOrder, RelatednessOrder, SortKey, TermOrder, YesFirst
+from elenchus.plan.nodes import (
+    GivenOrder,
+    RandomOrder,
+    RelatednessOrder,
+    SortKey,
+    SourceOrder,
+    TermOrder,
+    YesFirst,
+)
 from elenchus.table.columns import Numbers, Texts
 from elenchus.table.schema import Type
 
@@ -65,6 +73,8 @@ def sort_columns(selection: Selection, rows: NDArray[np.intp], key: OrderKey) ->
             return [shuffled(selection.view.digests(selection.taxonomy)[rows], key.salt)]
         case TermOrder():
             return [rows]
+        case SourceOrder():
+            return [selection.places(key.rows)[rows]]
         case _:
             assert_never(key)
 

@@ -34,9 +34,17 @@ SHOWN_OF_ENTRIES = ("id", "kind", "slug", "title", "date", "address")
 SHOWN_OF_TERMS = ("id", "slug", "name", "path", "count", "total", "address")
 
 
-def run(plan: Plan, data: Dataset, clock: Clock, question: str, page: int | str = 1) -> Answer:
-    """Return one page of the answer to a plan. Raises NoSuchPage."""
-    stages = select(plan, data, clock)
+def run(
+    plan: Plan,
+    data: Dataset,
+    clock: Clock,
+    question: str,
+    page: int | str = 1,
+    *,
+    without: NDArray[np.intp] | None = None,
+) -> Answer:
+    """Return one page of the answer to a plan, leaving out some rows. Raises NoSuchPage."""
+    stages = select(plan, data, clock, without=without)
     grouping = grouped(stages.selection, stages.rows, plan) if plan.groups else None
     cut = Cut(plan, grouping, len(stages.rows), page)
     ids = stages.selection.view.ids(plan.taxonomy)
@@ -45,7 +53,7 @@ def run(plan: Plan, data: Dataset, clock: Clock, question: str, page: int | str 
     fields = fields_of(stages.selection, shown, plan)
     return Answer(
         question=question,
-        matched=int(np.count_nonzero(stages.matched)),
+        matched=int(np.count_nonzero(stages.matched & ~stages.repeated)),
         total=len(stages.rows),
         offset=plan.offset,
         page=cut.page,
@@ -55,6 +63,7 @@ def run(plan: Plan, data: Dataset, clock: Clock, question: str, page: int | str 
         at=from_instant(clock.now, clock.zone),
         shown=shown,
         mentioned=tuple(field.name for field in plan.fields),
+        columns=tuple(field.name for field in plan.show),
         notices=(*plan.notices, *notices(plan, stages), *too_many(grouping)),
         groups=cut.groups(ids_in_order),
         grouped_by=tuple(key.field.name for key in plan.groups),
@@ -67,7 +76,7 @@ def run(plan: Plan, data: Dataset, clock: Clock, question: str, page: int | str 
 def fields_of(selection: Selection, shown: tuple[str, ...], plan: Plan) -> list[FieldRef]:
     """Return the fields that are always shown, and those that the question names."""
     known = selection.view.fields(selection.taxonomy)
-    return [*(FieldRef(name, known[name]) for name in shown), *plan.fields]
+    return [*(FieldRef(name, known[name]) for name in shown), *plan.fields, *plan.show]
 
 
 def row_of(selection: Selection, row: int, fields: Iterable[FieldRef]) -> Row:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from dataclasses import dataclass
 from functools import reduce
 from operator import and_, or_
@@ -11,15 +12,17 @@ import numpy as np
 
 from elenchus.engine.ranges import key_range, tree_range
 from elenchus.operators import operator
-from elenchus.plan.nodes import AllOf, AnyOf, Negation, SharesTerms, Test
+from elenchus.plan.nodes import AllOf, AnyOf, ListedIn, Negation, SharesTerms, Test
 from elenchus.table.columns import Lists, Mask, Numbers, Terms
 from elenchus.table.schema import Type
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
     from numpy.typing import NDArray
 
     from elenchus.engine.view import View
-    from elenchus.plan.nodes import Condition
+    from elenchus.plan.nodes import Condition, Rows
     from elenchus.table.columns import Column
 
 __all__ = ["Selection"]
@@ -27,10 +30,14 @@ __all__ = ["Selection"]
 
 @dataclass(frozen=True)
 class Selection:
-    """Conditions over the entries of a view, or over the terms of a taxonomy."""
+    """Conditions over the entries of a view, or over the terms of a taxonomy.
+
+    ``listed`` holds the rows of each listing that a condition or the order asks about, in their order.
+    """
 
     view: View
     taxonomy: str = ""
+    listed: Mapping[Rows, NDArray[np.intp]] = dataclasses.field(default_factory=dict)
 
     def rows(self, condition: Condition) -> Mask:
         """Return the mask of the rows that meet a condition."""
@@ -40,6 +47,8 @@ class Selection:
                 return ~found if condition.negated else found
             case SharesTerms():
                 return self.shared(condition) > 0
+            case ListedIn():
+                return self.among(condition.rows)
             case Negation():
                 return ~self.rows(condition.part)
             case AllOf():
@@ -58,6 +67,19 @@ class Selection:
             ranges = [tree_range(ancestry, value) for value in test.values]
             return record.rows(numbered(column, ancestry.numbers), ranges)
         return record.rows(column, [key_range(column, value) for value in test.values])
+
+    def among(self, rows: Rows) -> Mask:
+        """Return the mask of the rows of a listing."""
+        found = np.zeros(len(self.view.ids(self.taxonomy)), np.bool_)
+        found[self.listed[rows]] = True
+        return found
+
+    def places(self, rows: Rows) -> NDArray[np.int64]:
+        """Return the place of each row in a listing; rows that are not in it follow."""
+        listed = self.listed[rows]
+        found = np.full(len(self.view.ids(self.taxonomy)), len(listed))
+        found[listed] = np.arange(len(listed))
+        return found
 
     def shared(self, likeness: SharesTerms) -> NDArray[np.int64]:
         """Return how many terms each row shares with an entry, none for the entry itself."""
@@ -83,7 +105,7 @@ class Selection:
                 if operator(condition.operator).decides_missing:
                     known = np.ones_like(known)
                 return (~found & known, found) if condition.negated else (found, ~found & known)
-            case SharesTerms():
+            case SharesTerms() | ListedIn():
                 found = self.rows(condition)
                 return found, ~found
             case Negation():

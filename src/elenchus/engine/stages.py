@@ -10,45 +10,110 @@ import numpy as np
 from elenchus.engine.order import leading, ordered, varied
 from elenchus.engine.select import Selection
 from elenchus.engine.view import View
+from elenchus.plan.nodes import AllOf, AnyOf, ListedIn, Negation
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from numpy.typing import NDArray
 
-    from elenchus.plan.nodes import Plan
+    from elenchus.plan.nodes import Condition, Fill, Plan, Rows
     from elenchus.table.columns import Mask
     from elenchus.table.dataset import Dataset
     from elenchus.values.dates import Clock
 
-__all__ = ["Stages", "select"]
+__all__ = ["Stages", "select", "selection_of"]
 
 
 @dataclass(frozen=True)
 class Stages:
     """What a plan leaves, step by step: masks over all rows, then the numbers of rows in order.
 
-    ``asked`` are visible rows of the kinds asked, ``matched`` those that meet the condition; ``ordered``
-    is before, ``rows`` after offset and limit.
+    ``asked`` are visible rows of the kinds asked, or of the listing asked; ``matched`` those that meet
+    the condition, ``repeated`` those of them that are left out because they stand elsewhere already.
+    ``ordered`` is before, ``rows`` after offset and limit; the last ``filled`` of them fill the answer up.
     """
 
     selection: Selection
     asked: Mask
     matched: Mask
+    repeated: Mask
     ordered: NDArray[np.intp]
     rows: NDArray[np.intp]
+    filled: int = 0
 
 
-def select(plan: Plan, data: Dataset, clock: Clock, *, besides: int | None = None) -> Stages:
-    """Return the rows of a plan, with the steps on the way; ``besides`` is a row let in whatever it has."""
-    view = View(data, clock.now, plan.unpublished, None if plan.taxonomy else besides)
-    selection = Selection(view, plan.taxonomy)
-    visible = np.ones(len(view.ids(plan.taxonomy)), np.bool_) if plan.taxonomy else view.visible
+def select(
+    plan: Plan,
+    data: Dataset,
+    clock: Clock,
+    *,
+    besides: int | None = None,
+    without: NDArray[np.intp] | None = None,
+) -> Stages:
+    """Return the rows of a plan, with the steps on the way.
+
+    ``besides`` is a row let in whatever it has; ``without`` are rows left out before offset and limit.
+    """
+    selection = selection_of(plan, data, clock, besides=besides)
+    size = len(selection.view.ids(plan.taxonomy))
+    visible = np.ones(size, np.bool_) if plan.taxonomy else selection.view.visible
     asked = visible if plan.taxonomy else visible & np.isin(data.entries.kinds, plan.kinds)
+    if plan.source:
+        asked = asked & selection.among(plan.source)
     matched = asked & selection.rows(plan.condition) if plan.condition else asked.copy()
+    if plan.empty:
+        matched[:] = False
     if besides is not None:
         matched[besides] = True
-    found = ordered(selection, np.flatnonzero(matched), plan.order)
+    kept = np.ones(size, np.bool_)
+    if without is not None:
+        kept[without] = False
+    found = ordered(selection, np.flatnonzero(matched & kept), plan.order)
     if plan.lead:
-        found = leading(found, plan.lead, visible)
+        found = leading(found, plan.lead, visible & kept)
     if plan.at_most:
         found = varied(selection, found, plan.at_most)
-    return Stages(selection, asked, matched, found, found[plan.offset :][: plan.limit])
+    rows = found[plan.offset :][: plan.limit]
+    more = filling(plan.fill, selection, rows, visible & kept) if plan.fill else rows[:0]
+    return Stages(
+        selection, asked, matched, matched & ~kept, found, np.concatenate((rows, more)), filled=len(more)
+    )
+
+
+def filling(fill: Fill, selection: Selection, rows: NDArray[np.intp], allowed: Mask) -> NDArray[np.intp]:
+    """Return the rows that fill an answer up, in their own order: none that is there already."""
+    missing = max(0, fill.at_least - len(rows))
+    candidates = selection.listed[fill.rows]
+    free = allowed[candidates] & ~np.isin(candidates, rows)
+    return candidates[free][:missing]
+
+
+def selection_of(plan: Plan, data: Dataset, clock: Clock, *, besides: int | None = None) -> Selection:
+    """Return what the conditions of a plan are asked of, with the rows of the listings that it names."""
+    view = View(data, clock.now, plan.unpublished, None if plan.taxonomy else besides)
+    listed = {rows: select(rows.plan, data, clock).rows for rows in dict.fromkeys(named_rows(plan))}
+    return Selection(view, plan.taxonomy, listed)
+
+
+def named_rows(plan: Plan) -> Iterator[Rows]:
+    """Yield the listings that a plan names."""
+    if plan.source:
+        yield plan.source
+    if plan.fill:
+        yield plan.fill.rows
+    yield from rows_in(plan.condition)
+
+
+def rows_in(condition: Condition | None) -> Iterator[Rows]:
+    """Yield the listings that a condition names."""
+    match condition:
+        case ListedIn():
+            yield condition.rows
+        case Negation():
+            yield from rows_in(condition.part)
+        case AllOf() | AnyOf():
+            for part in condition.parts:
+                yield from rows_in(part)
+        case _:
+            return

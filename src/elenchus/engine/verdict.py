@@ -10,7 +10,7 @@ import numpy as np
 from elenchus.engine.explain import state_of, tests_in, value_words
 from elenchus.engine.groups import grouped
 from elenchus.engine.select import Selection
-from elenchus.engine.stages import select
+from elenchus.engine.stages import select, selection_of
 from elenchus.engine.view import View
 from elenchus.plan.nodes import AllOf, AnyOf, Negation
 from elenchus.plan.words import condition_words, mend_words, parts
@@ -70,14 +70,15 @@ class Verdict:
 
 def judge(plan: Plan, data: Dataset, clock: Clock, row: int) -> Verdict:
     """Return what becomes of a row, an entry or a term, in the answer to a plan."""
-    judged = Selection(View(data, clock.now, plan.unpublished, None if plan.taxonomy else row), plan.taxonomy)
+    judged = selection_of(plan, data, clock, besides=row)
     gates = list(findings(plan, data, clock, row, judged))
     failing = [finding for finding in gates if not finding.holds and not finding.depth]
     stages = select(plan, data, clock)
     leads = row in plan.lead and (plan.taxonomy != "" or bool(stages.selection.view.visible[row]))
-    place = placed(plan, stages, row) if not failing or leads else outlook(plan, data, clock, row)
+    filled = row in stages.rows[len(stages.rows) - stages.filled :]
+    place = placed(plan, stages, row) if not failing or leads or filled else outlook(plan, data, clock, row)
     changes = mends(plan, data, clock, row, judged) if failing else place.mends(plan)
-    is_listed = (not failing or leads) and not place.cut
+    is_listed = ((not failing or leads) and not place.cut) or filled
     return Verdict(
         id=judged.view.ids(plan.taxonomy)[row],
         name=name_of(judged, row),
@@ -119,6 +120,11 @@ def findings(plan: Plan, data: Dataset, clock: Clock, row: int, judged: Selectio
         if not plan.unpublished:
             state = state_of(Selection(View(data, clock.now)), row)
             yield Finding("is public", state == "public", state)
+    if plan.source:
+        among = bool(judged.among(plan.source)[row])
+        yield Finding(f"is listed in {plan.source.name}", among)
+    if plan.empty:
+        yield Finding("all parameters that it needs are given", holds=False, values=plan.empty)
     for part in parts(plan.condition):
         yield from nested(part, row, judged, 0)
 
@@ -158,7 +164,10 @@ class Place:
 
 
 def placed(plan: Plan, stages: Stages, row: int) -> Place:
-    """Return the place of a row that matches."""
+    """Return the place of a row that matches, or that fills the answer up."""
+    if stages.filled and row in stages.rows[len(stages.rows) - stages.filled :]:
+        place = int(np.flatnonzero(stages.rows == row)[0]) + 1
+        return Place(place + plan.offset, place, "")
     found = np.flatnonzero(stages.ordered == row)
     if not len(found):
         if plan.at_most is None:
@@ -200,6 +209,10 @@ def mends(plan: Plan, data: Dataset, clock: Clock, row: int, judged: Selection) 
         state = state_of(Selection(View(data, clock.now)), row)
         if state != "public" and not plan.unpublished:
             found.append(publishing(state))
+    if plan.source and not judged.among(plan.source)[row]:
+        found.append(f"let {plan.source.name} list it")
+    if plan.empty:
+        found.append("give the parameters that are missing")
     failing = [part for part in parts(plan.condition) if not judged.rows(part)[row]]
     if plan.taxonomy:  # nobody sets what a term counts: tell what it takes
         return tuple(condition_words(part) for part in failing)

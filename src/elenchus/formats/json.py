@@ -11,7 +11,7 @@ from elenchus.layout.pieces import Piece
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from elenchus.engine.answer import Answer, Group, Row
+    from elenchus.engine.answer import Answer, Choices, Group, Row
 
 __all__ = ["plain", "row_object", "write"]
 
@@ -33,6 +33,7 @@ def write(answer: Answer, _width: int | None) -> Iterator[Piece]:
         "grouped_by": list(answer.grouped_by),
         "groups": None if answer.groups is None else [group_object(group) for group in answer.groups],
         "overlap": {name: list(labels) for name, labels in answer.overlap.items()},
+        "choices": None if answer.choices is None else choices_object(answer.choices),
         "notices": [
             {"code": notice.code, "message": notice.message, "hint": notice.hint} for notice in answer.notices
         ],
@@ -53,6 +54,19 @@ def group_object(group: Group) -> dict[str, Any]:
         "count": group.count,
         "shown": group.shown,
         "rows": list(group.rows),
+    }
+
+
+def choices_object(choices: Choices) -> dict[str, Any]:
+    """Return the choices of a parameter as an object."""
+    return {
+        "parameter": choices.parameter,
+        "label": choices.label,
+        "many": choices.many,
+        "choices": [
+            {"value": each.value, "label": each.label, "depth": each.depth, "count": each.count}
+            for each in choices.choices
+        ],
     }
 
 

@@ -13,7 +13,7 @@ from elenchus.layout.problems import notice_lines
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from elenchus.engine.answer import Answer, Group
+    from elenchus.engine.answer import Answer, Choices, Group
 
 __all__ = ["columns", "write"]
 
@@ -24,13 +24,16 @@ INDENT = 2
 
 def write(answer: Answer, width: int | None) -> Iterator[Piece]:
     """Yield the rows with the fields that the question names, then the counts and the notices."""
-    if answer.groups is not None:
+    if answer.choices is not None:
+        yield from choice_lines(answer.choices, width)
+    elif answer.groups is not None:
         yield from group_lines(answer, width)
     elif answer.rows:
         yield from chain.from_iterable(row_lines(answer, width))
-    if answer.rows or answer.groups:
+    if answer.rows or answer.groups or answer.choices:
         yield Piece("\n")
-    yield from summary(answer)
+    if not answer.choices:
+        yield from summary(answer)
     yield from notice_lines(answer.notices)
 
 
@@ -39,6 +42,17 @@ def row_lines(answer: Answer, width: int | None) -> list[list[Piece]]:
     names = columns(answer)
     rows = [[spoken(row.values[name]) for name in names] for row in answer.rows]
     return grid([heading(answer, name) for name in names], rows, width)
+
+
+def choice_lines(choices: Choices, width: int | None) -> Iterator[Piece]:
+    """Yield the choices of a parameter with the number of rows that each would leave."""
+    yield Piece(f"{printable(choices.label)}: choose with --with {choices.parameter}=…\n\n", Role.STRONG)
+    headings = [Heading("value", Role.NAME), Heading("name", flexible=True), Heading("rows", right=True)]
+    rows = [
+        (each.value, "  " * each.depth + each.label, "" if each.count is None else str(each.count))
+        for each in choices.choices
+    ]
+    yield from chain.from_iterable(grid(headings, rows, width))
 
 
 def group_lines(answer: Answer, width: int | None) -> Iterator[Piece]:
@@ -77,7 +91,12 @@ def bar(count: int, most: int) -> str:
 
 
 def columns(answer: Answer) -> list[str]:
-    """Return the names of the columns: id, title and date, the kind where ids do not tell it."""
+    """Return the names of the columns: those that a listing shows, or id, title and what is asked about.
+
+    The kind is among them where ids do not tell it.
+    """
+    if answer.columns:
+        return list(dict.fromkeys(("id", *answer.columns)))
     if "title" not in answer.shown:
         return list(dict.fromkeys(("id", "name", "count", "total", *answer.mentioned)))
     kinds = {row["kind"] for row in answer.rows}

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from elenchus.language.lexer import Token
     from elenchus.language.nodes import Condition, Value
 
-__all__ = ["condition", "value_list"]
+__all__ = ["arguments", "condition", "value_list"]
 
 DEEPEST = 40  # parentheses and nots inside one another
 MOST_VALUES = 1_000  # values in one list
@@ -40,7 +40,7 @@ def condition(cursor: Cursor) -> Condition:
     """Read conditions joined by ``and`` or by ``or``; both at one level is an error with two readings."""
     first = cursor.next
     parts, joints = [unary(cursor)], []
-    while cursor.next.means("and", "or"):
+    while cursor.next.means("and", "or") and not cursor.ends_clause:
         joints.append(cursor.take())
         parts.append(unary(cursor))
     words = {joint.text.lower() for joint in joints}
@@ -66,6 +66,10 @@ def unary(cursor: Cursor) -> Condition:
             cursor.fail("open-parenthesis", "this parenthesis is never closed", span=first.span)
     elif cursor.accept("related"):
         found = related(cursor, first)
+    elif cursor.accept("listed"):
+        found = listed(cursor, first)
+    elif cursor.next.sort is Sort.PARAMETER:
+        found = nodes.Chosen(cursor.parameter(), first.span)
     else:
         found = comparison(cursor)
     cursor.depth -= 1
@@ -85,6 +89,41 @@ def related(cursor: Cursor, first: Token) -> nodes.Related:
             message = f"likeness goes by at most {MOST_TAXONOMIES} taxonomies"
             cursor.fail("too-many", message, span=cursor.span_from(first))
     return nodes.Related(anchor, tuple(by), cursor.span_from(first))
+
+
+def listed(cursor: Cursor, first: Token) -> nodes.Listed:
+    """Read ``in NAME (…)`` after ``listed``."""
+    cursor.expect("in", "listed")
+    name = cursor.row_name("a listing")
+    given = arguments(cursor)
+    return nodes.Listed(name, given, cursor.span_from(first))
+
+
+def arguments(cursor: Cursor) -> tuple[nodes.Argument, ...]:
+    """Read ``(name = value, name = (a, b))`` after the name of a listing; nothing where there is none."""
+    opened = cursor.next
+    if not cursor.accept("("):
+        return ()
+    found = [argument(cursor)]
+    while cursor.accept(","):
+        found.append(argument(cursor))
+    if not cursor.accept(")"):
+        hint = "Write (habitat = shore, period = today)."
+        cursor.fail("open-parenthesis", f"the list of parameters goes on with {cursor.next.shown}", hint)
+    if len({each.name for each in found}) < len(found):
+        cursor.fail("clause-twice", "one parameter is given twice", span=cursor.span_from(opened))
+    return tuple(found)
+
+
+def argument(cursor: Cursor) -> nodes.Argument:
+    """Read ``name = value`` or ``name = (a, b)``."""
+    first = cursor.next
+    if first.sort is not Sort.WORD:
+        cursor.fail("expected", f"a parameter is missing here; found {first.shown}")
+    name = cursor.take().text  # a word of the language, too, may be the name of a parameter
+    cursor.expect("=", name)
+    values = value_list(cursor, name) if cursor.next.means("(") else (cursor.value(name),)
+    return nodes.Argument(name, values, cursor.span_from(first))
 
 
 def comparison(cursor: Cursor) -> Condition:

@@ -31,8 +31,9 @@ class Stop(Exception):
 class Cursor:
     """The tokens of a question, which one comes next, and the problems met on the way."""
 
-    def __init__(self, tokens: list[Token], problems: list[Problem]) -> None:
+    def __init__(self, tokens: list[Token], problems: list[Problem], *, changes: bool = False) -> None:
         self.tokens = tokens
+        self.changes = changes  # whether “and where” and “no limit” may stand here
         self.at = 0
         self.depth = 0
         self.problems = problems
@@ -50,7 +51,9 @@ class Cursor:
     @property
     def ends_clause(self) -> bool:
         """Say whether a clause, or the question, ends here."""
-        return self.next.sort is Sort.END or self.next.means(*CLAUSES)
+        if self.next.sort is Sort.END or self.next.means(*CLAUSES):
+            return True
+        return self.changes and (self.next.means("no") or self.is_phrase("and", "where"))
 
     def take(self) -> Token:
         """Return the token and move on; the end stays."""
@@ -67,11 +70,15 @@ class Cursor:
 
     def accept_phrase(self, *words: str) -> bool:
         """Move on over several keywords in a row, and say whether they were there."""
-        ahead = self.tokens[self.at : self.at + len(words)]
-        found = len(ahead) == len(words) and all(map(Token.means, ahead, words))
+        found = self.is_phrase(*words)
         if found:
             self.at += len(words)
         return found
+
+    def is_phrase(self, *words: str) -> bool:
+        """Say whether several keywords in a row stand here."""
+        ahead = self.tokens[self.at : self.at + len(words)]
+        return len(ahead) == len(words) and all(map(Token.means, ahead, words))
 
     def skip_clause(self) -> None:
         """Move on to the next word that begins a clause."""
@@ -100,6 +107,13 @@ class Cursor:
             self.fail("expected", f"{what} is missing here; found {self.next.shown}", self.quote_hint())
         token = self.take()
         return nodes.Literal(token.text, token.span)
+
+    def row_name(self, what: str) -> Literal:
+        """Read the name of a kind, a taxonomy or a listing; a listing may well be called “lead”."""
+        if self.next.means("lead") and not self.is_phrase("lead", "with"):
+            token = self.take()
+            return nodes.Literal(token.text, token.span)
+        return self.name(what)
 
     def quote_hint(self) -> str:
         """Return what helps where a keyword stands for a name."""
@@ -136,8 +150,7 @@ class Cursor:
     def value(self, after: str) -> Value:
         """Read one value: a word, a text in quotes, a parameter, or a relative date of several words."""
         if self.next.sort is Sort.PARAMETER:
-            token = self.take()
-            return nodes.Parameter(token.text[1:].rstrip("?"), token.text.endswith("?"), token.span)
+            return self.parameter()
         for length in (3, 2):
             ahead = self.tokens[self.at : self.at + length]
             phrase = " ".join(token.text for token in ahead)
@@ -148,6 +161,11 @@ class Cursor:
             self.no_value(after)
         token = self.take()
         return nodes.Literal(token.text, token.span)
+
+    def parameter(self) -> nodes.Parameter:
+        """Read a parameter."""
+        token = self.take()
+        return nodes.Parameter(token.text[1:].rstrip("?"), token.text.endswith("?"), token.span)
 
     def no_value(self, after: str) -> NoReturn:
         """Give up where a value should stand."""

@@ -10,7 +10,10 @@ from elenchus.errors import Span
 
 __all__ = [
     "And",
+    "Argument",
     "AtMost",
+    "Changes",
+    "Chosen",
     "Compare",
     "Condition",
     "Flag",
@@ -20,6 +23,7 @@ __all__ = [
     "Lead",
     "Limit",
     "LimitPerGroup",
+    "Listed",
     "Literal",
     "Not",
     "Offset",
@@ -54,7 +58,10 @@ class Literal:
 
 @dataclass(frozen=True, slots=True)
 class Parameter:
-    """A value that the caller gives: ``:name``, or ``:name?`` where it may be left out."""
+    """A value that the caller gives: ``:name``, or ``:name?`` where it may be left out.
+
+    ``:here`` is the row of the page on which a listing stands, ``:here.FIELD`` what that row has in a field.
+    """
 
     name: str
     optional: bool = False
@@ -106,6 +113,32 @@ class Flag:
 
 
 @dataclass(frozen=True, slots=True)
+class Argument:
+    """What a question gives to a parameter of a listing that it names."""
+
+    name: str
+    values: tuple[Value, ...]
+    span: Span = at()
+
+
+@dataclass(frozen=True, slots=True)
+class Listed:
+    """``listed in NAME (…)``: stands among the rows of a listing."""
+
+    listing: Literal
+    given: tuple[Argument, ...] = ()
+    span: Span = at()
+
+
+@dataclass(frozen=True, slots=True)
+class Chosen:
+    """A parameter in the place of a condition: the listing that declares it says what its choices mean."""
+
+    parameter: Parameter
+    span: Span = at()
+
+
+@dataclass(frozen=True, slots=True)
 class Not:
     """The opposite of a condition."""
 
@@ -129,14 +162,15 @@ class Or:
     span: Span = at()
 
 
-Condition: TypeAlias = Compare | Related | Flag | Not | And | Or
+Condition: TypeAlias = Compare | Related | Flag | Listed | Chosen | Not | And | Or
 
 
 @dataclass(frozen=True, slots=True)
 class From:
-    """The clause ``from``: names of kinds, or one taxonomy."""
+    """The clause ``from``: names of kinds, one taxonomy, or one listing with its parameters."""
 
     names: tuple[Literal, ...]
+    given: tuple[Argument, ...] = ()
     span: Span = at()
 
 
@@ -165,18 +199,20 @@ By: TypeAlias = OneOf[
     "term order",
     "random",
     "random fixed",
+    "parameter",
 ]
 
 
 @dataclass(frozen=True, slots=True)
 class OrderKey:
-    """One key of an order: a field, or one of the orders that have a name of their own."""
+    """One key of an order: a field, one of the orders with a name of their own, or a parameter for either."""
 
     by: By
     path: Path | None = None
     descending: bool = False
     natural: bool = False
     missing_first: bool = False
+    parameter: Parameter | None = None
     span: Span = at()
 
 
@@ -275,3 +311,16 @@ class Question:
     limit: Limit | None = None
     per_group: LimitPerGroup | None = None
     per_page: PerPage | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Changes:
+    """What a listing changes in the question that it is based on.
+
+    Clauses of ``question`` replace their namesakes, ``also`` joins its condition to the inherited one,
+    ``without`` are fields of Question that are removed.
+    """
+
+    question: Question
+    also: Where | None = None
+    without: tuple[str, ...] = ()

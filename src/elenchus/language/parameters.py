@@ -6,33 +6,73 @@ from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, assert_never
 
 from elenchus.errors import Problem
-from elenchus.language.nodes import And, Compare, Flag, Literal, Not, Or, Parameter, Related
+from elenchus.language.nodes import And, Chosen, Compare, Flag, Listed, Literal, Not, Or, Parameter, Related
+from elenchus.language.tree import placed
 from elenchus.operators import Operands, operator
 from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping, Sequence
 
-    from elenchus.language.nodes import Condition, Group, Question, Value, Where
+    from elenchus.language.nodes import (
+        Argument,
+        Condition,
+        From,
+        Group,
+        Order,
+        OrderKey,
+        Question,
+        Value,
+        Where,
+    )
 
-__all__ = ["bind"]
+__all__ = ["Given", "bind"]
 
 
-def bind(question: Question, given: Mapping[str, Sequence[str]]) -> tuple[Question, list[Problem]]:
+@dataclass(frozen=True)
+class Given:
+    """What stands for the parameters of a question.
+
+    ``conditions`` and ``orders`` are the chosen ones of parameters that stand for such; a condition may
+    be None, for none at all. ``may_lack`` are parameters that may be left out though the question does
+    not say so.
+    """
+
+    values: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    conditions: Mapping[str, Condition | None] = field(default_factory=dict)
+    orders: Mapping[str, tuple[OrderKey, ...]] = field(default_factory=dict)
+    may_lack: frozenset[str] = frozenset()
+
+
+def bind(question: Question, given: Given) -> tuple[Question, list[Problem]]:
     """Return the question with literals for its parameters, and what is wrong with those given.
 
     A parameter without a value, or with an empty one, is not given: an optional one is taken out
     together with the comparison that holds it, a required one is a problem.
     """
-    binder = Binder({name: [text for text in texts if text] for name, texts in given.items()})
+    values = {name: [text for text in texts if text] for name, texts in given.values.items()}
+    binder = Binder(replace(given, values=values))
     bound = replace(
         question,
+        source=question.source and bind_source(binder, question.source),
         where=bind_where(binder, question.where) if question.where else None,
+        order=question.order and bind_order(binder, question.order),
         lead=question.lead and replace(question.lead, entries=binder.many(question.lead.entries)),
         group=question.group and bind_group(binder, question.group),
     )
     bound = replace(bound, lead=bound.lead if bound.lead and bound.lead.entries else None)
     return bound, [*binder.problems, *binder.unused()]
+
+
+def bind_source(binder: Binder, source: From) -> From:
+    """Return the clause ``from`` with the values of what it gives to a listing."""
+    return replace(source, given=binder.arguments(source.given))
+
+
+def bind_order(binder: Binder, order: Order) -> Order | None:
+    """Return the clause ``order by`` with the keys of chosen orders; None when nothing of it is left."""
+    keys = tuple(key for each in order.keys for key in binder.order_keys(each))
+    return replace(order, keys=keys) if keys else None
 
 
 def bind_where(binder: Binder, where: Where) -> Where | None:
@@ -50,7 +90,7 @@ def bind_group(binder: Binder, group: Group) -> Group:
 class Binder:
     """The values given, the names that the question has asked for, and the problems met."""
 
-    given: Mapping[str, Sequence[str]]
+    given: Given
     asked: dict[str, None] = field(default_factory=dict)
     problems: list[Problem] = field(default_factory=list)
 
@@ -63,10 +103,52 @@ class Binder:
         if isinstance(value, Literal):
             return [value]
         self.asked[value.name] = None
-        texts = self.given.get(value.name, [])
-        if not texts and not value.optional:
-            self.problems.append(not_given(value))
+        texts = self.given.values.get(value.name, [])
+        if value.name in self.given.conditions or value.name in self.given.orders:
+            hint = "Write it where a condition, or a key of the order, would stand."
+            self.problems.append(
+                Problem("no-single-value", f":{value.name} stands for no value", hint, span=value.span)
+            )
+        elif not texts:
+            self.lacks(value)
         return [Literal(text, value.span) for text in texts]
+
+    def lacks(self, parameter: Parameter) -> None:
+        """Report a parameter that is not given, unless it may be left out."""
+        if not parameter.optional and parameter.name not in self.given.may_lack:
+            self.problems.append(not_given(parameter))
+
+    def arguments(self, given: Iterable[Argument]) -> tuple[Argument, ...]:
+        """Return what is given to a listing, without what is left out."""
+        found = (replace(each, values=self.many(each.values)) for each in given)
+        return tuple(each for each in found if each.values)
+
+    def order_keys(self, key: OrderKey) -> tuple[OrderKey, ...]:
+        """Return a key of an order, or those that a parameter stands for."""
+        if key.parameter is None:
+            return (key,)
+        name = key.parameter.name
+        self.asked[name] = None
+        if name in self.given.orders:
+            return placed(self.given.orders[name], key.span)
+        if name in self.given.values:
+            self.problems.append(undeclared(key.parameter, "an order", "orders"))
+        else:
+            self.lacks(key.parameter)
+        return ()
+
+    def chosen(self, node: Chosen) -> Condition | None:
+        """Return the condition that a parameter stands for; None for none."""
+        name = node.parameter.name
+        self.asked[name] = None
+        if name in self.given.conditions:
+            found = self.given.conditions[name]
+            return placed(found, node.span) if found else None
+        if name in self.given.values:
+            self.problems.append(undeclared(node.parameter, "a condition", "conditions"))
+        else:
+            self.lacks(node.parameter)
+        return None
 
     def condition(self, node: Condition) -> Condition | None:
         """Return a condition with its values bound; None when nothing of it is left."""
@@ -78,6 +160,10 @@ class Binder:
                 return replace(node, anchor=anchor) if anchor else None
             case Flag():
                 return node
+            case Listed():
+                return replace(node, given=self.arguments(node.given))
+            case Chosen():
+                return self.chosen(node)
             case Not():
                 part = self.condition(node.part)
                 return replace(node, part=part) if part else None
@@ -119,7 +205,8 @@ class Binder:
     def unused(self) -> list[Problem]:
         """Return a problem for each value given that the question does not ask for."""
         found = []
-        for name in self.given.keys() - self.asked.keys():
+        given = {**self.given.values, **self.given.conditions, **self.given.orders}
+        for name in [name for name in given if name not in self.asked]:
             near = nearest(name, self.asked)
             known = f"It has {either(':' + asked for asked in self.asked)}." if self.asked else "It has none."
             hint = f"Did you mean {either(near)}?" if near else known
@@ -132,11 +219,20 @@ def given_name(value: Value) -> str:
     return value.name if isinstance(value, Parameter) else value.text
 
 
+def undeclared(parameter: Parameter, what: str, key: str) -> Problem:
+    """Return the problem of a value where only a listing's declared choices can stand."""
+    message = f":{parameter.name} stands for {what}, so no value can be given for it here"
+    hint = f"A listing declares it: parameters.{parameter.name} = {{ {key} = {{ … }} }}."
+    return Problem("undeclared-choice", message, hint, span=parameter.span)
+
+
 def not_given(value: Parameter) -> Problem:
     """Return the problem of a parameter without a value."""
-    if value.name == "here":
-        message = ":here is the row of a page, and there is no page here"
-        return Problem("no-page-row", message, "Try one with --with here=ID.", span=value.span)
+    if value.name.split(".")[0] == "here":
+        what = "the row of a page" if value.name == "here" else "a field of a page's row"
+        message = f":{value.name} is {what}, and there is no page here"
+        hint = f"Try one with --with {value.name}={'ID' if value.name == 'here' else '…'}."
+        return Problem("no-page-row", message, hint, span=value.span)
     message = f":{value.name} has no value"
     hint = f"Give one with --with {value.name}=…, or write :{value.name}? where it may be left out."
     return Problem("not-given", message, hint, span=value.span)

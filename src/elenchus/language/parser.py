@@ -6,19 +6,19 @@ from typing import TYPE_CHECKING, Any, NoReturn
 
 from elenchus.errors import Problem, QuestionError, Span
 from elenchus.language import nodes
-from elenchus.language.conditions import condition, value_list
+from elenchus.language.conditions import arguments, condition, value_list
 from elenchus.language.cursor import Cursor, Stop
 from elenchus.language.lexer import Sort, tokens
 from elenchus.language.words import CLAUSES
-from elenchus.values.texts import nearest, quoted
+from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
     from elenchus.language.lexer import Token
-    from elenchus.language.nodes import Condition, Question
+    from elenchus.language.nodes import Changes, Condition, Question
 
-__all__ = ["parse", "parse_condition", "read"]
+__all__ = ["parse", "parse_condition", "parse_order", "read", "read_changes"]
 
 LONGEST = 20_000  # characters in a question
 MOST_ORDER_KEYS = 16
@@ -57,6 +57,73 @@ def read(text: str, *, comments: bool = False) -> tuple[Question, list[Problem]]
     return nodes.Question(**found), cursor.problems if cursor else [too_long(text)]
 
 
+def read_changes(text: str) -> tuple[Changes, list[Problem]]:
+    """Return what a text changes in a question that is inherited, and the problems of its form."""
+    found: dict[str, Any] = {}
+    cursor = start(text, comments=True, changes=True)
+    while cursor and cursor.next.sort is not Sort.END:
+        try:
+            change(cursor, found)
+        except Stop as stop:
+            cursor.problems.append(stop.problem)
+            cursor.skip_clause()
+    also, without = found.pop("also", None), tuple(found.pop("without", ()))
+    problems = cursor.problems if cursor else [too_long(text)]
+    return nodes.Changes(nodes.Question(**found), also, without), problems
+
+
+def change(cursor: Cursor, found: dict[str, Any]) -> None:
+    """Read a clause, ``and where …`` or ``no CLAUSE``."""
+    first = cursor.next
+    if cursor.accept_phrase("and", "where"):
+        if "also" in found or "where" in found:
+            cursor.fail("clause-twice", "a condition is changed twice", "Keep one of them.", first.span)
+        found["also"] = where(cursor, first)
+        if not cursor.ends_clause:
+            trailing(cursor, "where")
+    elif cursor.accept("no"):
+        name = next((name for words, name in REMOVABLE.items() if cursor.accept_phrase(*words.split())), "")
+        if not name:
+            hint = f"Write {either('no ' + words for words in REMOVABLE)}."
+            cursor.fail("expected", f"“no” must be followed by a clause, not {cursor.next.shown}", hint)
+        found.setdefault("without", []).append(name)
+        if not cursor.ends_clause:
+            trailing(cursor, name)
+    else:
+        clause(cursor, found)
+        if "where" in found and "also" in found:
+            cursor.fail("clause-twice", "a condition is changed twice", "Keep one of them.", first.span)
+
+
+# What “no …” removes: longer words first, for “limit” begins “limit per group”.
+REMOVABLE = {
+    "limit per group": "per_group",
+    "limit": "limit",
+    "where": "where",
+    "order by": "order",
+    "order": "order",
+    "group by": "group",
+    "group": "group",
+    "offset": "offset",
+    "per page": "per_page",
+    "lead with": "lead",
+    "lead": "lead",
+    "at most": "at_most",
+    "from": "source",
+    "including unpublished": "unpublished",
+}
+
+
+def parse_order(text: str) -> tuple[nodes.OrderKey, ...]:
+    """Return the keys of an order alone, as a choice of a listing names them. Raises QuestionError."""
+    question, problems = read(f"order by {text}")
+    if not problems and (question.order is None or question != nodes.Question(order=question.order)):
+        problems = [Problem("left-over", f"{quoted(text)} is more than an order", span=Span(0, len(text)))]
+    if problems or question.order is None:
+        raise QuestionError(text, problems)
+    return question.order.keys
+
+
 def parse_condition(text: str) -> Condition:
     """Return the tree of a condition alone, as a site names them. Raises QuestionError."""
     cursor = start(text, comments=True)
@@ -73,12 +140,12 @@ def parse_condition(text: str) -> Condition:
     return found
 
 
-def start(text: str, *, comments: bool) -> Cursor | None:
+def start(text: str, *, comments: bool, changes: bool = False) -> Cursor | None:
     """Return a cursor at the first token; None for a text that is too long to be a question."""
     if len(text) > LONGEST:
         return None
     problems: list[Problem] = []
-    return Cursor(list(tokens(text, problems, comments=comments)), problems)
+    return Cursor(list(tokens(text, problems, comments=comments)), problems, changes=changes)
 
 
 def too_long(text: str) -> Problem:
@@ -139,11 +206,12 @@ def decimal_comma(cursor: Cursor) -> str:
 
 
 def source(cursor: Cursor, first: Token) -> nodes.From:
-    """Read ``from a, b``."""
-    names = [cursor.name("a kind")]
-    while cursor.accept(","):
-        names.append(cursor.name("a kind"))
-    return nodes.From(tuple(names), cursor.span_from(first))
+    """Read ``from a, b``, or ``from NAME (…)``."""
+    names = [cursor.row_name("a kind")]
+    given = arguments(cursor)
+    while not given and cursor.accept(","):
+        names.append(cursor.row_name("a kind"))
+    return nodes.From(tuple(names), given, cursor.span_from(first))
 
 
 def including(cursor: Cursor, first: Token) -> nodes.Unpublished:
@@ -184,6 +252,8 @@ NAMED_ORDERS: tuple[nodes.By, ...] = (
 def order_key(cursor: Cursor) -> nodes.OrderKey:
     """Read one key of an order with its direction."""
     first = cursor.next
+    if first.sort is Sort.PARAMETER:
+        return nodes.OrderKey("parameter", parameter=cursor.parameter(), span=first.span)
     for name in NAMED_ORDERS:
         if cursor.accept_phrase(*name.split()):
             if cursor.next.means("asc", "desc"):
@@ -197,7 +267,7 @@ def order_key(cursor: Cursor) -> nodes.OrderKey:
     natural = cursor.accept("natural") or natural
     missing_first = cursor.accept_phrase("missing", "first")
     span = cursor.span_from(first)
-    return nodes.OrderKey("field", path, descending, natural, missing_first, span)
+    return nodes.OrderKey("field", path, descending, natural, missing_first, span=span)
 
 
 def lead(cursor: Cursor, first: Token) -> nodes.Lead:

@@ -5,14 +5,14 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, assert_never
 
 from elenchus.language.lexer import is_plain_word
-from elenchus.language.nodes import And, Compare, Flag, Literal, Not, Or, Parameter, Related
+from elenchus.language.nodes import And, Chosen, Compare, Flag, Listed, Literal, Not, Or, Parameter, Related
 from elenchus.operators import Operands, operator
 from elenchus.values.dates import is_relative
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from elenchus.language.nodes import Condition, Group, GroupKey, OrderKey, Path, Question, Value
+    from elenchus.language.nodes import Argument, Condition, Group, GroupKey, OrderKey, Path, Question, Value
 
 __all__ = ["print_condition", "print_path", "print_question"]
 
@@ -24,7 +24,8 @@ def print_question(question: Question) -> str:
     """Return a text that parses to an equal tree."""
     clauses = []
     if question.source:
-        clauses.append("from " + ", ".join(print_name(name) for name in question.source.names))
+        names = ", ".join(print_name(name) for name in question.source.names)
+        clauses.append(f"from {names}{print_arguments(question.source.given)}")
     if question.unpublished:
         clauses.append("including unpublished")
     if question.where:
@@ -70,6 +71,10 @@ def print_condition(condition: Condition) -> str:
             return f"related to {print_value(condition.anchor)}{f' by {by}' if by else ''}"
         case Flag():
             return print_path(condition.path)
+        case Listed():
+            return f"listed in {print_name(condition.listing)}{print_arguments(condition.given)}"
+        case Chosen():
+            return print_value(condition.parameter)
         case Not():
             return f"not {print_part(condition.part)}"
         case And():
@@ -109,6 +114,12 @@ def print_values(values: Sequence[Value]) -> str:
     return texts[0] if len(texts) == 1 else f"({', '.join(texts)})"
 
 
+def print_arguments(given: Sequence[Argument]) -> str:
+    """Return what a listing is given, in parentheses; nothing where it is given nothing."""
+    texts = [f"{each.name} = {print_values(each.values)}" for each in given]
+    return f" ({', '.join(texts)})" if texts else ""
+
+
 def print_name(name: Literal) -> str:
     """Return a name as a word, or a text in quotes."""
     return name.text if is_plain_word(name.text) else in_quotes(name.text)
@@ -133,6 +144,8 @@ def print_path(path: Path) -> str:
 
 def print_key(key: OrderKey) -> str:
     """Return one key of an order."""
+    if key.parameter:
+        return print_value(key.parameter)
     if key.path is None:
         return key.by
     text = print_path(key.path)

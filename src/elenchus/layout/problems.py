@@ -23,6 +23,8 @@ def question_problems(text: str, problems: Sequence[Problem]) -> Iterator[Piece]
     for number, problem in enumerate(problems):
         if number:
             yield Piece("\n")
+        if problem.place:
+            yield Piece(f"{problem.place}: ", Role.NAME)
         yield from sentence(problem)
         if problem.span:
             yield from caret(text, problem.span)

@@ -2,23 +2,30 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
+from elenchus.errors import Problem
+from elenchus.language import nodes
 from elenchus.plan.conditions import Conditions
-from elenchus.plan.fields import Fields
+from elenchus.plan.fields import Fields, NoField
+from elenchus.plan.listings import NO_LISTINGS
 from elenchus.plan.nodes import (
     AllOf,
     AtMost,
     EntryValue,
     FieldRef,
+    Fill,
     GivenOrder,
     GroupKey,
     OrderKey,
     Plan,
     RandomOrder,
     RelatednessOrder,
+    Rows,
     SharesTerms,
     SortKey,
+    SourceOrder,
     TermOrder,
     TermValue,
     Test,
@@ -32,13 +39,12 @@ from elenchus.values.texts import either, nearest, quoted
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
-    from elenchus.errors import Problem
-    from elenchus.language import nodes
+    from elenchus.plan.listings import Asked, Listings
     from elenchus.plan.nodes import Condition
     from elenchus.table.dataset import Dataset
     from elenchus.values.dates import Clock
 
-__all__ = ["check"]
+__all__ = ["Ground", "check"]
 
 DATE = FieldRef("date", CORE_FIELDS["date"].type)
 PINNED = FieldRef("pinned", CORE_FIELDS["pinned"].type)
@@ -46,36 +52,56 @@ ENTRY = FieldRef("entry", FieldType(Type.ENTRY))
 GROUPABLE = (Type.TERM, Type.CHOICE, Type.YESNO, Type.ENTRY, Type.DATE, Type.INTEGER, Type.TEXT)
 
 
-def check(
-    question: nodes.Question, data: Dataset, clock: Clock, *, salt: str = ""
-) -> tuple[Plan, list[Problem]]:
+@dataclass(frozen=True)
+class Ground:
+    """What a question is checked against; ``seed`` is what random orders depend on besides the day."""
+
+    data: Dataset
+    clock: Clock
+    seed: str = ""
+    listings: Listings = NO_LISTINGS
+
+
+def check(asked: Asked, ground: Ground) -> tuple[Plan, list[Problem]]:
     """Return the plan of a question, and all that is wrong with it; with problems it is not to be run.
 
-    Parameters must be bound already. ``salt`` is what random orders depend on besides the day.
+    Its parameters are bound already.
     """
-    checker = Checker(data, clock, salt)
-    plan = checker.plan(question)
-    return plan, checker.problems
+    checker = Checker(ground, asked)
+    plan = checker.plan(asked.question)
+    return plan, [*asked.problems, *checker.problems]
 
 
 class Checker(Reading):
-    """One dataset and clock, what the question asks of it, and the problems met so far."""
+    """What the question asks of the ground it stands on, and the problems met so far."""
 
-    def __init__(self, data: Dataset, clock: Clock, salt: str) -> None:
-        self.data = data
-        self.clock = clock
-        self.salt = salt
-        self.resolver = Resolver(data, clock)
-        super().__init__(Fields(data, data.kind_names), [], [])
+    def __init__(self, ground: Ground, asked: Asked, opened: tuple[str, ...] = ()) -> None:
+        self.ground = ground
+        self.data = ground.data
+        self.clock = ground.clock
+        self.asked = asked
+        self.opened = (*opened, asked.name) if asked.name else opened
+        self.resolver = Resolver(ground.data, ground.clock)
+        super().__init__(Fields(self.data, self.data.kind_names), [], [])
 
     def plan(self, question: nodes.Question) -> Plan:
         """Return the plan; where the question is wrong, of what could be understood."""
-        taxonomy, kinds = self.rows(question.source)
+        source = self.source(question.source)
+        taxonomy, kinds = (
+            (source.plan.taxonomy, tuple(self.data.kind_names[kind] for kind in source.plan.kinds))
+            if source
+            else self.rows(question.source)
+        )
         self.fields = Fields(self.data, kinds, taxonomy)
-        conditions = Conditions(self.data, self.resolver, self.fields, self.problems, self.mentioned)
+        conditions = Conditions(self, self.mentioned)
         condition = conditions.read(question.where.condition) if question.where else None
-        order = self.order(question.order, condition)
+        order = self.order(question.order, condition, source)
         return Plan(
+            name=self.asked.name,
+            source=source,
+            fill=self.fill(taxonomy),
+            empty=self.asked.empty,
+            show=self.shown(),
             taxonomy=taxonomy,
             kinds=tuple(self.data.kind_names.index(kind) for kind in kinds),
             unpublished=question.unpublished is not None,
@@ -97,6 +123,62 @@ class Checker(Reading):
 
     # Rows
 
+    def shown(self) -> tuple[FieldRef, ...]:
+        """Return the fields that a listing shows; report those that its rows do not have."""
+        found = []
+        for name in self.asked.show:
+            try:
+                found.append(self.fields.find(nodes.Path(tuple(name.split(".")))))
+            except NoField as error:
+                message = f"in show: {error.problem.message}"
+                self.problems.append(Problem(error.problem.code, message, error.problem.hint))
+        return tuple(found)
+
+    def source(self, node: nodes.From | None) -> Rows | None:
+        """Return the listing whose rows are asked; None where kinds or a taxonomy are."""
+        if node is None or len(node.names) != 1:
+            return None
+        name = node.names[0]
+        if name.text in self.data.taxonomies or name.text in self.data.kind_names:
+            if node.given:
+                message = f"{quoted(name.text)} is no listing, so it takes no parameters"
+                self.report("unknown-parameter", message, "", node.span)
+            return None
+        if name.text not in self.ground.listings.names():
+            return None
+        return self.listing(name, node.given)
+
+    def listing(self, name: nodes.Literal, given: Iterable[nodes.Argument]) -> Rows | None:
+        """Return the rows of a listing; report one that there is not, or that leads back to itself."""
+        if name.text not in self.ground.listings.names():
+            near = nearest(name.text, self.ground.listings.names())
+            hint = f"Did you mean {either(near)}?" if near else ""
+            self.report("unknown-listing", f"there is no listing {quoted(name.text)}", hint, name.span)
+            return None
+        if name.text in self.opened:
+            chain = " → ".join([*self.opened[self.opened.index(name.text) :], name.text])
+            message = f"the listing {name.text} leads back to itself: {chain}"
+            self.report("listing-cycle", message, "", name.span)
+            return None
+        values = {each.name: [texts(value) for value in each.values] for each in given}
+        asked = self.ground.listings.asked(name.text, {**self.asked.here, **values})
+        inner = Checker(self.ground, asked, self.opened)
+        plan = inner.plan(asked.question)
+        self.problems += [inside(name, problem) for problem in (*asked.problems, *inner.problems)]
+        return Rows(name.text, plan)
+
+    def fill(self, taxonomy: str) -> Fill | None:
+        """Return the listing that fills this one up."""
+        if not self.asked.fill_from:
+            return None
+        name = nodes.Literal(self.asked.fill_from)
+        rows = self.listing(name, ())
+        if rows and rows.plan.taxonomy != taxonomy:
+            message = f"the listing {name.text} cannot fill this one: its rows are of another sort"
+            self.report("mixed-rows", message, "", name.span)
+            return None
+        return Fill(self.asked.at_least, rows) if rows else None
+
     def rows(self, source: nodes.From | None) -> tuple[str, tuple[str, ...]]:
         """Return the taxonomy whose terms are the rows, or nothing and the kinds that are asked."""
         known = self.data.kind_names
@@ -114,12 +196,12 @@ class Checker(Reading):
     def unknown_kind(self, name: nodes.Literal) -> None:
         """Report a name after ``from`` that is no kind."""
         known = self.data.kind_names
-        near = nearest(name.text, (*known, *self.data.taxonomies))
+        near = nearest(name.text, (*known, *self.data.taxonomies, *self.ground.listings.names()))
         hint = f"Did you mean {either(near)}?" if near else f"Kinds: {', '.join(known)}."
-        if name.text in self.data.taxonomies:
-            self.report(
-                "mixed-rows", f"{quoted(name.text)} is a taxonomy", "It stands alone after from.", name.span
-            )
+        if name.text in self.data.taxonomies or name.text in self.ground.listings.names():
+            what = "taxonomy" if name.text in self.data.taxonomies else "listing"
+            message = f"{quoted(name.text)} is a {what}"
+            self.report("mixed-rows", message, "It stands alone after from.", name.span)
         else:
             self.report("unknown-kind", f"there is no kind {quoted(name.text)}", hint, name.span)
 
@@ -156,11 +238,15 @@ class Checker(Reading):
 
     # Order
 
-    def order(self, node: nodes.Order | None, condition: Condition | None) -> tuple[OrderKey, ...]:
-        """Return the keys of an order; without any, newest first for entries, their own order for terms."""
+    def order(
+        self, node: nodes.Order | None, condition: Condition | None, source: Rows | None
+    ) -> tuple[OrderKey, ...]:
+        """Return the keys of an order; without any, a listing's own, newest first, or that of the terms."""
         keys = tuple(found for key in node.keys if (found := self.order_key(key, condition))) if node else ()
         if keys:
             return keys
+        if source:
+            return (SourceOrder(source),)
         return (TermOrder(),) if self.fields.taxonomy else (SortKey(DATE, descending=True),)
 
     def order_key(self, node: nodes.OrderKey, condition: Condition | None) -> OrderKey | None:
@@ -178,7 +264,9 @@ class Checker(Reading):
                 return self.relatedness(node, condition)
             case "random" | "random fixed":
                 day = "" if node.by == "random fixed" else self.clock.today.isoformat()
-                return RandomOrder(f"{self.salt}\n{day}")
+                return RandomOrder("\n".join((*filter(None, (self.ground.seed, self.asked.name)), day)))
+            case "parameter":
+                raise AssertionError(node.by)  # parameters are bound by now
 
     def sort_key(self, node: nodes.OrderKey) -> SortKey | None:
         """Return an order by a field with one value."""
@@ -315,6 +403,20 @@ class Checker(Reading):
                 assert isinstance(value, TermValue)  # noqa: S101 - the field is one of terms
                 found.append((value.number, value.end))
         return tuple(found)
+
+
+def texts(value: nodes.Value) -> str:
+    """Return the text of a value whose parameters are bound."""
+    assert isinstance(value, nodes.Literal)  # noqa: S101 - the binder leaves no parameters
+    return value.text
+
+
+def inside(name: nodes.Literal, problem: Problem) -> Problem:
+    """Return a problem of a listing as one at the place where the question names it."""
+    if problem.code == "listing-cycle":  # its chain tells the way already
+        return replace(problem, span=name.span)
+    message = f"in the listing {name.text}: {problem.message}"
+    return Problem(problem.code, message, problem.hint, span=name.span)
 
 
 def joined(condition: Condition | None) -> Iterable[Condition]:

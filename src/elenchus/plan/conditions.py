@@ -3,27 +3,28 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import TYPE_CHECKING, assert_never
+from typing import TYPE_CHECKING, Protocol, assert_never
 
 from elenchus.errors import Problem, QuestionError
 from elenchus.language import nodes
 from elenchus.language.parser import parse_condition
 from elenchus.operators import Operands, operator
 from elenchus.plan.conflicts import conflict, reversed_bounds
-from elenchus.plan.fields import Fields, NoField
+from elenchus.plan.fields import NoField
 from elenchus.plan.nodes import (
     AllOf,
     AnyOf,
     Condition,
     EntryValue,
     FieldRef,
+    ListedIn,
     Negation,
     PositionValue,
     SharesTerms,
     Test,
 )
 from elenchus.plan.reading import Reading
-from elenchus.plan.values import Refused, Resolver
+from elenchus.plan.values import Refused
 from elenchus.table.schema import FieldType, Type, describe
 from elenchus.values.texts import either, nearest, quoted
 
@@ -32,7 +33,9 @@ if TYPE_CHECKING:
 
     from elenchus.errors import Span
     from elenchus.operators import Operator
-    from elenchus.plan.nodes import Value
+    from elenchus.plan.fields import Fields
+    from elenchus.plan.nodes import Rows, Value
+    from elenchus.plan.values import Resolver
     from elenchus.table.dataset import Dataset
 
 __all__ = ["Conditions"]
@@ -40,20 +43,26 @@ __all__ = ["Conditions"]
 ENTRY = FieldRef("entry", FieldType(Type.ENTRY))
 
 
+class Context(Protocol):
+    """What conditions need of the check of a whole question."""
+
+    data: Dataset
+    resolver: Resolver
+    fields: Fields
+    problems: list[Problem]
+
+    def listing(self, name: nodes.Literal, given: Iterable[nodes.Argument]) -> Rows | None:
+        """Return the rows of a listing."""
+
+
 class Conditions(Reading):
     """Reads conditions against the fields of one question; problems and fields go to the lists given."""
 
-    def __init__(
-        self,
-        data: Dataset,
-        resolver: Resolver,
-        fields: Fields,
-        problems: list[Problem],
-        mentioned: list[FieldRef],
-    ) -> None:
-        self.data = data
-        self.resolver = resolver
-        super().__init__(fields, problems, mentioned)
+    def __init__(self, checker: Context, mentioned: list[FieldRef]) -> None:
+        self.checker = checker
+        self.data = checker.data
+        self.resolver = checker.resolver
+        super().__init__(checker.fields, checker.problems, mentioned)
         self.open_names: list[str] = []
 
     def read(self, node: nodes.Condition) -> Condition | None:
@@ -65,6 +74,10 @@ class Conditions(Reading):
                 return self.related(node)
             case nodes.Flag():
                 return self.flag(node)
+            case nodes.Listed():
+                return self.listed(node)
+            case nodes.Chosen():
+                raise AssertionError(node)  # parameters are bound by now
             case nodes.Not():
                 part = self.read(node.part)
                 return Negation(part) if part else None
@@ -155,7 +168,8 @@ class Conditions(Reading):
         except QuestionError as error:
             self.problems += [inside(name, problem, span) for problem in error.problems]
             return None
-        inner = Conditions(self.data, self.resolver, self.fields, [], self.mentioned)
+        inner = Conditions(self.checker, self.mentioned)
+        inner.problems = []
         inner.open_names = [*self.open_names, name]
         found = inner.read(node)
         self.problems += [inside(name, problem, span) for problem in inner.problems]
@@ -177,6 +191,15 @@ class Conditions(Reading):
             return None
         assert isinstance(entry, EntryValue)  # noqa: S101 - the field is one of entries
         return SharesTerms(entry, tuple(fields), node.span)
+
+    def listed(self, node: nodes.Listed) -> ListedIn | None:
+        """Return a condition on the rows of a listing."""
+        rows = self.checker.listing(node.listing, node.given)
+        if rows and rows.plan.taxonomy != self.fields.taxonomy:
+            message = f"the rows of {rows.name} are of another sort, so none of these is among them"
+            self.report("wrong-operator", message, "", node.span)
+            return None
+        return ListedIn(rows, node.span) if rows else None
 
     def taxonomy(self, name: nodes.Literal) -> FieldRef | None:
         """Return the field of a taxonomy."""

@@ -24,9 +24,11 @@ __all__ = [
     "EntryValue",
     "FieldRef",
     "FieldSource",
+    "Fill",
     "GivenOrder",
     "GroupKey",
     "Itself",
+    "ListedIn",
     "Negation",
     "NumberValue",
     "OrderKey",
@@ -37,8 +39,10 @@ __all__ = [
     "PositionValue",
     "RandomOrder",
     "RelatednessOrder",
+    "Rows",
     "SharesTerms",
     "SortKey",
+    "SourceOrder",
     "Stored",
     "TermOrder",
     "TermValue",
@@ -194,6 +198,22 @@ class SharesTerms:
 
 
 @dataclass(frozen=True, slots=True)
+class Rows:
+    """The rows of a listing, after its own order, offset and limit."""
+
+    name: str
+    plan: Plan
+
+
+@dataclass(frozen=True, slots=True)
+class ListedIn:
+    """Stands among the rows of a listing."""
+
+    rows: Rows
+    span: Span = dataclasses.field(default=Span(0, 0), compare=False)
+
+
+@dataclass(frozen=True, slots=True)
 class Negation:
     """True exactly where the part is false."""
 
@@ -214,7 +234,7 @@ class AnyOf:
     parts: tuple[Condition, ...]
 
 
-Condition: TypeAlias = Test | SharesTerms | Negation | AllOf | AnyOf
+Condition: TypeAlias = Test | SharesTerms | ListedIn | Negation | AllOf | AnyOf
 
 # Orders
 
@@ -262,7 +282,16 @@ class TermOrder:
     """Terms as their taxonomy lists them, depth first."""
 
 
-OrderKey: TypeAlias = SortKey | TermOrder | YesFirst | GivenOrder | RelatednessOrder | RandomOrder
+@dataclass(frozen=True, slots=True)
+class SourceOrder:
+    """Rows as the listing that they come from has them."""
+
+    rows: Rows
+
+
+OrderKey: TypeAlias = (
+    SortKey | TermOrder | YesFirst | GivenOrder | RelatednessOrder | RandomOrder | SourceOrder
+)
 
 # The whole
 
@@ -286,12 +315,22 @@ class AtMost:
 
 
 @dataclass(frozen=True, slots=True)
+class Fill:
+    """Where fewer rows than so many are left, those of a listing follow up to that number."""
+
+    at_least: int
+    rows: Rows
+
+
+@dataclass(frozen=True, slots=True)
 class Plan:
     """A question ready to run.
 
     ``taxonomy`` is the one whose terms are the rows, empty where the rows are entries of ``kinds``
     (positions in the schema). ``order`` is never empty; the id always breaks the last tie. ``lead`` are
-    rows that come first. ``fields`` are those that the question mentions, in its order.
+    rows that come first. ``fields`` are those that the question mentions, in its order. ``source`` is the
+    listing whose rows are asked, ``fill`` the one that fills up. ``empty`` says why there are no rows
+    whatever the condition, ``name`` which listing this is, ``show`` are the fields that it shows.
     """
 
     taxonomy: str
@@ -309,3 +348,8 @@ class Plan:
     per_page: int | None = None
     fields: tuple[FieldRef, ...] = ()
     notices: tuple[Problem, ...] = ()
+    source: Rows | None = None
+    fill: Fill | None = None
+    empty: str = ""
+    name: str = ""
+    show: tuple[FieldRef, ...] = ()

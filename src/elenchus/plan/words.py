@@ -10,12 +10,14 @@ from elenchus.plan.nodes import (
     AllOf,
     AnyOf,
     GivenOrder,
+    ListedIn,
     Negation,
     PatternValue,
     RandomOrder,
     RelatednessOrder,
     SharesTerms,
     SortKey,
+    SourceOrder,
     TermOrder,
     Test,
     TextValue,
@@ -49,6 +51,10 @@ def condition_words(condition: Condition) -> str:
         case SharesTerms():
             fields = either(field.name for field in condition.fields)
             return f"shares a {fields} with {condition.entry.shown}"
+        case ListedIn():
+            return f"listed in {condition.rows.name}"
+        case Negation(ListedIn() as listed):
+            return f"not listed in {listed.rows.name}"
         case Negation(Test() as test):
             return test_words(replace(test, negated=not test.negated))
         case Negation():
@@ -93,6 +99,8 @@ def mend_words(condition: Condition, holds: Callable[[Condition], bool], *, want
         fields = either(field.name for field in condition.fields)
         entry = condition.entry.shown
         return f"give it a {fields} that {entry} has" if wanted else f"take what it shares with {entry} away"
+    if isinstance(condition, ListedIn):
+        return f"let {condition.rows.name} {'list it' if wanted else 'leave it out'}"
     joined = " or " if isinstance(condition, AnyOf) == wanted else " and "
     wrong = [part for part in condition.parts if holds(part) != wanted]
     return joined.join(mend_words(part, holds, wanted=wanted) for part in wrong)
@@ -123,6 +131,8 @@ def key_words(key: OrderKey) -> str:
     match key:
         case SortKey():
             return sort_words(key)
+        case SourceOrder():
+            return f"as {key.rows.name} has them"
         case TermOrder():
             return "as the taxonomy lists them"
         case YesFirst():
@@ -163,6 +173,8 @@ def arrangement(plan: Plan) -> list[str]:
         found.append(f"At most {plan.limit} are shown.")
     if plan.groups:
         found.append(f"In groups by {', then '.join(group_words(key) for key in plan.groups)}.")
+    if plan.fill:
+        found.append(f"Filled up to {plan.fill.at_least} from {plan.fill.rows.name}.")
     if plan.per_page:
         found.append(f"{plan.per_page} on a page.")
     return found

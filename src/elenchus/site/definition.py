@@ -22,14 +22,14 @@ if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping
     from pathlib import Path
 
+    from elenchus.site.tables import Shape
+
 __all__ = ["FILE_NAME", "Definition", "read_definition"]
 
 FILE_NAME = "elenchus.toml"
 NAME = re.compile(r"[\w-]+")
 PLACEHOLDER = re.compile(r"\{([^}]*)\}")
 NUMERIC = (Type.INTEGER, Type.NUMBER)
-
-Shape = dict[str, type | tuple[type, ...]]
 
 TOP: Shape = {
     "site": dict, "sources": dict, "kinds": dict, "taxonomies": dict, "fields": dict, "conditions": dict,

@@ -12,36 +12,71 @@ from typing import TYPE_CHECKING
 from elenchus import sources
 from elenchus.errors import Problem, SiteError
 from elenchus.site.definition import FILE_NAME, Definition, read_definition
+from elenchus.site.inheritance import Library
+from elenchus.site.listings import read_listings
+from elenchus.site.pages import read_pages
 from elenchus.site.terms import read_terms
 from elenchus.table.build import build
 from elenchus.values.dates import Clock, literal_interval
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+    from elenchus.site.pages import PageRules
     from elenchus.table.dataset import Dataset
+    from elenchus.table.record import Record
 
 __all__ = ["Site", "find_site", "open_site"]
 
 
 @dataclass(frozen=True)
 class Site:
-    """A site: its definition, its clock, and its content, read when first asked for."""
+    """A site: its definition, its clock, and its content, read when first asked for.
+
+    ``besides`` are entries that stand in no file, to see the site as it would be with them.
+    """
 
     definition: Definition
     clock: Clock
+    besides: tuple[Record, ...] = ()
+
+    @cached_property
+    def written(self) -> tuple[list[Record], list[Problem]]:
+        """The entries as the sources have them, read once, and the problems of files that cannot be read."""
+        records, problems = [], []
+        for spec in self.definition.sources:
+            found, wrong = sources.source(spec.read).read(spec, self.definition.folder)
+            records += found
+            problems += wrong
+        return records, problems
 
     @cached_property
     def dataset(self) -> Dataset:
         """All entries and terms, read once. Raises SiteError when a file of terms cannot be read."""
         folder, schema = self.definition.folder, self.definition.schema
-        records, problems = [], []
-        for spec in self.definition.sources:
-            found, wrong = sources.source(spec.read).read(spec, folder)
-            records += found
-            problems += wrong
+        records, problems = self.written
         files = {name: rules.terms for name, rules in schema.taxonomies.items() if rules.terms}
         terms = {name: read_terms(folder, file) for name, file in files.items()}
-        return build(schema, records, terms, self.clock.zone, problems)
+        return build(schema, [*records, *self.besides], terms, self.clock.zone, problems)
+
+    @cached_property
+    def library(self) -> Library:
+        """The listings of the site, their files read once."""
+        return Library(read_listings(self.definition.folder, self.definition.schema))
+
+    @cached_property
+    def pages(self) -> PageRules:
+        """The pages of the site as their files have them, read once."""
+        return read_pages(self.definition.folder, self.library.names)
+
+    def with_entries(self, records: Iterable[Record]) -> Site:
+        """Return the site with some more entries; what is read already is not read again."""
+        found = Site(self.definition, self.clock, (*self.besides, *records))
+        found.__dict__.update(
+            {key: self.__dict__[key] for key in ("written", "library", "pages") if key in self.__dict__}
+        )
+        return found
 
 
 def find_site(start: Path) -> Path:

@@ -5,7 +5,8 @@ from __future__ import annotations
 import re
 import tomllib
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from functools import cached_property
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 from elenchus.errors import Place, Problem, SiteError
 from elenchus.values.texts import either, nearest, quoted
@@ -14,7 +15,9 @@ if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping
     from pathlib import Path
 
-__all__ = ["TomlFile", "open_toml"]
+__all__ = ["Shape", "TomlFile", "open_toml"]
+
+Shape: TypeAlias = dict[str, type | tuple[type, ...]]
 
 HEADER = re.compile(r"\s*\[\[?\s*(.+?)\s*\]\]?\s*(#.*)?$")
 KEY = re.compile(r"""\s*((?:[\w-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[\w-]+|"[^"]*"|'[^']*'))*)\s*=""")
@@ -40,17 +43,45 @@ class TomlFile:
 
     def report(self, code: str, path: tuple[str, ...], message: str, hint: str = "") -> None:
         """Add a problem at the line of a key."""
-        self.problems.append(Problem(code, message, hint, place=Place(self.name, self.line_of(path))))
+        self.problems.append(Problem(code, message, hint, place=self.place(path)))
+
+    def place(self, path: tuple[str, ...]) -> Place:
+        """Return the place of a key, or of the nearest table around it."""
+        return Place(self.name, self.line_of(path))
+
+    def text_place(self, path: tuple[str, ...]) -> Place:
+        """Return the place at which the text of a key begins: below its line where three quotes end that."""
+        line = self.line_of(path)
+        written = self.text.splitlines()[line - 1 : line]
+        below = bool(written) and written[0].rstrip().endswith(('"""', "'''"))
+        return Place(self.name, line + below)
 
     def line_of(self, path: tuple[str, ...]) -> int:
         """Return the line of a key, or of the nearest table around it; 1 when there is none."""
-        lines = self.lines()
+        lines = self.lines
         while path and path not in lines:
             path = path[:-1]
         return lines.get(path, 1)
 
+    def item_place(self, path: tuple[str, ...], number: int, word: str) -> Place:
+        """Return the place of an item of a list: its own header, or the first line from its key on with a word."""
+        headers = [
+            at
+            for at, line in enumerate(self.text.splitlines(), start=1)
+            if (header := HEADER.match(line)) and line.lstrip().startswith("[[") and parts(header[1]) == path
+        ]
+        if number < len(headers):
+            return Place(self.name, headers[number])
+        first = self.line_of(path)
+        rest = self.text.splitlines()[first - 1 :]
+        found = (
+            at for at, line in enumerate(rest, start=first) if f'"{word}"' in line or f"'{word}'" in line
+        )
+        return Place(self.name, next(found, first))
+
+    @cached_property
     def lines(self) -> dict[tuple[str, ...], int]:
-        """Return the line of each table header and of each key that begins a line."""
+        """The line of each table header and of each key that begins a line."""
         found: dict[tuple[str, ...], int] = {}
         table: tuple[str, ...] = ()
         for number, line in enumerate(self.text.splitlines(), start=1):

@@ -11,7 +11,7 @@ if TYPE_CHECKING:
 __all__ = ["PatternError", "searcher"]
 
 LONGEST = 1_000  # characters in a pattern
-MEMORY = 4 << 20  # bytes that a compiled pattern may take
+MEMORY = 1 << 18  # bytes that a compiled pattern may take: with more, some compile for minutes
 
 
 class PatternError(ValueError):

@@ -1,0 +1,119 @@
+"""Describing a site: what it holds, what a name means there, what a listing is made of."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from elenchus.engine.describe import Block, about, everything, found_by
+from elenchus.errors import NoSuchName, Problem
+from elenchus.language.tree import CLAUSES_OF
+from elenchus.table.schema import describe as describe_type
+from elenchus.values.dates import from_instant
+from elenchus.values.texts import either, nearest, quoted
+
+if TYPE_CHECKING:
+    from elenchus.site.inheritance import Listing, Origin
+    from elenchus.site.listings import ParameterRule
+    from elenchus.site.site import Site
+
+__all__ = ["describe"]
+
+
+def describe(site: Site, text: str | None = None) -> list[Block]:
+    """Return what a site holds; with a text, what it names, or else what has it in its name.
+
+    Raises NoSuchName when the text is found nowhere, SiteError when the content cannot be read.
+    """
+    data, now = site.dataset, site.clock.now
+    if text is None:
+        return [site_block(site), *everything(data, now), *listings_block(site)]
+    name = text.strip()
+    listings = [listing_block(site.library.get(name))] if name in site.library.names else []
+    found = [*listings, *about(data, now, name)] or found_by(data, now, name)
+    if found:
+        return found
+    names = [*data.kind_names, *data.taxonomies, *data.schema.fields, *data.schema.conditions, *data.names]
+    names += site.library.names
+    labels = [label for taxonomy in data.taxonomies.values() for label in taxonomy.labels]
+    words = (word for label in labels for word in label.split("-"))
+    near = nearest(text, [*names, *labels]) or nearest(text, words)
+    hint = f"Did you mean {either(near)}?" if near else "elenchus describe alone lists kinds and taxonomies."
+    raise NoSuchName([Problem("unknown-name", f"nothing on the site is called {quoted(text)}", hint)])
+
+
+def listings_block(site: Site) -> list[Block]:
+    """Return the listings of a site, a line each; nothing where it has none."""
+    listings = [site.library.get(name) for name in site.library.names]
+    rows = tuple((each.name, each.title, " ".join(each.text.split())) for each in listings)
+    return [Block("Listings", headings=("listing", "title", "asks"), rows=rows)] if rows else []
+
+
+def listing_block(listing: Listing) -> Block:
+    """Return what a listing is made of, each clause and setting with the listing that it comes from."""
+    clauses = [
+        (
+            words,
+            clause_text(listing, name),
+            ", ".join(dict.fromkeys(map(origin_words, listing.clauses[name]))),
+        )
+        for name, words in CLAUSES_OF.items()
+        if name in listing.clauses
+    ]
+    settings = [
+        (name, setting_words(value), origin_words(origin))
+        for name, (value, origin) in listing.settings.items()
+    ]
+    parameters = [
+        (f":{name}", parameter_words(rule), origin_words(origin))
+        for name, (rule, origin) in listing.parameters.items()
+    ]
+    facts = [("asks", " ".join(listing.text.split()))]
+    if len(listing.bases) > 1:
+        facts.append(("based on", " → ".join(listing.bases[1:])))
+    wrong = [("problem", str(problem)) for problem in listing.problems]
+    return Block(
+        f"Listing {listing.name}",
+        (*facts, *wrong),
+        ("what", "value", "comes from"),
+        (*clauses, *settings, *parameters),
+        (f"from {listing.name}", f"where listed in {listing.name}"),
+    )
+
+
+def origin_words(origin: Origin) -> str:
+    """Return where something comes from."""
+    return f"{origin.name} ({origin.place})"
+
+
+def clause_text(listing: Listing, name: str) -> str:
+    """Return a clause as it is written, without its first words."""
+    node = getattr(listing.question, name)
+    written = " ".join(listing.text[node.span.start : node.span.end].split())
+    words = CLAUSES_OF[name]
+    return written[len(words) :].strip() if written.lower().startswith(words) else written
+
+
+def setting_words(value: object) -> str:
+    """Return a setting as people read it."""
+    return ", ".join(map(str, value)) if isinstance(value, tuple) else str(value)
+
+
+def parameter_words(rule: ParameterRule) -> str:
+    """Return what a parameter takes, what it is without a value, and what becomes of it when absent."""
+    words = [describe_type(rule.type)] if rule.type else []
+    words += [f"one of {', '.join(rule.words)}"] if rule.words else []
+    words += ["several"] if rule.many else []
+    words += [f"without one {', '.join(rule.default)}"] if rule.default else []
+    words += [f"absent: {rule.absent}"] if rule.absent != "error" else []
+    return "; ".join(words)
+
+
+def site_block(site: Site) -> Block:
+    """Return what a site is: where, when, from which sources, with how many problems."""
+    made, data = site.definition, site.dataset
+    now = f"{from_instant(site.clock.now, site.clock.zone):%Y-%m-%d %H:%M} {site.clock.zone.key}"
+    pinned = " (pinned by the site)" if made.clock == site.clock.now else ""
+    sources = [(f"source {spec.name}", f"{spec.read} in {spec.path}") for spec in made.sources]
+    wrong = f"{len(data.problems)} in the content" if data.problems else "none"
+    facts = [("folder", str(made.folder)), ("now", now + pinned), *sources, ("problems", wrong)]
+    return Block(made.title or "A site without a title", tuple(facts))

@@ -1,0 +1,129 @@
+"""Questions and listings from text to answer: parsed, checked against a site, run."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from elenchus.asking.choices import choices_of
+from elenchus.asking.names import row_of
+from elenchus.asking.parameters import absent_choice, ground, settled
+from elenchus.asking.pretending import pretended
+from elenchus.engine.explain import explain
+from elenchus.engine.run import run
+from elenchus.engine.verdict import judge
+from elenchus.errors import NoSuchName, Place, Problem, QuestionError
+from elenchus.language.parser import read
+from elenchus.language.words import is_keyword
+from elenchus.plan.check import check
+from elenchus.site.inheritance import Listing, changed_by
+from elenchus.site.listings import NAME, ListingRule
+from elenchus.values.texts import either, nearest, quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
+    from elenchus.engine.answer import Answer
+    from elenchus.engine.explain import Explanation
+    from elenchus.engine.verdict import Verdict
+    from elenchus.plan.nodes import Plan
+    from elenchus.site.site import Site
+
+    Values = Mapping[str, str | Sequence[str]]
+
+__all__ = ["ask", "listing_named", "plan_of", "resolved", "why", "why_entry"]
+
+TRIED = Place("--try")
+LONGEST_NAME = 100
+
+
+def ask(
+    site: Site,
+    question: str,
+    *,
+    page: int | str = 1,
+    given: Values | None = None,
+    changes: str = "",
+    pretend: int = 0,
+) -> Answer:
+    """Return one page of the answer to a question about a site, or of a listing by its name.
+
+    ``given`` holds the values of its parameters, a text or several for each name. ``changes`` are
+    clauses that replace those of the question, as in a listing that is based on another. ``pretend``
+    adds that many entries which match and are newer than all others.
+    Raises QuestionError with every problem of form and meaning at once, NoSuchName for a listing that
+    there is not, NoSuchPage for a page outside 1 … pages, SiteError when the content cannot be read.
+    """
+    listing = resolved(site, question, changes)
+    values = several(given)
+    if pretend:
+        site = pretended(site, lambda each: plan_of(each, listing, values), pretend)
+    plan = plan_of(site, listing, values)
+    answer = run(plan, site.dataset, site.clock, listing.text, page)
+    rule = absent_choice(listing, values)
+    if rule is None:
+        return answer
+    return replace(answer, choices=choices_of(site, listing, rule, values))
+
+
+def why(site: Site, question: str, *, given: Values | None = None, changes: str = "") -> Explanation:
+    """Return why the answer to a question or a listing is as it is: what each step leaves and removes.
+
+    Raises QuestionError, NoSuchName, SiteError.
+    """
+    listing = resolved(site, question, changes)
+    return explain(plan_of(site, listing, several(given)), site.dataset, site.clock, listing.text)
+
+
+def why_entry(
+    site: Site, question: str, name: str, *, given: Values | None = None, changes: str = ""
+) -> Verdict:
+    """Return what becomes of one entry (or term, where the rows are terms) in the answer to a question.
+
+    ``name`` is an id, a slug or kind/slug. Raises NoSuchName, QuestionError, SiteError.
+    """
+    plan = plan_of(site, resolved(site, question, changes), several(given))
+    return judge(plan, site.dataset, site.clock, row_of(site.dataset, plan.taxonomy, name))
+
+
+def several(given: Values | None) -> dict[str, Sequence[str]]:
+    """Return given values as lists."""
+    return {name: [value] if isinstance(value, str) else value for name, value in (given or {}).items()}
+
+
+def resolved(site: Site, text: str, changes: str = "") -> Listing:
+    """Return the listing that a text names, or the question that it is, with changes. Raises NoSuchName."""
+    word = text.strip()
+    is_name = len(word) <= LONGEST_NAME and bool(NAME.fullmatch(word))
+    is_name = is_name and (not is_keyword(word) or word in site.library.names)
+    found = listing_named(site, word) if is_name else written(text)
+    if not changes:
+        return found
+    rule = ListingRule(found.name, TRIED, ask=changes, lines={"ask": TRIED})
+    return changed_by(found, rule)
+
+
+def listing_named(site: Site, name: str) -> Listing:
+    """Return a listing by its name. Raises NoSuchName."""
+    if name in site.library.names:
+        return site.library.get(name)
+    near = nearest(name, site.library.names)
+    known = f"Listings: {', '.join(site.library.names)}." if site.library.names else "The site has none."
+    hint = f"Did you mean {either(near)}?" if near else f"{known} A question begins with from or where."
+    raise NoSuchName([Problem("unknown-listing", f"there is no listing {quoted(name)}", hint)])
+
+
+def written(text: str) -> Listing:
+    """Return a question without a name."""
+    question, problems = read(text)
+    return Listing("", Place(""), text, question, problems=tuple(problems))
+
+
+def plan_of(site: Site, listing: Listing, given: Mapping[str, Sequence[str]]) -> Plan:
+    """Return the checked plan of a listing. Raises QuestionError."""
+    asked = settled(site, listing, given)
+    plan, problems = check(asked, ground(site))
+    if problems:
+        located = [listing.located(problem) for problem in problems] if listing.name else problems
+        raise QuestionError(listing.text, located)
+    return plan

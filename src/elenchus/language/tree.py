@@ -1,0 +1,83 @@
+"""Walking and changing trees of any node: what stands in them, where, and what is based on what."""
+
+from __future__ import annotations
+
+from dataclasses import fields, is_dataclass, replace
+from typing import TYPE_CHECKING, Any, TypeVar
+
+from elenchus.errors import Span
+from elenchus.language.nodes import And, Parameter, Question, Where
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from elenchus.language.nodes import Changes, Condition
+
+__all__ = ["CLAUSES_OF", "changed", "parameters_in", "parts_of", "placed", "walk"]
+
+Node = TypeVar("Node")
+
+# The clauses of a question by the fields of its tree, as people write them.
+CLAUSES_OF = {
+    "source": "from",
+    "unpublished": "including unpublished",
+    "where": "where",
+    "order": "order by",
+    "lead": "lead with",
+    "at_most": "at most",
+    "group": "group by",
+    "offset": "offset",
+    "limit": "limit",
+    "per_group": "limit per group",
+    "per_page": "per page",
+}
+
+
+def walk(node: Any) -> Iterator[Any]:
+    """Yield a node and all nodes below it, in the order in which they are written."""
+    if isinstance(node, tuple):
+        for item in node:
+            yield from walk(item)
+    elif is_dataclass(node) and not isinstance(node, Span):
+        yield node
+        for field in fields(node):
+            yield from walk(getattr(node, field.name))
+
+
+def parameters_in(node: Any) -> dict[str, bool]:
+    """Return the parameters of a tree by name, each with whether it may be left out wherever it stands."""
+    found: dict[str, bool] = {}
+    for inner in walk(node):
+        if isinstance(inner, Parameter):
+            found[inner.name] = inner.optional and found.get(inner.name, True)
+    return found
+
+
+def placed(node: Node, span: Span) -> Node:
+    """Return the tree with all its spans at one place: it came from another text."""
+    if isinstance(node, tuple):
+        return tuple(placed(item, span) for item in node)  # type: ignore[return-value]
+    if not is_dataclass(node) or isinstance(node, type):
+        return node
+    if isinstance(node, Span):
+        return span  # type: ignore[return-value]
+    values = {field.name: placed(getattr(node, field.name), span) for field in fields(node)}
+    return replace(node, **values)
+
+
+def changed(base: Question, changes: Changes) -> Question:
+    """Return a question with changes: clauses replaced, a condition joined, clauses removed."""
+    written = {field.name: getattr(changes.question, field.name) for field in fields(Question)}
+    found = replace(base, **{name: node for name, node in written.items() if node is not None})
+    found = replace(found, **dict.fromkeys(changes.without))
+    if changes.also is None:
+        return found
+    if found.where is None:
+        return replace(found, where=changes.also)
+    both = (*parts_of(found.where.condition), *parts_of(changes.also.condition))
+    return replace(found, where=Where(And(both), found.where.span))
+
+
+def parts_of(condition: Condition) -> tuple[Condition, ...]:
+    """Return the parts of a condition that all must hold."""
+    return condition.parts if isinstance(condition, And) else (condition,)

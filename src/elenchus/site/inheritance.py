@@ -1,0 +1,216 @@
+"""What a listing is in the end: its own clauses and settings over those that it is based on."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, fields, replace
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+from elenchus.errors import Place, Problem
+from elenchus.language.nodes import Question
+from elenchus.language.parser import parse, read, read_changes
+from elenchus.language.printer import print_question
+from elenchus.language.tree import CLAUSES_OF, changed
+from elenchus.values.texts import either, nearest, quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from elenchus.language.nodes import Changes
+    from elenchus.site.listings import Expectation, ListingRule, ParameterRule, Rules
+
+__all__ = ["Library", "Listing", "Origin", "changed_by", "listing_of"]
+
+INHERITED = (
+    "title",
+    "layout",
+    "columns",
+    "show",
+    "summary_words",
+    "if_empty",
+    "empty_message",
+    "fill_from",
+    "at_least",
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Origin:
+    """Where a clause or a setting comes from: a listing by name, or what else gives it, and its place."""
+
+    name: str
+    place: Place
+
+
+@dataclass(frozen=True)
+class Listing:
+    """A listing with all that it inherits.
+
+    ``question`` is parsed from ``text``; ``clauses`` are the origins of its clauses by the fields of
+    Question, several where conditions are joined. ``settings`` and ``parameters`` have their origins
+    beside them. ``at`` is where the text stands in a file, None where it is put together. ``idle`` are
+    changes that change nothing; with ``problems`` the listing cannot be asked.
+    """
+
+    name: str
+    place: Place
+    text: str = ""
+    question: Question = field(default_factory=Question)
+    clauses: Mapping[str, tuple[Origin, ...]] = field(default_factory=dict)
+    settings: Mapping[str, tuple[Any, Origin]] = field(default_factory=dict)
+    parameters: Mapping[str, tuple[ParameterRule, Origin]] = field(default_factory=dict)
+    expect: tuple[Expectation, ...] = ()
+    bases: tuple[str, ...] = ()
+    at: Place | None = None
+    idle: tuple[Problem, ...] = ()
+    problems: tuple[Problem, ...] = ()
+
+    def setting(self, name: str, default: Any = None) -> Any:
+        """Return the value of a setting."""
+        return self.settings[name][0] if name in self.settings else default
+
+    @property
+    def title(self) -> str:
+        """The heading under which its rows stand: what it says, or its name as words."""
+        return str(self.setting("title") or self.name.replace("-", " ").replace("_", " ").capitalize())
+
+    def located(self, problem: Problem) -> Problem:
+        """Return a problem of the question with its file and line."""
+        if problem.place:
+            return problem
+        if self.at and problem.span:
+            line = self.at.line + self.text.count("\n", 0, problem.span.start)
+            return replace(problem, place=Place(self.at.file, line))
+        clause = self.clause_at(problem.span.start) if problem.span else ""
+        origins = self.clauses.get(clause, ())
+        if problem.message.startswith("in show:") and "show" in self.settings:
+            origins = (self.settings["show"][1],)
+        return replace(problem, place=origins[-1].place if origins else self.place)
+
+    def clause_at(self, position: int) -> str:
+        """Return the clause, by its field of Question, in which a place of the text lies."""
+        for each in fields(Question):
+            node = getattr(self.question, each.name)
+            if node and node.span.start <= position < node.span.end:
+                return each.name
+        return ""
+
+
+class Library:
+    """The listings of a site, put together when they are first asked for."""
+
+    def __init__(self, rules: Rules) -> None:
+        self.rules = rules.listings
+        self.problems = rules.problems
+        self.made: dict[str, Listing] = {}
+
+    @cached_property
+    def names(self) -> tuple[str, ...]:
+        """The names of all listings, in the order of their files."""
+        return tuple(self.rules)
+
+    def get(self, name: str) -> Listing:
+        """Return a listing that there is, with all that it inherits."""
+        if name not in self.made:
+            self.made[name] = self.make(name, ())
+        return self.made[name]
+
+    def make(self, name: str, above: tuple[str, ...]) -> Listing:
+        """Return a listing; ``above`` are those that are based on it."""
+        rule = self.rules[name]
+        if not rule.based_on:
+            return listing_of(rule)
+        place = rule.at("based_on")
+        chain = (*above, name)
+        if rule.based_on in chain:
+            loop = " → ".join([*chain[chain.index(rule.based_on) :], rule.based_on])
+            message = f"the listing {name} is based on itself: {loop}"
+            return Listing(name, rule.place, problems=(Problem("listing-cycle", message, place=place),))
+        if rule.based_on not in self.rules:
+            near = nearest(rule.based_on, self.rules)
+            hint = f"Did you mean {either(near)}?" if near else ""
+            message = f"there is no listing {quoted(rule.based_on)}"
+            return Listing(
+                name, rule.place, problems=(Problem("unknown-listing", message, hint, place=place),)
+            )
+        return changed_by(self.make(rule.based_on, chain), rule)
+
+
+def listing_of(rule: ListingRule) -> Listing:
+    """Return a listing that is based on no other."""
+    question, problems = read(rule.ask, comments=True)
+    written = [each.name for each in fields(Question) if getattr(question, each.name)]
+    found = Listing(
+        name=rule.name,
+        place=rule.place,
+        text=rule.ask,
+        question=question,
+        clauses={name: (Origin(rule.name, rule.at("ask")),) for name in written},
+        settings={key: (value, Origin(rule.name, rule.at(key))) for key, value in rule.settings.items()},
+        parameters={name: (each, Origin(rule.name, each.place)) for name, each in rule.parameters.items()},
+        expect=rule.expect,
+        bases=(rule.name,),
+        at=rule.at("ask"),
+    )
+    return replace(found, problems=tuple(found.located(problem) for problem in problems))
+
+
+def changed_by(base: Listing, rule: ListingRule) -> Listing:
+    """Return a listing based on another: what the rule writes over what the base is."""
+    changes, problems = read_changes(rule.ask)
+    origin = Origin(rule.name, rule.at("ask"))
+    own = Listing(rule.name, rule.place, rule.ask, at=rule.at("ask"))
+    question = changed(base.question, changes)
+    text = print_question(question) if rule.ask.strip() else base.text
+    inherited = {key: found for key, found in base.settings.items() if key in INHERITED}
+    settings = {key: (value, Origin(rule.name, rule.at(key))) for key, value in rule.settings.items()}
+    parameters = {name: (each, Origin(rule.name, each.place)) for name, each in rule.parameters.items()}
+    return Listing(
+        name=rule.name,
+        place=rule.place,
+        text=text,
+        question=question if problems or base.problems else parse(text, comments=True),
+        clauses=clauses_of(base, changes, origin),
+        settings={**inherited, **settings},
+        parameters={**base.parameters, **parameters},
+        expect=rule.expect,
+        bases=(rule.name, *base.bases),
+        at=None if rule.ask.strip() else base.at,
+        idle=(*idle_clauses(base, changes, own), *idle_settings(base, rule)),
+        problems=(*base.problems, *(own.located(problem) for problem in problems)),
+    )
+
+
+def clauses_of(base: Listing, changes: Changes, origin: Origin) -> dict[str, tuple[Origin, ...]]:
+    """Return the origins of the clauses of a changed question."""
+    found = {name: origins for name, origins in base.clauses.items() if name not in changes.without}
+    for each in fields(Question):
+        if getattr(changes.question, each.name):
+            found[each.name] = (origin,)
+    if changes.also:
+        found["where"] = (*found.get("where", ()), origin)
+    return found
+
+
+def idle_clauses(base: Listing, changes: Changes, own: Listing) -> list[Problem]:
+    """Return the problems of clauses that are as they would be without being written."""
+    found = []
+    for name in changes.without:
+        if getattr(base.question, name) is None:
+            message = f"“no {CLAUSES_OF[name]}” removes nothing: {base.name} has no such clause"
+            found.append(Problem("idle-change", message, place=own.at))
+    for each in fields(Question):
+        node = getattr(changes.question, each.name)
+        if node and node == getattr(base.question, each.name):
+            message = f"“{CLAUSES_OF[each.name]}” is as {base.name} has it already"
+            found.append(own.located(Problem("idle-change", message, "Leave it out.", span=node.span)))
+    return found
+
+
+def idle_settings(base: Listing, rule: ListingRule) -> list[Problem]:
+    """Return the problems of settings that are as they would be without being written."""
+    return [
+        Problem("idle-change", f"{key} is as {base.name} has it already", "Leave it out.", place=rule.at(key))
+        for key, value in rule.settings.items()
+        if key in INHERITED and key in base.settings and base.setting(key) == value
+    ]

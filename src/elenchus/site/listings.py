@@ -1,0 +1,381 @@
+"""Reading listings: what a file says of each, every problem with its line."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field
+from datetime import date
+from typing import TYPE_CHECKING, Any
+
+from elenchus.errors import Place, Problem, QuestionError, SiteError
+from elenchus.language.parser import parse_condition, parse_order
+from elenchus.language.words import is_keyword
+from elenchus.site.tables import TomlFile, open_toml
+from elenchus.table.schema import FieldType, Type
+from elenchus.values.texts import either, nearest, quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator, Mapping
+    from pathlib import Path
+
+    from elenchus.language.nodes import Condition, OrderKey
+    from elenchus.site.tables import Shape
+    from elenchus.table.schema import Schema
+
+__all__ = [
+    "LAYOUTS",
+    "NAME",
+    "Expectation",
+    "ListingRule",
+    "ParameterRule",
+    "Rules",
+    "files_of",
+    "read_listings",
+]
+
+LISTING: Shape = {
+    "title": str, "about": str, "ask": str, "based_on": str, "layout": str, "columns": int, "show": list,
+    "summary_words": int, "if_empty": str, "empty_message": str, "fill_from": str, "at_least": int,
+    "expect": list, "parameters": dict,
+}  # fmt: skip
+PARAMETER: Shape = {
+    "type": str, "many": bool, "label": str, "choices": (list, dict), "conditions": dict, "orders": dict,
+    "default": (str, list, int, float, bool, date), "absent": str,
+}  # fmt: skip
+EXPECT: Shape = {
+    "ask": str, "with": dict, "count": int, "at_least": int, "at_most": int, "includes": list,
+    "excludes": list,
+}  # fmt: skip
+LAYOUTS = ("titles", "list", "cards", "table")
+IF_EMPTY = ("hide", "message", "fail")
+ABSENT = ("error", "nothing", "choices")
+NAME = re.compile(r"[^\W\d][\w-]*")
+DATES = "dates"  # the type of a parameter for days, spans of time and relative dates
+
+
+@dataclass(frozen=True)
+class ParameterRule:
+    """What a listing says of one of its parameters.
+
+    ``choices`` stand for values, ``conditions`` for a condition (None for none at all), ``orders`` for an
+    order; at most one of the three has anything in it. ``absent`` is what happens without a value.
+    """
+
+    name: str
+    place: Place
+    type: FieldType | None = None
+    many: bool = False
+    label: str = ""
+    choices: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    conditions: Mapping[str, Condition | None] = field(default_factory=dict)
+    orders: Mapping[str, tuple[OrderKey, ...]] = field(default_factory=dict)
+    default: tuple[str, ...] = ()
+    absent: str = "error"
+
+    @property
+    def words(self) -> tuple[str, ...]:
+        """The names of the declared choices, whatever they stand for."""
+        return (*self.choices, *self.conditions, *self.orders)
+
+
+@dataclass(frozen=True)
+class Expectation:
+    """What must be true of a listing before it is published.
+
+    Without ``ask`` the numbers are about all its rows, with it about those that meet the condition.
+    """
+
+    place: Place
+    ask: str = ""
+    given: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    count: int | None = None
+    at_least: int | None = None
+    at_most: int | None = None
+    includes: tuple[str, ...] = ()
+    excludes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class ListingRule:
+    """A listing as its file has it. ``lines`` are the places of its keys."""
+
+    name: str
+    place: Place
+    ask: str = ""
+    based_on: str = ""
+    settings: Mapping[str, Any] = field(default_factory=dict)
+    parameters: Mapping[str, ParameterRule] = field(default_factory=dict)
+    expect: tuple[Expectation, ...] = ()
+    lines: Mapping[str, Place] = field(default_factory=dict)
+
+    def at(self, key: str) -> Place:
+        """Return the place of a key, or of the listing where it has none."""
+        return self.lines.get(key, self.place)
+
+
+@dataclass(frozen=True)
+class Rules:
+    """The listings of a site by name, and what is wrong in their files."""
+
+    listings: Mapping[str, ListingRule]
+    problems: tuple[Problem, ...] = ()
+
+
+def files_of(folder: Path, stem: str) -> list[str]:
+    """Return the files of listings or of pages: one beside the site file, or any number in a folder."""
+    found = [f"{stem}.toml"] if (folder / f"{stem}.toml").is_file() else []
+    return found + sorted(path.relative_to(folder).as_posix() for path in (folder / stem).glob("*.toml"))
+
+
+def read_listings(folder: Path, schema: Schema) -> Rules:
+    """Return all listings of a site; a file that cannot be read is a problem beside the others."""
+    found: dict[str, ListingRule] = {}
+    problems: list[Problem] = []
+    for name in files_of(folder, "listings"):
+        try:
+            file = open_toml(folder / name, name)
+        except SiteError as error:
+            problems += error.problems
+            continue
+        for rule in rules_in(file, schema):
+            if rule.name in found:
+                message = f"the listing {rule.name} is already at {found[rule.name].place}"
+                file.report("name-clash", (rule.name,), message, "Give one of them another name.")
+            else:
+                found[rule.name] = rule
+        problems += file.problems
+    return Rules(found, tuple(problems))
+
+
+def rules_in(file: TomlFile, schema: Schema) -> Iterator[ListingRule]:
+    """Yield the listings of one file."""
+    for name, table in file.data.items():
+        if not isinstance(table, dict):
+            file.report("wrong-type", (name,), f"{name} must be a table: write [NAME] above it")
+        elif not NAME.fullmatch(name) or (is_keyword(name) and name != "lead"):
+            hint = "Use letters, digits, - and _, beginning with a letter."
+            file.report("bad-name", (name,), f"{quoted(name)} cannot be the name of a listing", hint)
+        elif meaning := meaning_of(name, schema):
+            message = f"{quoted(name)} is {meaning} already"
+            file.report("name-clash", (name,), message, "Give the listing another name.")
+        else:
+            yield rule_of(file, name, schema)
+
+
+def meaning_of(name: str, schema: Schema) -> str:
+    """Return what a name means on the site already."""
+    spaces = {"a kind": schema.kinds, "a taxonomy": schema.taxonomies, "a condition": schema.conditions}
+    return next((what for what, names in spaces.items() if name in names), "")
+
+
+def rule_of(file: TomlFile, name: str, schema: Schema) -> ListingRule:
+    """Return one listing."""
+    path = (name,)
+    found = file.known(path, LISTING)
+    one_of(file, (name, "if_empty"), found, IF_EMPTY)
+    one_of(file, (name, "layout"), found, LAYOUTS, open_set=True)
+    for key in ("columns", "summary_words", "at_least"):
+        if found.get(key, 1) < 1:
+            file.report("bad-number", (name, key), f"{key} is at least 1, not {found.pop(key)}")
+    if not found.get("ask", "").strip() and "based_on" not in found:
+        file.report("missing-key", path, f"[{name}] asks nothing: it has neither ask nor based_on")
+    shown = file.texts((name, "show"), found.get("show", []))
+    settings = {key: value for key, value in found.items() if key not in OWN_PARTS}
+    if "show" in settings:
+        settings["show"] = shown
+    parameters = {
+        key: parameter_of(file, (name, "parameters", key), schema)
+        for key in found.get("parameters", {})
+        if file.fits((name, "parameters", key), found["parameters"][key], {key: dict})
+    }
+    return ListingRule(
+        name=name,
+        place=file.place(path),
+        ask=found.get("ask", ""),
+        based_on=found.get("based_on", ""),
+        settings=settings,
+        parameters=parameters,
+        expect=tuple(expectations(file, (name, "expect"), found.get("expect", []))),
+        lines={key: file.place((name, key)) for key in found} | {"ask": file.text_place((name, "ask"))},
+    )
+
+
+OWN_PARTS = ("ask", "based_on", "parameters", "expect")
+
+
+def one_of(
+    file: TomlFile,
+    path: tuple[str, ...],
+    found: dict[str, Any],
+    known: tuple[str, ...],
+    *,
+    open_set: bool = False,
+) -> None:
+    """Report a word that is none of those known, unless a file of templates could be meant."""
+    word = found.get(path[-1])
+    if word is None or word in known or (open_set and "." in word):
+        return
+    near = nearest(word, known)
+    hint = f"Did you mean {either(near)}?" if near else f"Write {either(known)}."
+    file.report("unknown-word", path, f"{path[-1]} cannot be {quoted(word)}", hint)
+    del found[path[-1]]
+
+
+# Parameters
+
+
+def parameter_of(file: TomlFile, path: tuple[str, ...], schema: Schema) -> ParameterRule:
+    """Return one parameter."""
+    found = file.known(path, PARAMETER)
+    one_of(file, (*path, "absent"), found, ABSENT)
+    standing = [key for key in ("choices", "conditions", "orders") if key in found]
+    if len(standing) > 1:
+        message = f"{path[-1]} has both {standing[0]} and {standing[1]}"
+        file.report(
+            "idle-key", path, message, "A parameter stands for values, for a condition or for an order."
+        )
+    if not NAME.fullmatch(path[-1]) or path[-1] == "here":
+        file.report("bad-name", path, f"{quoted(path[-1])} cannot be the name of a parameter")
+    default = found.get("default", ())
+    rule = ParameterRule(
+        name=path[-1],
+        place=file.place(path),
+        type=type_of(file, path, found["type"], schema) if "type" in found else None,
+        many=found.get("many", False),
+        label=found.get("label", ""),
+        choices=choices_of(file, path, found.get("choices", {})),
+        conditions=read_choices(file, (*path, "conditions"), found.get("conditions", {}), condition_of),
+        orders=read_choices(file, (*path, "orders"), found.get("orders", {}), parse_order),
+        default=tuple(as_word(value) for value in (default if isinstance(default, list) else [default]))
+        if "default" in found
+        else (),
+        absent=found.get("absent", "error"),
+    )
+    check_parameter(file, path, rule, found)
+    return rule
+
+
+def check_parameter(
+    file: TomlFile, path: tuple[str, ...], rule: ParameterRule, found: Mapping[str, Any]
+) -> None:
+    """Report what does not go together in a parameter."""
+    for word in rule.default:
+        if rule.words and word not in rule.words:
+            near = nearest(word, rule.words)
+            hint = f"Did you mean {either(near)}?" if near else f"It can be {either(rule.words)}."
+            file.report(
+                "unknown-choice", (*path, "default"), f"the default {quoted(word)} is no choice", hint
+            )
+    if len(rule.default) > 1 and not rule.many:
+        hint = "Add many = true, or keep one."
+        file.report("many-given", (*path, "default"), f"{rule.name} takes one value", hint)
+    if rule.many and (rule.conditions or rule.orders):
+        file.report("idle-key", (*path, "many"), f"many means nothing for {rule.name}: one choice is taken")
+    if rule.default and "absent" in found:
+        message = f"absent means nothing for {rule.name}: it has a default"
+        file.report("idle-key", (*path, "absent"), message, "Keep one of the two.")
+    listable = rule.words or (rule.type and rule.type.type in (Type.TERM, Type.ENTRY, Type.YESNO))
+    if rule.absent == "choices" and not listable:
+        hint = "Give it choices, or the type of a taxonomy or a kind."
+        file.report("missing-key", path, f"{rule.name} has no choices to be listed", hint)
+
+
+def type_of(file: TomlFile, path: tuple[str, ...], word: str, schema: Schema) -> FieldType | None:
+    """Return the type of a parameter: a taxonomy, a kind, dates, or a type of fields."""
+    if word in schema.taxonomies:
+        return FieldType(Type.TERM, taxonomy=word, tree=schema.taxonomies[word].tree)
+    if word in schema.kinds:
+        return FieldType(Type.ENTRY, kind=word)
+    if word == DATES:
+        return FieldType(Type.DATETIME)
+    plain = [kind.value for kind in Type if kind not in (Type.TERM, Type.CHOICE)]
+    if word in plain:
+        return FieldType(Type(word))
+    known = (*schema.taxonomies, *schema.kinds, DATES, *plain)
+    near = nearest(word, known)
+    hint = f"Did you mean {either(near)}?" if near else f"Types: {', '.join(known)}."
+    file.report("unknown-type", (*path, "type"), f"there is no type {quoted(word)}", hint)
+    return None
+
+
+def choices_of(file: TomlFile, path: tuple[str, ...], written: Any) -> dict[str, tuple[str, ...]]:
+    """Return choices that stand for values: a list of values, or a table from words to values."""
+    if isinstance(written, list):
+        return {as_word(value): (as_word(value),) for value in written}
+    found = {}
+    for word, value in written.items():
+        values = value if isinstance(value, list) else [value]
+        if not values or any(isinstance(item, dict | list) for item in values):
+            message = f"the choice {quoted(word)} must stand for a value, or for a list of them"
+            file.report("wrong-type", (*path, "choices"), message)
+        else:
+            found[word] = tuple(as_word(item) for item in values)
+    return found
+
+
+def read_choices(
+    file: TomlFile, path: tuple[str, ...], written: Mapping[str, Any], read: Any
+) -> dict[str, Any]:
+    """Return choices that stand for conditions or orders, parsed."""
+    found = {}
+    for word, text in written.items():
+        if not isinstance(text, str):
+            file.report("wrong-type", path, f"the choice {quoted(word)} must stand for a text")
+            continue
+        try:
+            found[word] = read(text)
+        except QuestionError as error:
+            for problem in error.problems:
+                message = f"in the choice {quoted(word)}: {problem.message}"
+                file.report(problem.code, path, message, problem.hint)
+    return found
+
+
+def condition_of(text: str) -> Condition | None:
+    """Return the condition of a choice; an empty text is none at all."""
+    return parse_condition(text) if text.strip() else None
+
+
+def as_word(value: Any) -> str:
+    """Return a TOML value as it would be written in a question."""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    return value.isoformat() if isinstance(value, date) else str(value)
+
+
+# Expectations
+
+
+def expectations(file: TomlFile, path: tuple[str, ...], written: list[Any]) -> Iterator[Expectation]:
+    """Yield what a listing expects."""
+    for item in written:
+        if not isinstance(item, dict):
+            file.report(
+                "wrong-type",
+                path,
+                f"expect is a list of tables such as {{ count = 3 }}, not {quoted(str(item))}",
+            )
+            continue
+        found = {key: value for key, value in item.items() if file.fits((*path, key), value, EXPECT)}
+        if not found.keys() & {"count", "at_least", "at_most", "includes", "excludes"}:
+            hint = "Write count, at_least, at_most, includes or excludes."
+            file.report("missing-key", path, "an expectation says nothing that could fail", hint)
+            continue
+        yield Expectation(
+            place=file.place(path),
+            ask=found.get("ask", ""),
+            given=given_of(found.get("with", {})),
+            count=found.get("count"),
+            at_least=found.get("at_least"),
+            at_most=found.get("at_most"),
+            includes=file.texts((*path, "includes"), found.get("includes", [])),
+            excludes=file.texts((*path, "excludes"), found.get("excludes", [])),
+        )
+
+
+def given_of(table: Mapping[str, Any]) -> dict[str, tuple[str, ...]]:
+    """Return values for parameters as texts."""
+    return {
+        name: tuple(as_word(item) for item in (value if isinstance(value, list) else [value]))
+        for name, value in table.items()
+    }

@@ -1,0 +1,175 @@
+"""Reading pages: their paths, their sections, what gives a set of pages its rows."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+from elenchus.errors import Problem, SiteError
+from elenchus.site.listings import files_of, given_of
+from elenchus.site.tables import TomlFile, open_toml
+from elenchus.values.texts import either, nearest, quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator, Mapping, Sequence
+    from pathlib import Path
+
+    from elenchus.errors import Place
+    from elenchus.site.tables import Shape
+
+__all__ = ["PageRule", "PageRules", "SectionRule", "placeholders", "read_pages"]
+
+PAGE: Shape = {
+    "path": str, "title": str, "about": str, "each": str, "sections": list, "no_repeats": bool,
+    "private": bool,
+}  # fmt: skip
+SECTION: Shape = {
+    "listing": str, "ask": str, "title": str, "with": dict, "priority": int, "pages_at": str,
+    "on_every_page": bool,
+}  # fmt: skip
+NAME = re.compile(r"[^\W\d][\w-]*")
+PLACEHOLDER = re.compile(r"\{([^{}]*)\}")
+
+
+@dataclass(frozen=True)
+class SectionRule:
+    """A section as a page has it: a listing with changes, or a question of its own.
+
+    ``given`` are values for parameters; a text such as ``:here`` or ``:here.station`` is taken from the
+    row of the page. Sections with a ``priority`` choose first, the smallest number before all.
+    """
+
+    place: Place
+    listing: str = ""
+    ask: str = ""
+    title: str = ""
+    given: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    priority: int | None = None
+    pages_at: str = ""
+    on_every_page: bool = False
+
+
+@dataclass(frozen=True)
+class PageRule:
+    """A page, or a set of pages with one for each row or group of a question."""
+
+    name: str
+    place: Place
+    path: str = ""
+    title: str = ""
+    each: str = ""
+    sections: tuple[SectionRule, ...] = ()
+    no_repeats: bool = False
+    private: bool = False
+    lines: Mapping[str, Place] = field(default_factory=dict)
+
+    def at(self, key: str) -> Place:
+        """Return the place of a key, or of the page where it has none."""
+        return self.lines.get(key, self.place)
+
+
+@dataclass(frozen=True)
+class PageRules:
+    """The pages of a site by name, and what is wrong in their files."""
+
+    pages: Mapping[str, PageRule]
+    problems: tuple[Problem, ...] = ()
+
+
+def placeholders(pattern: str) -> list[str]:
+    """Return the names in braces of a path or a title."""
+    return PLACEHOLDER.findall(pattern)
+
+
+def read_pages(folder: Path, listings: Sequence[str]) -> PageRules:
+    """Return all pages of a site; a file that cannot be read is a problem beside the others."""
+    found: dict[str, PageRule] = {}
+    problems: list[Problem] = []
+    for name in files_of(folder, "pages"):
+        try:
+            file = open_toml(folder / name, name)
+        except SiteError as error:
+            problems += error.problems
+            continue
+        for rule in pages_in(file, listings):
+            if rule.name in found:
+                message = f"the page {rule.name} is already at {found[rule.name].place}"
+                file.report("name-clash", (rule.name,), message, "Give one of them another name.")
+            else:
+                found[rule.name] = rule
+        problems += file.problems
+    return PageRules(found, tuple(problems))
+
+
+def pages_in(file: TomlFile, listings: Sequence[str]) -> Iterator[PageRule]:
+    """Yield the pages of one file."""
+    for name, table in file.data.items():
+        if not isinstance(table, dict):
+            file.report("wrong-type", (name,), f"{name} must be a table: write [NAME] above it")
+        elif not NAME.fullmatch(name):
+            hint = "Use letters, digits, - and _, beginning with a letter."
+            file.report("bad-name", (name,), f"{quoted(name)} cannot be the name of a page", hint)
+        else:
+            yield page_of(file, name, listings)
+
+
+def page_of(file: TomlFile, name: str, listings: Sequence[str]) -> PageRule:
+    """Return one page."""
+    found = file.known((name,), PAGE)
+    if not found.get("path") and not found.get("each"):
+        file.report("missing-key", (name,), f"[{name}] has no path, so it stands nowhere")
+    sections = []
+    for number, item in enumerate(found.get("sections", [])):
+        section = section_of(file, (name, "sections"), number, item, listings)
+        sections += [section] if section else []
+    if found.get("no_repeats") and len(found.get("sections", [])) < 2:  # noqa: PLR2004 - two can repeat
+        file.report("idle-key", (name, "no_repeats"), "no_repeats means nothing on a page with one section")
+    for section in sections:
+        if section.priority is not None and not found.get("no_repeats"):
+            message = "priority means nothing without no_repeats: no section chooses before another"
+            file.problems.append(Problem("idle-key", message, place=section.place))
+    return PageRule(
+        name=name,
+        place=file.place((name,)),
+        path=found.get("path", ""),
+        title=found.get("title", ""),
+        each=found.get("each", ""),
+        sections=tuple(sections),
+        no_repeats=found.get("no_repeats", False),
+        private=found.get("private", False),
+        lines={key: file.place((name, key)) for key in found},
+    )
+
+
+def section_of(
+    file: TomlFile, path: tuple[str, ...], number: int, item: Any, listings: Sequence[str]
+) -> SectionRule | None:
+    """Return one section: the name of a listing, or a table."""
+    table = {"listing": item} if isinstance(item, str) else item
+    if not isinstance(table, dict):
+        file.report("wrong-type", path, f"a section is a listing or a table, not {quoted(str(item))}")
+        return None
+    found = {key: value for key, value in table.items() if file.fits((*path, key), value, SECTION)}
+    place = file.item_place(path, number, str(found.get("listing") or found.get("ask") or ""))
+    listing = found.get("listing", "")
+    if listing and listing not in listings:
+        near = nearest(listing, listings)
+        hint = f"Did you mean {either(near)}?" if near else f"Listings: {', '.join(listings)}."
+        message = f"there is no listing {quoted(listing)}"
+        file.problems.append(Problem("unknown-listing", message, hint, place=place))
+        return None
+    if not listing and not found.get("ask"):
+        message = "a section shows nothing: it has neither a listing nor ask"
+        file.problems.append(Problem("missing-key", message, place=place))
+        return None
+    return SectionRule(
+        place=place,
+        listing=listing,
+        ask=found.get("ask", ""),
+        title=found.get("title", ""),
+        given=given_of(found.get("with", {})),
+        priority=found.get("priority"),
+        pages_at=found.get("pages_at", ""),
+        on_every_page=found.get("on_every_page", False),
+    )
