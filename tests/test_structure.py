@@ -25,6 +25,7 @@ FLOORS = [
     ["sources"],
     ["site"],
     ["asking"],
+    ["pages"],
     ["layout"],
     ["formats", "chart"],
     ["demo"],

@@ -91,15 +91,20 @@ def several(given: Values | None) -> dict[str, Sequence[str]]:
     return {name: [value] if isinstance(value, str) else value for name, value in (given or {}).items()}
 
 
-def resolved(site: Site, text: str, changes: str = "") -> Listing:
-    """Return the listing that a text names, or the question that it is, with changes. Raises NoSuchName."""
+def resolved(
+    site: Site, text: str, changes: str = "", *, comments: bool = False, place: Place = TRIED
+) -> Listing:
+    """Return the listing that a text names, or the question that it is, with changes from a place.
+
+    ``comments`` lets the question have comments, as in files. Raises NoSuchName.
+    """
     word = text.strip()
     is_name = len(word) <= LONGEST_NAME and bool(NAME.fullmatch(word))
     is_name = is_name and (not is_keyword(word) or word in site.library.names)
-    found = listing_named(site, word) if is_name else written(text)
+    found = listing_named(site, word) if is_name else written(text, comments=comments, place=place)
     if not changes:
         return found
-    rule = ListingRule(found.name, TRIED, ask=changes, lines={"ask": TRIED})
+    rule = ListingRule(found.name, place, ask=changes, lines={"ask": place})
     return changed_by(found, rule)
 
 
@@ -113,17 +118,21 @@ def listing_named(site: Site, name: str) -> Listing:
     raise NoSuchName([Problem("unknown-listing", f"there is no listing {quoted(name)}", hint)])
 
 
-def written(text: str) -> Listing:
+def written(text: str, *, comments: bool, place: Place) -> Listing:
     """Return a question without a name."""
-    question, problems = read(text)
-    return Listing("", Place(""), text, question, problems=tuple(problems))
+    question, problems = read(text, comments=comments)
+    return Listing("", place, text, question, problems=tuple(problems))
 
 
-def plan_of(site: Site, listing: Listing, given: Mapping[str, Sequence[str]]) -> Plan:
-    """Return the checked plan of a listing. Raises QuestionError."""
+def plan_of(
+    site: Site, listing: Listing, given: Mapping[str, Sequence[str]], *, show: Sequence[str] = ()
+) -> Plan:
+    """Return the checked plan of a listing, which also shows some fields. Raises QuestionError."""
     asked = settled(site, listing, given)
+    asked = replace(asked, show=(*asked.show, *show))
     plan, problems = check(asked, ground(site))
     if problems:
-        located = [listing.located(problem) for problem in problems] if listing.name else problems
+        has_place = listing.name or listing.place != TRIED
+        located = [listing.located(problem) for problem in problems] if has_place else problems
         raise QuestionError(listing.text, located)
     return plan

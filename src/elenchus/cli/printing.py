@@ -5,6 +5,8 @@ from __future__ import annotations
 import os
 import shutil
 import sys
+import time
+from contextlib import contextmanager
 from typing import TYPE_CHECKING, TextIO
 
 import typer
@@ -12,11 +14,12 @@ import typer
 from elenchus.layout.pieces import Piece, Role
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Callable, Iterable, Iterator
     from typing import Any
 
-__all__ = ["output_width", "show", "show_error"]
+__all__ = ["output_width", "progress", "show", "show_error"]
 
+BAR = 30  # columns of the progress bar
 STYLES: dict[Role, dict[str, Any]] = {
     Role.PLAIN: {},
     Role.HEADING: {"bold": True, "fg": "cyan"},
@@ -60,6 +63,25 @@ def painted(piece: Piece) -> str:
 def has_colours(stream: TextIO) -> bool:
     """Say whether a stream is a terminal that shows colours, and the user wants them (no-color.org)."""
     return stream.isatty() and "NO_COLOR" not in os.environ and os.environ.get("TERM") != "dumb"
+
+
+@contextmanager
+def progress(what: str, total: int) -> Iterator[Callable[[], None]]:
+    """Return a function to be called for each piece of work; a bar shows on a terminal after a second."""
+    started, done = time.monotonic(), 0
+
+    def tick() -> None:
+        nonlocal done
+        done += 1
+        if sys.stderr.isatty() and time.monotonic() - started > 1:
+            filled = done * BAR // max(total, 1)
+            sys.stderr.write(f"\r{what} {'█' * filled}{'░' * (BAR - filled)} {done} of {total}")
+
+    try:
+        yield tick
+    finally:
+        if sys.stderr.isatty() and time.monotonic() - started > 1:
+            sys.stderr.write("\r\x1b[K")
 
 
 def output_width() -> int | None:

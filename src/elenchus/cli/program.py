@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from elenchus.cli import pages as _pages  # noqa: F401 - its commands join the others
 from elenchus.cli.commands import app
 from elenchus.errors import ElenchusError, FolderError, NoSuchName, NoSuchPage, QuestionError, SiteError
 

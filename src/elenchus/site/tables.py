@@ -64,7 +64,7 @@ class TomlFile:
         return lines.get(path, 1)
 
     def item_place(self, path: tuple[str, ...], number: int, word: str) -> Place:
-        """Return the place of an item of a list: its own header, or the first line from its key on with a word."""
+        """Return the place of an item of a list: its own header, or the first line with a word."""
         headers = [
             at
             for at, line in enumerate(self.text.splitlines(), start=1)

@@ -1,0 +1,60 @@
+"""The commands about pages: what stands where, and what is wrong before it is published."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Optional
+
+import typer
+
+from elenchus.cli.commands import AtOption, SiteOption, app, opened
+
+if TYPE_CHECKING:
+    from elenchus.pages.book import Book
+
+__all__ = ["pages"]
+
+
+@app.command(short_help="List every address, or what stands on one page or set of pages.")
+def pages(
+    name: Annotated[
+        Optional[str],  # noqa: UP045 - Typer reads the annotation while the program starts
+        typer.Argument(help="A page by its name or address: its sections. A set of pages: a line for each."),
+    ] = None,
+    site: SiteOption = None,
+    at: AtOption = None,
+    pretend: Annotated[
+        int,
+        typer.Option(
+            "--pretend", metavar="N", min=0, max=1000, help="As if N more entries were in its first section."
+        ),
+    ] = 0,
+) -> None:
+    """List every address of the site; or tell what each section of a page shows, or each page of a set."""
+    from elenchus.cli.printing import output_width, progress, show
+    from elenchus.layout.pages import address_table, page_sections, set_table
+    from elenchus.pages.book import Book
+    from elenchus.pages.report import addresses, page_report, pages_named, set_lines
+
+    book = Book(opened(site, at))
+    if name is None:
+        with progress("pages", len(book.pages)) as tick:
+            lines, problems = addresses(book, tick)
+        show(address_table(lines, problems, output_width()))
+        return
+    found = pages_named(book, name)
+    if name in book.rules and book.rules[name].each:
+        with progress("pages", len(found)) as tick:
+            rows = set_lines(book, name, tick)
+        show(set_table(rows, book.of(name).problems, output_width()))
+        return
+    for page in found:
+        show(page_sections(page_report(book, page, pretend=pretend), output_width()))
+    stop_at_problems(book, name)
+
+
+def stop_at_problems(book: Book, name: str) -> None:
+    """Raise SiteError where a page cannot be made."""
+    from elenchus.errors import SiteError
+
+    if name in book.rules and book.of(name).problems:
+        raise SiteError(book.of(name).problems)

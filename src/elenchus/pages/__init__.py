@@ -1,0 +1,1 @@
+"""The pages of a site: where each stands, what its sections show, what links to what."""

@@ -1,0 +1,103 @@
+"""Addresses that get in each other's way: twice, one below another, alike but for case, unsafe."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from typing import TYPE_CHECKING
+
+from elenchus.errors import Problem
+from elenchus.pages.paths import address_of, file_of, later_page, likeness, unsafe
+from elenchus.values.texts import quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator, Mapping, Sequence
+
+    from elenchus.pages.book import Book, Page
+
+__all__ = ["address_problems"]
+
+
+def address_problems(book: Book, pages_of: Mapping[str, int]) -> Iterator[Problem]:
+    """Yield what is wrong with all addresses; ``pages_of`` tells for how many pages each goes on."""
+    files: dict[str, list[Page]] = defaultdict(list)
+    for page in book.pages:
+        reason = unsafe(page.path)
+        if reason:
+            hint = "Mend the slug in the content, or the path of the page."
+            message = f"{named(page)} cannot be written: {reason}"
+            yield Problem("unsafe-path", message, hint, place=page.rule.at("path"))
+        else:
+            files[file_of(page.path)].append(page)
+    for file, pages in files.items():
+        if len(pages) > 1:
+            message = f"{quoted(address_of(file))} is the address of {listed(pages)}"
+            yield Problem(
+                "duplicate-address", message, "Give each a path of its own.", place=pages[-1].rule.at("path")
+            )
+    firsts = {file: pages[0] for file, pages in files.items()}
+    yield from shadows(firsts, pages_of)
+    yield from alike(firsts)
+    yield from strays(book)
+
+
+def named(page: Page) -> str:
+    """Return what messages call a page."""
+    return f"the page {page.rule.name}" + (f" for {page.here.name}" if page.here else "")
+
+
+def listed(pages: Sequence[Page]) -> str:
+    """Return several pages in words."""
+    return " and of ".join(named(page) for page in pages)
+
+
+def shadows(files: Mapping[str, Page], pages_of: Mapping[str, int]) -> Iterator[Problem]:
+    """Yield pages whose file is a folder of another, and later pages that hide a page."""
+    folders: dict[str, Page] = {}
+    for file, page in files.items():
+        steps = file.split("/")
+        for length in range(1, len(steps)):
+            folders.setdefault("/".join(steps[:length]), page)
+    for file, page in files.items():
+        if file in folders:
+            message = (
+                f"{named(page)} is the file {quoted(file)}, which {named(folders[file])} needs as a folder"
+            )
+            yield Problem("shadowed-page", message, "End its path with a slash.", place=page.rule.at("path"))
+    for page in files.values():
+        for number in range(2, pages_of.get(page.path, 1) + 1):
+            hidden = files.get(file_of(later_page(page.path, number)))
+            if hidden:
+                message = f"page {number} of {named(page)} stands where {named(hidden)} does"
+                yield Problem(
+                    "shadowed-page", message, "Give one of them another path.", place=hidden.rule.at("path")
+                )
+
+
+def alike(files: Mapping[str, Page]) -> Iterator[Problem]:
+    """Yield addresses that differ only by case or by zeros before a number."""
+    groups: dict[str, list[str]] = defaultdict(list)
+    for file in files:
+        groups[likeness(file)].append(file)
+    for found in groups.values():
+        if len(found) > 1:
+            addresses = " and ".join(quoted(address_of(file)) for file in found)
+            message = f"{addresses} differ only by case or by zeros before a number"
+            hint = "Some servers and file systems take them for one."
+            yield Problem("near-address", message, hint, place=files[found[-1]].rule.at("path"))
+
+
+def strays(book: Book) -> Iterator[Problem]:
+    """Yield rows with two pages, and rows whose page is not where their kind or taxonomy says."""
+    for (sort, name), pages in book.by_entry.items():
+        if len(pages) > 1:
+            what = name if sort == "entry" else f"{sort.partition(' ')[2]} {name}"
+            addresses = " and ".join(quoted(page.address) for page in pages)
+            message = f"{what} has two pages, {addresses}; links lead to the first"
+            yield Problem(
+                "two-addresses", message, "Keep one of the page sets for it.", place=pages[1].rule.place
+            )
+        own = ", ".join(pages[0].here.values.get("address", ())) if pages[0].here else ""
+        if own and address_of(own) != pages[0].address:
+            message = f"{name} has its page at {quoted(pages[0].address)}, and its address is {quoted(own)}"
+            hint = "Leave the path of the page set out, and it follows the address."
+            yield Problem("two-addresses", message, hint, place=pages[0].rule.at("path"))

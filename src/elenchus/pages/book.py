@@ -1,0 +1,297 @@
+"""All pages of a site: those that stand alone, and one for each row or group of the page sets."""
+
+from __future__ import annotations
+
+import re
+from collections import defaultdict
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+from elenchus.asking.questions import plan_of, resolved
+from elenchus.engine.decode import spoken
+from elenchus.engine.run import run
+from elenchus.errors import ElenchusError, Problem
+from elenchus.language.tree import parameters_in
+from elenchus.pages.labels import group_label
+from elenchus.pages.paths import address_of, filled
+from elenchus.site.pages import placeholders
+from elenchus.values.texts import either, nearest, quoted, slugify
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Mapping, Sequence
+
+    from elenchus.engine.answer import Answer, Group, Row
+    from elenchus.site.inheritance import Listing
+    from elenchus.site.pages import PageRule, SectionRule
+    from elenchus.site.site import Site
+
+__all__ = ["Book", "Here", "Page"]
+
+# Placeholders that stand in a path as they are; all others are made into slugs first.
+AS_WRITTEN = ("slug", "path", "id", "address", "key", "year", "month", "day", "week", "kind")
+DATE_KEY = re.compile(r"(?P<year>\d{4})(?:-(?P<month>\d{2})(?:-(?P<day>\d{2}))?|-W(?P<week>\d{2}))?")
+HERE = "here"
+
+
+@dataclass(frozen=True)
+class Here:
+    """The row of a page: an entry or a term by its name, or the key of a group.
+
+    ``values`` are what ``:here.FIELD`` stands for; ``sort`` is ``entry``, ``group``, or a taxonomy's name
+    after ``term ``.
+    """
+
+    name: str
+    sort: str
+    values: Mapping[str, Sequence[str]]
+
+    def given(self) -> dict[str, Sequence[str]]:
+        """Return what the page gives to the questions on it."""
+        return {HERE: [self.name], **{f"{HERE}.{name}": texts for name, texts in self.values.items()}}
+
+
+@dataclass(frozen=True)
+class Page:
+    """One page: where it stands, what it is called, and the row that it is about.
+
+    ``count`` is the number of rows of a group, None elsewhere. ``place`` counts from 0 within its set.
+    """
+
+    rule: PageRule
+    path: str
+    title: str
+    here: Here | None = None
+    count: int | None = None
+    place: int = 0
+
+    @property
+    def address(self) -> str:
+        """The address relative to the site's root."""
+        return address_of(self.path)
+
+
+@dataclass(frozen=True)
+class Book:
+    """The pages of a site, made when they are first asked for."""
+
+    site: Site
+    sets: dict[str, PageSet] = field(default_factory=dict)
+
+    @cached_property
+    def rules(self) -> Mapping[str, PageRule]:
+        """The pages as their files have them."""
+        return self.site.pages.pages
+
+    @cached_property
+    def pages(self) -> list[Page]:
+        """All pages that can be made, in the order of their files."""
+        return [page for name in self.rules for page in self.of(name).pages]
+
+    def of(self, name: str) -> PageSet:
+        """Return the pages of one rule, and the problems in making them."""
+        if name not in self.sets:
+            self.sets[name] = page_set(self.site, self.rules[name])
+        return self.sets[name]
+
+    @cached_property
+    def by_entry(self) -> dict[tuple[str, str], list[Page]]:
+        """The pages about each row: by sort and name."""
+        found: dict[tuple[str, str], list[Page]] = defaultdict(list)
+        for page in self.pages:
+            if page.here and page.here.sort != "group":
+                found[page.here.sort, page.here.name].append(page)
+        return found
+
+    @cached_property
+    def by_group(self) -> dict[tuple[tuple[str, ...], tuple[str, ...]], list[Page]]:
+        """The pages about each group: by the fields that group and the keys."""
+        found: dict[tuple[tuple[str, ...], tuple[str, ...]], list[Page]] = defaultdict(list)
+        for name in self.rules:
+            made = self.of(name)
+            for page in made.pages:
+                if page.here and page.here.sort == "group":
+                    keys = tuple(page.here.values[each][0] for each in made.grouped_by)
+                    found[made.grouped_by, keys].append(page)
+        return found
+
+    def address_of_row(self, taxonomy: str, row: Row) -> str:
+        """Return the address of a row: that of its page, else the one that its kind or taxonomy gives it."""
+        sort = f"term {taxonomy}" if taxonomy else "entry"
+        pages = self.by_entry.get((sort, row.id))
+        return pages[0].address if pages else str(row.values.get("address") or "")
+
+    def address_of_group(self, answer: Answer, group: Group) -> str:
+        """Return the address of the page about the same group; nothing where there is none."""
+        keys = tuple(spoken(key) for key in group.keys)
+        pages = self.by_group.get((answer.grouped_by, keys))
+        return pages[0].address if pages else ""
+
+    def find(self, name: str) -> list[Page]:
+        """Return the pages that a name means: those of a rule, or the one at a path or address."""
+        if name in self.rules:
+            return self.of(name).pages
+        wanted = address_of(name.removeprefix("/"))
+        return [page for page in self.pages if page.address == wanted]
+
+
+@dataclass(frozen=True)
+class PageSet:
+    """The pages of one rule; ``grouped_by`` are the fields whose groups they are about."""
+
+    rule: PageRule
+    pages: list[Page]
+    grouped_by: tuple[str, ...] = ()
+    problems: tuple[Problem, ...] = ()
+
+
+def page_set(site: Site, rule: PageRule) -> PageSet:
+    """Return the pages of a rule: one, or one for each row or group of its question."""
+    if not rule.each:
+        title = rule.title or rule.name.replace("-", " ").capitalize()
+        names = [*placeholders(rule.path), *placeholders(rule.title)]
+        problems = [unknown(rule, name, ()) for name in names]
+        return PageSet(rule, [] if names else [Page(rule, rule.path, title)], problems=tuple(problems))
+    try:
+        listing = resolved(site, rule.each, comments=True)
+        plan = plan_of(site, listing, {}, show=() if listing.question.group else row_fields(site, rule))
+    except ElenchusError as error:
+        return PageSet(rule, [], problems=tuple(in_each(rule, problem) for problem in error.problems))
+    answer = run(replace(plan, per_page=None), site.dataset, site.clock, listing.text)
+    if answer.groups is None:
+        return rows_set(rule, answer, plan.taxonomy)
+    return groups_set(site, rule, answer)
+
+
+def in_each(rule: PageRule, problem: Problem) -> Problem:
+    """Return a problem of the question of a page set, at its line."""
+    if problem.message.startswith("in show: there is no field"):
+        return Problem(
+            "unknown-placeholder",
+            problem.message.removeprefix("in show: "),
+            problem.hint,
+            place=rule.at("path"),
+        )
+    return Problem(
+        problem.code, f"in each: {problem.message}", problem.hint, place=problem.place or rule.at("each")
+    )
+
+
+def row_fields(site: Site, rule: PageRule) -> tuple[str, ...]:
+    """Return the fields of its row that a page set needs, beside those that every answer has."""
+    names = [*placeholders(rule.path), *placeholders(rule.title)]
+    for section in rule.sections:
+        names += [name.partition(".")[2] for name in here_names(site, section)]
+    return tuple(dict.fromkeys(name for name in names if name not in ("", "count_of_rows")))
+
+
+def here_names(site: Site, section: SectionRule) -> Iterable[str]:
+    """Yield the values of the page's row that a section asks for, such as ``here.station``."""
+    for texts in section.given.values():
+        for text in texts:
+            if text == f":{HERE}" or text.startswith(f":{HERE}."):
+                yield text[1:].rstrip("?")
+    for listing in listings_of(site, section):
+        for name in parameters_in(listing.question):
+            if name.split(".")[0] == HERE:
+                yield name
+
+
+def listings_of(site: Site, section: SectionRule) -> Iterable[Listing]:
+    """Yield the listing of a section with its changes."""
+    try:
+        yield section_listing(site, section)
+    except ElenchusError:
+        return
+
+
+def section_listing(site: Site, section: SectionRule) -> Listing:
+    """Return what a section asks. Raises NoSuchName, QuestionError."""
+    if not section.listing:
+        return resolved(site, section.ask, comments=True, place=section.place)
+    return resolved(site, section.listing, section.ask, place=section.place)
+
+
+def rows_set(rule: PageRule, answer: Answer, taxonomy: str) -> PageSet:
+    """Return a page for each row of an answer."""
+    pages = []
+    for number, row in enumerate(answer.rows):
+        values = {name: texts_of(value) for name, value in row.values.items()}
+        flat = {name: ", ".join(texts) for name, texts in values.items()}
+        path = rule.path or flat.get("address", "")
+        here = Here(row.id, f"term {taxonomy}" if taxonomy else "entry", values)
+        title = filled(rule.title, flat) if rule.title else flat.get("title") or flat.get("name") or row.id
+        pages.append(Page(rule, filled(path, in_path(flat)), title, here, place=number))
+    return PageSet(rule, pages, problems=() if pages else (no_pages(rule),))
+
+
+def texts_of(value: Any) -> tuple[str, ...]:
+    """Return a decoded value as texts that a question can take; a missing one has none."""
+    if value is None:
+        return ()
+    values = value if isinstance(value, tuple) else (value,)
+    return tuple(
+        spoken(item).replace(" ", "T", 1) if hasattr(item, "hour") else spoken(item) for item in values
+    )
+
+
+def in_path(values: Mapping[str, str]) -> dict[str, str]:
+    """Return values as they stand in a path."""
+    return {name: text if name in AS_WRITTEN else slugify(text) for name, text in values.items()}
+
+
+def groups_set(site: Site, rule: PageRule, answer: Answer) -> PageSet:
+    """Return a page for each group of an answer; the group of rows without a value makes none."""
+    names = [*placeholders(rule.path), *placeholders(rule.title)]
+    pages: list[Page] = []
+    problems: list[Problem] = []
+    for group in answer.groups or ():
+        if None in group.keys:
+            continue
+        flat = words_of(group, answer.grouped_by, site.definition.language)
+        problems = [unknown(rule, name, tuple(flat)) for name in names if name not in flat]
+        if problems:
+            return PageSet(rule, [], answer.grouped_by, tuple(problems))
+        keys = {name: (flat[name],) for name in answer.grouped_by}
+        here = Here(flat["key"], "group", keys)
+        path, title = filled(rule.path, in_path(flat)), filled(rule.title or "{label}", flat)
+        pages.append(Page(rule, path, title, here, group.count, place=len(pages)))
+    return PageSet(rule, pages, answer.grouped_by, () if pages else (no_pages(rule),))
+
+
+def words_of(group: Group, names: Sequence[str], language: str) -> dict[str, str]:
+    """Return what the placeholders of a group stand for: its keys, its label and count, parts of dates."""
+    texts = [spoken(key) for key in group.keys]
+    own = group.label if len(texts) == 1 else ""
+    labels = [
+        group_label(name, key, own or text, language)
+        for name, key, text in zip(names, group.keys, texts, strict=True)
+    ]
+    found = dict(zip(names, texts, strict=True))
+    found |= {"key": texts[-1], "label": " · ".join(labels), "count": str(group.count)}
+    for text in texts:
+        if match := DATE_KEY.fullmatch(text):
+            found |= {name: part for name, part in match.groupdict().items() if part}
+    return found
+
+
+def no_pages(rule: PageRule) -> Problem:
+    """Return the problem of a set without pages."""
+    message = f"the page set {rule.name} has no pages: its question has no rows"
+    return Problem("empty-page-set", message, place=rule.at("each"))
+
+
+def unknown(rule: PageRule, name: str, known: Sequence[str]) -> Problem:
+    """Return the problem of a placeholder that nothing fills."""
+    near = nearest(name, known)
+    hint = f"Did you mean {{{near[0]}}}?" if near else ""
+    if not hint:
+        hint = (
+            f"Known here: {either('{' + each + '}' for each in known)}."
+            if known
+            else "Only a page with each has a row."
+        )
+    key = "path" if f"{{{name}}}" in rule.path else "title"
+    return Problem(
+        "unknown-placeholder", f"nothing fills {quoted('{' + name + '}')}", hint, place=rule.at(key)
+    )

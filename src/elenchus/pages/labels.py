@@ -1,0 +1,68 @@
+"""What people call groups, in the site's language: months, weekdays, years."""
+
+from __future__ import annotations
+
+from datetime import date
+from functools import lru_cache
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from babel import Locale
+
+__all__ = ["group_label", "is_language"]
+
+
+@lru_cache(maxsize=8)
+def locale_of(language: str) -> Locale:
+    """Return the locale of a language tag such as ``en`` or ``pt-BR``; English where there is none."""
+    from babel import Locale, UnknownLocaleError
+
+    try:
+        return Locale.parse(language, sep="-")
+    except (UnknownLocaleError, ValueError):
+        return Locale("en")
+
+
+def is_language(language: str) -> bool:
+    """Say whether labels can be written in a language."""
+    return language == "" or locale_of(language).language == language.partition("-")[0].lower()
+
+
+def group_label(field: str, key: object, label: str, language: str) -> str:
+    """Return a group's label by the field that it groups by: “May 2026” for ``date.month`` and 2026-05.
+
+    Source of the names and patterns: the Unicode Common Locale Data Repository, as Babel carries it.
+    """
+    part = field.rpartition(".")[2]
+    if key is None:
+        return label
+    if part == "month":
+        return month_label(str(key), language)
+    if part in ("day", "date") and len(str(key)) == len("2026-05-18"):
+        from babel.dates import format_date
+
+        return str(format_date(date.fromisoformat(str(key)), "long", locale=locale_of(language)))
+    if part in ("month_of_year", "weekday"):
+        return name_of(part, int(str(key)), language)
+    return label
+
+
+def month_label(key: str, language: str) -> str:
+    """Return a month with its year."""
+    from babel.dates import format_skeleton
+
+    year, month = key.split("-")
+    found = str(format_skeleton("yMMMM", date(int(year), int(month), 1), locale=locale_of(language)))
+    return found[:1].upper() + found[1:]
+
+
+def name_of(part: str, number: int, language: str) -> str:
+    """Return the name of a month of the year, or of a weekday from 1 for Monday."""
+    from babel.dates import get_day_names, get_month_names
+
+    locale = locale_of(language)
+    if part == "weekday":
+        found = str(get_day_names("wide", "stand-alone", locale)[number - 1])
+    else:
+        found = str(get_month_names("wide", "stand-alone", locale)[number])
+    return found[:1].upper() + found[1:]

@@ -1,0 +1,71 @@
+"""Paths and addresses: a page's file below the site, what browsers are given, and what is unsafe."""
+
+from __future__ import annotations
+
+import re
+from typing import TYPE_CHECKING
+from urllib.parse import quote
+
+from elenchus.values.texts import fold, quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+__all__ = ["INDEX", "address_of", "file_of", "filled", "later_page", "likeness", "unsafe"]
+
+INDEX = "index.html"
+PLACEHOLDER = re.compile(r"\{([^{}]*)\}")
+LONGEST_SEGMENT = 240  # bytes of a file's name, less than the 255 that file systems take
+RESERVED = re.compile(r"(?:con|prn|aux|nul|com\d|lpt\d)(?:\..*)?", re.IGNORECASE)
+
+
+def filled(pattern: str, values: Mapping[str, str]) -> str:
+    """Return a pattern with the values of its placeholders; KeyError for one that has none."""
+    return PLACEHOLDER.sub(lambda match: values[match[1]], pattern)
+
+
+def file_of(path: str) -> str:
+    """Return the file of a page: a path that ends with a slash is a folder with an index."""
+    return path + INDEX if path.endswith("/") or not path else path
+
+
+def address_of(path: str) -> str:
+    """Return the address of a page relative to the site's root, encoded as RFC 3986 has it."""
+    file = file_of(path)
+    if file == INDEX or file.endswith(f"/{INDEX}"):
+        file = file[: -len(INDEX)]
+    return quote(file, safe="/-._~")
+
+
+def later_page(path: str, number: int) -> str:
+    """Return the path of a later page: ``page/2/`` beneath the page's own."""
+    if number == 1:
+        return path
+    file = file_of(path)
+    folder = file[: -len(INDEX)] if file.endswith(INDEX) else f"{file.removesuffix('.html')}/"
+    return f"{folder}page/{number}/"
+
+
+def unsafe(path: str) -> str:
+    """Return why a path must not be written; nothing where it may."""
+    if any(not char.isprintable() for char in path):
+        return f"{quoted(path)} holds a character that cannot be seen"
+    if path.startswith("/") or re.match(r"[A-Za-z]:", path):
+        return f"{quoted(path)} is absolute: paths begin at the root of the site"
+    if "\\" in path:
+        return f"{quoted(path)} holds a backslash"
+    for segment in file_of(path).split("/"):
+        if segment in ("", ".", ".."):
+            return f"{quoted(path)} has the step {quoted(segment)}, which leads elsewhere"
+        if segment != segment.strip() or segment.endswith("."):
+            return f"{quoted(path)} has a step that begins or ends with a blank or a dot"
+        if len(segment.encode()) > LONGEST_SEGMENT:
+            return f"{quoted(path)} has a step that is too long for a file"
+        if RESERVED.fullmatch(segment):
+            return f"{quoted(path)} has the step {quoted(segment)}, which some systems reserve"
+    return ""
+
+
+def likeness(path: str) -> str:
+    """Return what two paths share that differ only by case or by zeros before a number."""
+    return re.sub(r"(?<!\d)0+(?=\d)", "", fold(file_of(path)))

@@ -1,0 +1,179 @@
+"""What is to be told of pages: their addresses, the sections of one, the pages of a set."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from elenchus.asking.pretending import pretended
+from elenchus.asking.questions import plan_of
+from elenchus.engine.stages import select
+from elenchus.errors import NoSuchName, Problem
+from elenchus.pages.addresses import address_problems
+from elenchus.pages.book import HERE, Book, here_names, section_listing
+from elenchus.pages.sections import Placed, given_to, placed, without_repeats
+from elenchus.values.texts import either, nearest, quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable
+
+    from elenchus.pages.book import Page
+    from elenchus.pages.sections import Section
+    from elenchus.site.site import Site
+
+__all__ = ["AddressLine", "PageReport", "SetLine", "addresses", "page_report", "pages_named", "set_lines"]
+
+
+@dataclass(frozen=True, slots=True)
+class AddressLine:
+    """One address: its page, title, how many entries stand there, on how many pages, and its state.
+
+    ``entries`` are those of its groups or of the section with pages of its own, else all on the page.
+    """
+
+    page: str
+    address: str
+    title: str
+    entries: int
+    pages: int
+    state: str
+
+
+@dataclass(frozen=True)
+class PageReport:
+    """One page with its sections.
+
+    ``overlaps`` holds for each section the number of rows that it would share with each other, were
+    nothing left out. ``unplaced`` are the entries of the same kinds that stand in no section.
+    """
+
+    placed: Placed
+    freely: Placed
+    overlaps: tuple[tuple[int, ...], ...]
+    kinds: tuple[str, ...]
+    unplaced: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class SetLine:
+    """One page of a set: its address, its row, the values that its sections take from it, what it shows."""
+
+    address: str
+    row: str
+    values: tuple[tuple[str, str], ...]
+    resolved: bool
+    entries: int
+    first: str
+    state: str
+
+
+def entries_of(found: Placed) -> int:
+    """Return how many entries a page has, on all its pages."""
+    if found.page.count is not None:
+        return found.page.count
+    paged = found.paged
+    if paged and paged.answer:
+        return paged.answer.total
+    return len(found.ids)
+
+
+def state_of(found: Placed) -> str:
+    """Return what is to be said of a page: a problem, private, empty, or nothing."""
+    if found.problems:
+        return "problem"
+    if found.page.rule.private:
+        return "private"
+    if found.sections and not any(
+        each.answer and (each.ids or each.answer.groups) for each in found.sections
+    ):
+        return "empty"
+    return ""
+
+
+def addresses(book: Book, tick: Callable[[], None] = lambda: None) -> tuple[list[AddressLine], list[Problem]]:
+    """Return all addresses of a site, and what is wrong with them; ``tick`` is called for each page."""
+    lines, pages_of = [], {}
+    for page in book.pages:
+        found = placed(book.site, page)
+        pages_of[page.path] = found.pages
+        state = state_of(found)
+        lines.append(
+            AddressLine(page.rule.name, page.address, page.title, entries_of(found), found.pages, state)
+        )
+        tick()
+    problems = [problem for name in book.rules for problem in book.of(name).problems]
+    return lines, [*book.site.pages.problems, *problems, *address_problems(book, pages_of)]
+
+
+def pages_named(book: Book, name: str) -> list[Page]:
+    """Return the pages that a name, a path or an address means. Raises NoSuchName."""
+    found = book.find(name)
+    if found or name in book.rules:
+        return found
+    near = nearest(name, book.rules) or nearest(name, [page.address for page in book.pages])
+    hint = f"Did you mean {either(near)}?" if near else "elenchus pages alone lists all addresses."
+    raise NoSuchName([Problem("unknown-page", f"there is no page {quoted(name)}", hint)])
+
+
+def page_report(book: Book, page: Page, *, pretend: int = 0) -> PageReport:
+    """Return one page with its sections; ``pretend`` adds entries that match its first section."""
+    site = book.site
+    if pretend:
+        site, page = with_more(site, page, pretend)
+    found, freely = placed(site, page), without_repeats(site, page)
+    parts = [set(each.ids) if each.takes_part else set() for each in freely.sections]
+    overlaps = tuple(tuple(len(one & other) for other in parts) for one in parts)
+    kinds = [kind for each in found.sections if each.takes_part and each.plan for kind in each.plan.kinds]
+    names = tuple(name for number, name in enumerate(site.dataset.kind_names) if number in kinds)
+    return PageReport(found, freely, overlaps, names, tuple(unplaced(site, found, kinds)))
+
+
+def with_more(site: Site, page: Page, count: int) -> tuple[Site, Page]:
+    """Return the site with more entries that match the first section of a page."""
+    rule = page.rule.sections[0]
+    listing = section_listing(site, rule)
+    found = pretended(site, lambda each: plan_of(each, listing, given_to(page, rule)), count)
+    return found, page
+
+
+def unplaced(site: Site, found: Placed, kinds: Iterable[int]) -> Iterable[str]:
+    """Yield the public entries of some kinds that stand in no section, on whatever page."""
+    data = site.dataset
+    rows: set[int] = set()
+    for section in found.sections:
+        if section.takes_part and section.plan:
+            rows.update(select(section.plan, data, site.clock).rows.tolist() if section.has_pages else ())
+    shown = {*found.ids}
+    entries = data.entries
+    public = (entries.opens <= site.clock.now) & (site.clock.now < entries.closes)
+    for row in np.flatnonzero(public & np.isin(entries.kinds, list(kinds))).tolist():
+        if row not in rows and entries.ids[row] not in shown:
+            yield entries.ids[row]
+
+
+def set_lines(book: Book, name: str, tick: Callable[[], None] = lambda: None) -> list[SetLine]:
+    """Return a line for each page of a set."""
+    found = []
+    for page in book.of(name).pages:
+        on_page = placed(book.site, page)
+        values = tuple(taken(book.site, page, on_page.sections))
+        is_resolved = all(text for _, text in values) and not on_page.problems
+        first = next((each.ids[0] for each in on_page.sections if each.ids), "")
+        row = page.here.name if page.here else ""
+        state = state_of(on_page)
+        found.append(SetLine(page.address, row, values, is_resolved, entries_of(on_page), first, state))
+        tick()
+    return found
+
+
+def taken(site: Site, page: Page, sections: Iterable[Section]) -> Iterable[tuple[str, str]]:
+    """Yield each value that the sections of a page take from its row, with what it is there."""
+    given = page.here.given() if page.here else {}
+    names = dict.fromkeys(name for section in sections for name in here_names(site, section.rule))
+    counts = Counter(names)
+    for name in counts:
+        if name != HERE or len(counts) == 1:
+            yield f":{name}", ", ".join(given.get(name, ()))

@@ -1,0 +1,212 @@
+"""The sections of a page: who chooses first, what each leaves out, what it shows."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from elenchus.asking.parameters import absent_choice
+from elenchus.asking.questions import plan_of
+from elenchus.engine.run import run
+from elenchus.engine.stages import select
+from elenchus.errors import ElenchusError, NoSuchPage, Problem
+from elenchus.pages.book import HERE, section_listing
+from elenchus.values.texts import quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Sequence
+
+    from numpy.typing import NDArray
+
+    from elenchus.engine.answer import Answer
+    from elenchus.pages.book import Page
+    from elenchus.plan.nodes import Plan
+    from elenchus.site.inheritance import Listing
+    from elenchus.site.pages import SectionRule
+    from elenchus.site.site import Site
+
+__all__ = ["Placed", "Section", "given_to", "placed", "without_repeats"]
+
+
+@dataclass(frozen=True)
+class Section:
+    """A section as it stands on a page.
+
+    ``number`` counts from 0 in the written order, ``turn`` in the order of choosing. ``answer`` is the
+    first page of its rows, None where a problem keeps it from being asked. ``left_out`` are the ids of
+    rows that stand in a section that chose before, each with the number of that section.
+    """
+
+    number: int
+    turn: int
+    rule: SectionRule
+    listing: Listing | None
+    plan: Plan | None
+    answer: Answer | None
+    takes_part: bool = False
+    left_out: tuple[tuple[str, int], ...] = ()
+    problems: tuple[Problem, ...] = ()
+    given: dict[str, Sequence[str]] | None = None
+
+    @property
+    def title(self) -> str:
+        """The heading of the section."""
+        if self.rule.title:
+            return self.rule.title
+        return self.listing.title if self.listing and self.listing.name else ""
+
+    @property
+    def label(self) -> str:
+        """What messages call the section: its listing, or its number."""
+        return self.rule.listing or f"section {self.number + 1}"
+
+    @property
+    def ids(self) -> list[str]:
+        """The rows that stand on the first page."""
+        return [row.id for row in self.answer.rows] if self.answer else []
+
+    @property
+    def has_pages(self) -> bool:
+        """Say whether its rows are cut into pages of its own."""
+        return bool(self.plan and self.plan.per_page)
+
+
+@dataclass(frozen=True)
+class Placed:
+    """A page with its sections, in the order in which they are written, and what is wrong on it."""
+
+    page: Page
+    sections: tuple[Section, ...]
+    problems: tuple[Problem, ...] = ()
+
+    @property
+    def paged(self) -> Section | None:
+        """The section whose pages are those of the page."""
+        return next((each for each in self.sections if each.has_pages and not each.rule.pages_at), None)
+
+    @property
+    def pages(self) -> int:
+        """The number of pages that the page goes on for."""
+        section = self.paged
+        return section.answer.pages if section and section.answer else 1
+
+    @property
+    def ids(self) -> list[str]:
+        """The entries that stand on the first page, each once."""
+        shown = (name for each in self.sections if each.answer and not taxonomy_of(each) for name in each.ids)
+        return list(dict.fromkeys(shown))
+
+
+def taxonomy_of(section: Section) -> str:
+    """Return the taxonomy whose terms the rows of a section are; nothing for entries."""
+    return section.plan.taxonomy if section.plan else ""
+
+
+def placed(site: Site, page: Page, *, repeats: bool | None = None) -> Placed:
+    """Return a page with its sections.
+
+    Sections choose one after the other, those with a priority first. Where the page says
+    ``no_repeats``, a section leaves out what those before it show on their first page, before its own
+    offset and limit, so that it is refilled. ``repeats`` says otherwise than the page does.
+    """
+    keeps_repeats = not page.rule.no_repeats if repeats is None else repeats
+    order = sorted(enumerate(page.rule.sections), key=lambda pair: turn_of(pair[1], pair[0]))
+    shown: dict[int, int] = {}  # row → number of the section that shows it
+    found: list[Section] = []
+    for turn, (number, rule) in enumerate(order):
+        section = chosen(site, page, number, rule, None if keeps_repeats else shown)
+        found.append(replace(section, turn=turn))
+        if section.takes_part and section.answer:
+            for name in section.ids:
+                shown.setdefault(site.dataset.find_entry(name)[0], number)
+    sections = tuple(sorted(found, key=lambda section: section.number))
+    return Placed(page, sections, tuple(page_problems(page, sections)))
+
+
+def without_repeats(site: Site, page: Page) -> Placed:
+    """Return a page as it would be if its sections never left anything out."""
+    return placed(site, page, repeats=True)
+
+
+def turn_of(rule: SectionRule, number: int) -> tuple[bool, int, int]:
+    """Return what sections choose in the order of."""
+    return rule.priority is None, rule.priority or 0, number
+
+
+def chosen(site: Site, page: Page, number: int, rule: SectionRule, shown: dict[int, int] | None) -> Section:
+    """Return a section with the rows that it shows; ``shown`` are those that it must not."""
+    try:
+        listing = section_listing(site, rule)
+        given = given_to(page, rule)
+        plan = plan_of(site, listing, given)
+    except ElenchusError as error:
+        problems = tuple(replace(each, place=each.place or rule.place, span=None) for each in error.problems)
+        return Section(number, 0, rule, None, None, None, problems=problems)
+    part = takes_part(plan)
+    without = np.array(list(shown), dtype=np.intp) if shown and part else None
+    answer = run(plan, site.dataset, site.clock, listing.text, without=without)
+    left_out = tuple(repeated(site, plan, without, shown or {})) if without is not None else ()
+    if absent_choice(listing, given):
+        part = False
+    return Section(number, 0, rule, listing, plan, answer, part, left_out, given=given)
+
+
+def takes_part(plan: Plan) -> bool:
+    """Say whether a section shows entries: terms, and groups of which only counts are shown, do not."""
+    return not plan.taxonomy and not (plan.groups and plan.per_group == 0)
+
+
+def repeated(
+    site: Site, plan: Plan, without: NDArray[np.intp], shown: dict[int, int]
+) -> Iterable[tuple[str, int]]:
+    """Yield the rows that a section would list as well, each with the section that shows it."""
+    stages = select(plan, site.dataset, site.clock, without=without)
+    ids = site.dataset.entries.ids
+    for row in np.flatnonzero(stages.repeated).tolist():
+        yield ids[row], shown[row]
+
+
+def given_to(page: Page, rule: SectionRule) -> dict[str, Sequence[str]]:
+    """Return what a section is given: the row of its page, and its bound values."""
+    given = page.here.given() if page.here else {}
+    found: dict[str, Sequence[str]] = dict(given)
+    for name, texts in rule.given.items():
+        values: list[str] = []
+        for text in texts:
+            wanted = text[1:].rstrip("?")
+            if text.startswith(":") and wanted.split(".")[0] == HERE:
+                values += given.get(wanted, ())
+            else:
+                values.append(text)
+        found[name] = values
+    return found
+
+
+def page_problems(page: Page, sections: Sequence[Section]) -> Iterable[Problem]:
+    """Yield what is wrong with the sections of a page together."""
+    for section in sections:
+        yield from section.problems
+    paged = [each for each in sections if each.has_pages and not each.rule.pages_at]
+    for section in paged[1:]:
+        message = f"{section.label} has pages of its own, and so has {paged[0].label}"
+        hint = 'Give one of them pages_at = "…/", or a limit in place of per page.'
+        yield Problem("two-paged-sections", message, hint, place=section.rule.place)
+    for section in sections:
+        if section.plan and section.plan.unpublished and not page.rule.private:
+            message = (
+                f"{section.label} shows unpublished rows on the page {page.rule.name}, which is not private"
+            )
+            hint = "Take “including unpublished” away, or write private = true for the page."
+            yield Problem("unpublished-on-page", message, hint, place=section.rule.place)
+
+
+def later_answer(site: Site, placed_page: Placed, section: Section, number: int) -> Answer:
+    """Return a later page of a section's own pages. Raises NoSuchPage."""
+    if section.plan is None or section.listing is None:
+        raise NoSuchPage([Problem("no-such-page", f"{quoted(section.label)} cannot be asked")])
+    names = [name for name, _ in section.left_out]
+    rows = np.array([site.dataset.find_entry(name)[0] for name in names], dtype=np.intp)
+    without = rows if placed_page.page.rule.no_repeats else None
+    return run(section.plan, site.dataset, site.clock, section.listing.text, number, without=without)
