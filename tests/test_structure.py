@@ -26,6 +26,7 @@ FLOORS = [
     ["site"],
     ["asking"],
     ["pages"],
+    ["checks"],
     ["layout"],
     ["formats", "chart"],
     ["demo"],

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from elenchus.site.listings import ParameterRule
     from elenchus.site.site import Site
 
-__all__ = ["choices_of", "counted"]
+__all__ = ["choices_of", "possible"]
 
 
 def choices_of(

@@ -11,7 +11,16 @@ from elenchus.cli.commands import AtOption, SiteOption, app, opened
 if TYPE_CHECKING:
     from elenchus.pages.book import Book
 
-__all__ = ["pages"]
+__all__ = ["check", "pages"]
+
+FAILED = 1  # what check exits with where something must be mended
+
+
+def known_report(name: str) -> str:
+    """Return the name of a format that a report has."""
+    if name not in ("text", "json"):
+        raise typer.BadParameter(f"there is no format “{name}”. Known: text, json.")
+    return name
 
 
 @app.command(short_help="List every address, or what stands on one page or set of pages.")
@@ -50,6 +59,43 @@ def pages(
     for page in found:
         show(page_sections(page_report(book, page, pretend=pretend), output_width()))
     stop_at_problems(book, name)
+
+
+@app.command(short_help="Find what is wrong before it is published.")
+def check(
+    site: SiteOption = None,
+    at: AtOption = None,
+    output: Annotated[
+        str, typer.Option("--format", "-f", metavar="FORMAT", help="text or json.", callback=known_report)
+    ] = "text",
+    strict: Annotated[bool, typer.Option("--strict", help="Fail at warnings too.")] = False,
+    about: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Option("--about", metavar="CODE", help="Tell what a code means, why it hurts, how to mend it."),
+    ] = None,
+) -> int:
+    """Find what is wrong before it is published: in the content, the listings, the pages.
+
+    Exits with 1 where there are errors, or warnings with --strict.
+    """
+    import json
+
+    from elenchus.checks.records import record
+    from elenchus.cli.printing import show
+    from elenchus.layout.checks import about_code, as_object, findings
+    from elenchus.layout.pieces import Piece
+
+    if about is not None:
+        show(about_code(record(about)))
+        return 0
+    from elenchus.checks.run import check_site
+
+    report = check_site(opened(site, at))
+    if output == "json":
+        show([Piece(json.dumps(as_object(report), ensure_ascii=False, indent=2) + "\n")])
+    else:
+        show(findings(report))
+    return FAILED if report.fails(strict=strict) else 0
 
 
 def stop_at_problems(book: Book, name: str) -> None:

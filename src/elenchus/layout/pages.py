@@ -72,8 +72,8 @@ def page_sections(report: PageReport, width: int | None) -> Iterator[Piece]:
 def section_lines(section: Section, page: Placed) -> Iterator[Piece]:
     """Yield one section: what it asks, what it shows, what it leaves out."""
     yield Piece(f"{LETTERS[section.number % 26]}  ", Role.FAINT)
-    yield Piece(printable(section.title or section.label), Role.STRONG)
-    yield Piece(f"  {section.label if section.title else ''}", Role.NAME)
+    yield Piece(printable(section.title or section.name), Role.STRONG)
+    yield Piece(f"  {section.name if section.title else ''}", Role.NAME)
     turn = f"  chooses {ordinal(section.turn)}" if section.turn != section.number else ""
     yield Piece(f"{turn}\n", Role.FAINT)
     if section.listing and section.answer:
@@ -94,7 +94,7 @@ def section_lines(section: Section, page: Placed) -> Iterator[Piece]:
     for name, number in section.left_out[:FEW]:
         yield Piece("   left out ", Role.FAINT)
         yield Piece(name, Role.NAME)
-        yield Piece(f", which stands in {page.sections[number].label}\n", Role.FAINT)
+        yield Piece(f", which stands in {page.sections[number].name}\n", Role.FAINT)
     if len(section.left_out) > FEW:
         yield Piece(f"   and {len(section.left_out) - FEW} more left out\n", Role.FAINT)
 
@@ -134,7 +134,7 @@ def overlap_lines(report: PageReport, width: int | None) -> Iterator[Piece]:
     for section, letter in zip(taking, letters, strict=True):
         shared = [report.overlaps[section.number][other.number] for other in taking]
         row = [str(count or "·") for count in shared]
-        cells.append((letter, *row, section.label))
+        cells.append((letter, *row, section.name))
     yield from chain.from_iterable(grid(headings, cells, width))
 
 

@@ -60,6 +60,13 @@ class Section:
     @property
     def label(self) -> str:
         """What messages call the section: its listing, or its number."""
+        if self.rule.listing:
+            return f"the section {self.rule.listing}"
+        return f"the section {quoted(self.rule.title)}" if self.rule.title else f"section {self.number + 1}"
+
+    @property
+    def name(self) -> str:
+        """What tables call the section: its listing, or its number."""
         return self.rule.listing or f"section {self.number + 1}"
 
     @property

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
     from elenchus.plan.nodes import Value
 
-__all__ = ["conflict", "reversed_bounds"]
+__all__ = ["Range", "conflict", "ranges_of", "reversed_bounds"]
 
 # A bound is 0 for the lowest, 1 with a value, 2 for the highest; then the value; then 0 before it or 1
 # after it. So every comparison is a range [low, high) of bounds that compare as tuples do.

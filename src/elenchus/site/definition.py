@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError, available_timezones
 
 from elenchus import sources
-from elenchus.errors import QuestionError, SiteError
+from elenchus.errors import Place, Problem, QuestionError, SiteError
 from elenchus.language.parser import parse_condition
 from elenchus.language.words import is_keyword
 from elenchus.site.tables import TomlFile, open_toml
@@ -19,12 +19,12 @@ from elenchus.values.dates import literal_interval
 from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Mapping
+    from collections.abc import Iterable, Iterator, Mapping
     from pathlib import Path
 
     from elenchus.site.tables import Shape
 
-__all__ = ["FILE_NAME", "Definition", "read_definition"]
+__all__ = ["FILE_NAME", "Acceptance", "Definition", "read_definition"]
 
 FILE_NAME = "elenchus.toml"
 NAME = re.compile(r"[\w-]+")
@@ -33,6 +33,7 @@ NUMERIC = (Type.INTEGER, Type.NUMBER)
 
 TOP: Shape = {
     "site": dict, "sources": dict, "kinds": dict, "taxonomies": dict, "fields": dict, "conditions": dict,
+    "accepted": list,
 }  # fmt: skip
 SITE: Shape = {
     "title": str, "address": str, "timezone": str, "language": str,
@@ -44,7 +45,24 @@ FIELD: Shape = {
     "type": str, "many": bool, "choices": list, "kind": str, "unit": str,
     "least": (int, float), "most": (int, float),
 }  # fmt: skip
+ACCEPTED: Shape = {"code": str, "file": str, "says": str, "why": str}
 TAXONOMY: Shape = {"tree": bool, "address": str, "terms": str}
+
+
+@dataclass(frozen=True)
+class Acceptance:
+    """A finding of the checks that the site lives with: of a code, in a file, with words in its message."""
+
+    code: str
+    why: str
+    place: Place
+    file: str = ""
+    says: str = ""
+
+    def covers(self, problem: Problem) -> bool:
+        """Say whether a problem is meant."""
+        file = problem.place.file if problem.place else ""
+        return problem.code == self.code and self.file in ("", file) and self.says in problem.message
 
 
 @dataclass(frozen=True)
@@ -60,6 +78,7 @@ class Definition:
     clock: int | None
     sources: tuple[SourceSpec, ...]
     schema: Schema
+    accepted: tuple[Acceptance, ...] = ()
 
 
 def read_definition(folder: Path) -> Definition:
@@ -78,6 +97,7 @@ def read_definition(folder: Path) -> Definition:
         clock=read_clock(file, site.get("clock"), zone),
         sources=tuple(read_source(file, name, folder) for name in tables(file, ("sources",))),
         schema=read_schema(file),
+        accepted=tuple(read_accepted(file)),
     )
     if not file.data.get("sources"):
         file.report(
@@ -86,6 +106,22 @@ def read_definition(folder: Path) -> Definition:
     if file.problems:
         raise SiteError(sorted(file.problems, key=lambda problem: problem.place.line if problem.place else 0))
     return definition
+
+
+def read_accepted(file: TomlFile) -> Iterator[Acceptance]:
+    """Yield the findings that the site lives with; each must say why."""
+    written = file.data.get("accepted", [])
+    for number, item in enumerate(written if isinstance(written, list) else []):
+        place = file.item_place(("accepted",), number, "")
+        if not isinstance(item, dict):
+            file.report("wrong-type", ("accepted",), "[[accepted]] is a table with code and why")
+            continue
+        found = {key: value for key, value in item.items() if file.fits(("accepted", key), value, ACCEPTED)}
+        if not found.get("code") or not found.get("why"):
+            message = "what is accepted needs its code, and why it is accepted"
+            file.problems.append(Problem("missing-key", message, place=place))
+            continue
+        yield Acceptance(found["code"], found["why"], place, found.get("file", ""), found.get("says", ""))
 
 
 def tables(file: TomlFile, path: tuple[str, ...]) -> list[str]:

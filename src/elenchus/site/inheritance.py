@@ -74,6 +74,12 @@ class Listing:
         """The heading under which its rows stand: what it says, or its name as words."""
         return str(self.setting("title") or self.name.replace("-", " ").replace("_", " ").capitalize())
 
+    @property
+    def asked_at(self) -> Place:
+        """The place of its question, the last part of it where it is inherited."""
+        last = next((origins[-1] for origins in reversed(list(self.clauses.values())) if origins), None)
+        return self.at or (last.place if last else self.place)
+
     def located(self, problem: Problem) -> Problem:
         """Return a problem of the question with its file and line."""
         if problem.place:

@@ -154,6 +154,7 @@ def rules_in(file: TomlFile, schema: Schema) -> Iterator[ListingRule]:
             file.report("wrong-type", (name,), f"{name} must be a table: write [NAME] above it")
         elif not NAME.fullmatch(name) or (is_keyword(name) and name != "lead"):
             hint = "Use letters, digits, - and _, beginning with a letter."
+            hint = "It is a word of the language; take another." if is_keyword(name) else hint
             file.report("bad-name", (name,), f"{quoted(name)} cannot be the name of a listing", hint)
         elif meaning := meaning_of(name, schema):
             message = f"{quoted(name)} is {meaning} already"

@@ -1,0 +1,1 @@
+"""Everything that can be known to be wrong before a site is published."""

@@ -1,0 +1,172 @@
+"""Checks of what a listing asks: conditions that never matter or are never met, orders without direction."""
+
+from __future__ import annotations
+
+import re
+from itertools import combinations
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from elenchus.engine.stages import select
+from elenchus.errors import Problem
+from elenchus.plan.conflicts import Range, ranges_of
+from elenchus.plan.nodes import AllOf, AnyOf, Negation, TermValue, Test
+from elenchus.plan.words import condition_words, parts
+from elenchus.table.schema import Type
+from elenchus.values.texts import either
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator, Sequence
+
+    from elenchus.checks.survey import Survey
+    from elenchus.plan.nodes import Condition, Plan
+    from elenchus.site.inheritance import Listing
+
+__all__ = ["find"]
+
+PARAMETER = re.compile(r":[^\W\d]")
+BARE = ("date", "updated", "expires")
+
+
+def find(survey: Survey) -> Iterator[Problem]:
+    """Yield what is wrong with the questions of all listings, or odd about them."""
+    for listing in survey.listings:
+        yield from survey.problems(listing)
+        yield from (listing.located(problem) for problem in bare_orders(listing))
+        plan = survey.plan(listing)
+        if plan:
+            found = (*notices(plan), *idle(plan.condition), *cuts(listing, plan))
+            today = (*never_met(survey, plan), *inner_terms(survey, plan))
+            own = (problem for problem in today if not is_given(listing, problem))
+            yield from (listing.located(problem) for problem in (*found, *own))
+
+
+def is_given(listing: Listing, problem: Problem) -> bool:
+    """Say whether a condition depends on a parameter: with another value it is another one."""
+    span = problem.span
+    return bool(span and PARAMETER.search(listing.text[span.start : span.end]))
+
+
+def notices(plan: Plan) -> Iterator[Problem]:
+    """Yield what the check of the question notes, such as fields of only some of the kinds."""
+    yield from plan.notices
+
+
+def bare_orders(listing: Listing) -> Iterator[Problem]:
+    """Yield orders by a date that do not say which way."""
+    for key in listing.question.order.keys if listing.question.order else ():
+        written = listing.text[key.span.start : key.span.end]
+        if (
+            key.path
+            and key.path.names[-1] in BARE
+            and not re.search(r"\b(asc|desc)\b", written, re.IGNORECASE)
+        ):
+            name = ".".join(key.path.names)
+            message = f"“order by {name}” has the oldest first"
+            newest = "newest" if name == "date" else f"{name} desc"
+            hint = f"Write {newest}, or {name} asc to say that it is meant."
+            yield Problem("bare-date-order", message, hint, span=key.span)
+
+
+def cuts(listing: Listing, plan: Plan) -> Iterator[Problem]:
+    """Yield clauses that cut nothing off."""
+    clause = listing.question.per_page
+    if (
+        clause
+        and plan.limit is not None
+        and plan.per_page
+        and plan.limit <= plan.per_page
+        and not plan.groups
+    ):
+        message = f"“per page {plan.per_page}” never makes a second page: the limit is {plan.limit}"
+        yield Problem("idle-setting", message, "Leave one of the two out.", span=clause.span)
+
+
+def idle(condition: Condition | None) -> Iterator[Problem]:
+    """Yield conditions that never matter, because another one beside them says as much or more."""
+    match condition:
+        case AllOf() | AnyOf():
+            joined = "and" if isinstance(condition, AllOf) else "or"
+            for one, other in combinations(condition.parts, 2):
+                yield from idle_pair(one, other, joined)
+            for part in condition.parts:
+                yield from idle(part)
+        case Negation():
+            yield from idle(condition.part)
+        case _:
+            return
+
+
+def idle_pair(one: Condition, other: Condition, joined: str) -> Iterator[Problem]:
+    """Yield the one of two conditions that never matters beside the other."""
+    if not (isinstance(one, Test) and isinstance(other, Test)) or one.field != other.field:
+        return
+    if one == other:
+        message = f"“{condition_words(one)}” is asked twice"
+        yield Problem("idle-condition", message, "Keep one of them.", span=other.span)
+        return
+    first, second = reach(one), reach(other)
+    if first is None or second is None:
+        return
+    wide = joined == "and"
+    for mine, its, test, beside in ((first, second, one, other), (second, first, other, one)):
+        if (inside(its, mine) if wide else inside(mine, its)) and not (
+            inside(mine, its) and inside(its, mine)
+        ):
+            why = "is met by all that meet" if wide else "is met by none that do not meet"
+            message = f"“{condition_words(test)}” {why} “{condition_words(beside)}” too, so it never matters"
+            yield Problem("idle-condition", message, "Leave it out.", span=test.span)
+
+
+def reach(test: Test) -> list[Range] | None:
+    """Return the ranges of values that meet a comparison; None where it is not about ranges."""
+    if test.negated:
+        return None
+    if test.operator in ("under", "below") and all(isinstance(value, TermValue) for value in test.values):
+        low = 1 if test.operator == "below" else 0
+        return [
+            ((1, value.number + low, 0), (1, value.end, 0))
+            for value in test.values
+            if isinstance(value, TermValue)
+        ]
+    return ranges_of(test)
+
+
+def inside(inner: Sequence[Range], outer: Sequence[Range]) -> bool:
+    """Say whether each range lies within one of some others."""
+    return all(any(low <= one[0] and one[1] <= high for low, high in outer) for one in inner)
+
+
+def never_met(survey: Survey, plan: Plan) -> Iterator[Problem]:
+    """Yield the conditions that no row meets, whatever the others say."""
+    stages = select(plan, survey.site.dataset, survey.site.clock)
+    asked = int(stages.asked.sum())
+    for part in parts(plan.condition):
+        if asked and not np.any(stages.asked & stages.selection.rows(part)):
+            words = "the one row" if asked == 1 else f"the {asked} rows"
+            message = f"none of {words} asked meets “{condition_words(part)}”"
+            span = part.span if hasattr(part, "span") else None
+            yield Problem("never-met", message, "elenchus why shows what each condition leaves.", span=span)
+
+
+def inner_terms(survey: Survey, plan: Plan) -> Iterator[Problem]:
+    """Yield comparisons with a term that has others below it, where those would add rows."""
+    stages = select(plan, survey.site.dataset, survey.site.clock)
+    for part in parts(plan.condition):
+        if not (isinstance(part, Test) and part.operator in ("=", "in") and not part.negated):
+            continue
+        if part.field.type.type is not Type.TERM or not part.field.type.tree:
+            continue
+        inner = [
+            value for value in part.values if isinstance(value, TermValue) and value.end > value.number + 1
+        ]
+        if not inner:
+            continue
+        below = Test(part.field, "under", part.values, span=part.span)
+        more = int((stages.asked & stages.selection.rows(below) & ~stages.selection.rows(part)).sum())
+        if more:
+            names = either(value.shown for value in inner)
+            message = f"{part.field.name} = {names} leaves {more} more out that have a term below it"
+            hint = f"Write {part.field.name} under {names} if they are meant."
+            yield Problem("only-the-term", message, hint, span=part.span)

@@ -1,0 +1,195 @@
+"""Checks of the content itself: values, terms, references, statuses, names that are there twice."""
+
+from __future__ import annotations
+
+import re
+from collections import defaultdict
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from elenchus.engine.view import View
+from elenchus.errors import Place, Problem
+from elenchus.table.columns import Lists, Numbers, Texts
+from elenchus.table.schema import CORE_FIELDS, STATUSES, Type
+from elenchus.values.dates import from_instant
+from elenchus.values.texts import fold, quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator, Sequence
+
+    from elenchus.checks.survey import Survey
+    from elenchus.table.dataset import Dataset
+    from elenchus.table.schema import Field
+    from elenchus.table.taxonomy import Taxonomy
+
+__all__ = ["find"]
+
+FEW = 4
+FEWEST = 4  # entries of a kind from which on a habit can be told
+HABIT = 0.75  # of a kind's entries that have a term, so that those without one are remarkable
+SHORTEST = 6  # letters of terms whose spellings can be nearly the same
+NUMBER = re.compile(r"\s*[+-]?\d+([.,]\d+)?\s*")
+DATE = re.compile(r"\s*\d{4}-\d{2}-\d{2}([T ]\d{2}:\d{2}.*)?\s*")
+
+
+def find(survey: Survey) -> Iterator[Problem]:
+    """Yield what is wrong with the content, or odd about it."""
+    data, view = survey.site.dataset, View(survey.site.dataset, survey.site.clock.now)
+    yield from data.problems
+    yield from statuses(data, view)
+    yield from twice(data, view)
+    yield from hidden_references(data, view)
+    yield from numbers_as_text(data)
+    for taxonomy in data.taxonomies.values():
+        yield from near_duplicates(data, taxonomy)
+        yield from without_term(data, view, taxonomy)
+
+
+def place_of(data: Dataset, row: int) -> Place:
+    """Return the file of an entry."""
+    source = data.entries.columns["source", CORE_FIELDS["source"].type]
+    return Place(str(source.item(row)))
+
+
+def some(data: Dataset, rows: Sequence[int]) -> str:
+    """Return the ids of some rows, the first few by name."""
+    names = ", ".join(data.entries.ids[row] for row in rows[:FEW])
+    return names + (f" and {len(rows) - FEW} more" if len(rows) > FEW else "")
+
+
+def statuses(data: Dataset, view: View) -> Iterator[Problem]:
+    """Yield entries that say “published” and are not yet, and those that say “scheduled” and are public."""
+    status = data.entries.columns["status", CORE_FIELDS["status"].type]
+    dates = data.entries.columns["date", CORE_FIELDS["date"].type]
+    assert isinstance(status, Numbers)  # noqa: S101 - a status is a choice
+    assert isinstance(dates, Numbers)  # noqa: S101 - a date is a number
+    ahead = dates.valid & (dates.keys > view.now)
+    says = {name: status.valid & (status.keys == STATUSES.index(name)) for name in ("published", "scheduled")}
+    for row in np.flatnonzero(says["published"] & ahead).tolist():
+        day = f"{from_instant(int(dates.keys[row]), data.zone):%Y-%m-%d %H:%M}"
+        message = f"{data.entries.ids[row]} says published, and is not public before {day}"
+        yield Problem(
+            "published-ahead", message, "Say scheduled, if that is meant.", place=place_of(data, row)
+        )
+    for row in np.flatnonzero(says["scheduled"] & dates.valid & ~ahead).tolist():
+        day = f"{from_instant(int(dates.keys[row]), data.zone):%Y-%m-%d %H:%M}"
+        message = f"{data.entries.ids[row]} says scheduled, and is public since {day}"
+        yield Problem("scheduled-past", message, "Say published.", place=place_of(data, row))
+    for row in np.flatnonzero(says["scheduled"] & ~dates.valid).tolist():
+        message = f"{data.entries.ids[row]} is scheduled without a date, so it never becomes public"
+        yield Problem("scheduled-never", message, "Give it a date.", place=place_of(data, row))
+
+
+def twice(data: Dataset, view: View) -> Iterator[Problem]:
+    """Yield entries of one kind that share a slug or a title."""
+    slugs = data.entries.columns["slug", CORE_FIELDS["slug"].type]
+    for what, column in (("slug", slugs), ("title", view.titles)):
+        found: dict[tuple[int, str], list[int]] = defaultdict(list)
+        for row in range(len(data.entries)):
+            text = column.item(row)
+            if text and (what == "slug" or view.visible[row]):
+                found[int(data.entries.kinds[row]), fold(str(text))].append(row)
+        for rows in found.values():
+            if len(rows) > 1:
+                text = str(column.item(rows[0]))
+                message = f"{some(data, rows)} have the same {what}, {quoted(text)}"
+                yield Problem(f"duplicate-{what}", message, place=place_of(data, rows[-1]))
+
+
+def hidden_references(data: Dataset, view: View) -> Iterator[Problem]:
+    """Yield public entries that refer to one that is not public."""
+    for (name, kind), column in data.entries.columns.items():
+        if kind.type is not Type.ENTRY:
+            continue
+        single = column.elements if isinstance(column, Lists) else column
+        owners = column.owners if isinstance(column, Lists) else np.arange(len(data.entries))
+        assert isinstance(single, Numbers)  # noqa: S101 - references are numbers
+        for at in np.flatnonzero(single.valid & view.visible[owners]).tolist():
+            target = int(single.keys[at])
+            if not view.visible[target]:
+                row = int(owners[at])
+                message = f"{data.entries.ids[row]}: its {name}, {data.entries.ids[target]}, is not public"
+                hint = "Visitors see it as missing until that is published."
+                yield Problem("reference-to-hidden", message, hint, place=place_of(data, row))
+
+
+def numbers_as_text(data: Dataset) -> Iterator[Problem]:
+    """Yield text fields all of whose values are numbers, or dates."""
+    seen: set[tuple[str, object]] = set()
+    for kind in data.kind_names:
+        for name, field in data.schema.kinds[kind].fields.items():
+            if field.type.type is Type.TEXT and (name, field.type) not in seen:
+                seen.add((name, field.type))
+                yield from as_text(data, kind, field)
+
+
+def as_text(data: Dataset, kind: str, field: Field) -> Iterator[Problem]:
+    """Yield a text field of a kind whose values are all numbers, or all dates."""
+    column = data.entries.columns[field.name, field.type]
+    single = column.elements if isinstance(column, Lists) else column
+    if not isinstance(single, Texts):
+        return
+    texts = [str(text) for text in single.shown[np.flatnonzero(single.valid)].tolist()]
+    for pattern, what, types in ((NUMBER, "a number", "number"), (DATE, "a date", "date")):
+        if len(texts) > 1 and all(pattern.fullmatch(text) for text in texts):
+            message = f"{field.name} of {kind} is text, and each of its {len(texts)} values is {what}"
+            hint = f'Declare it: {field.name} = {{ type = "{types}" }} in [kinds.{kind}.fields].'
+            row = int(np.flatnonzero(column.valid)[0])
+            yield Problem("number-as-text", message, hint, place=place_of(data, row))
+
+
+def near_duplicates(data: Dataset, taxonomy: Taxonomy) -> Iterator[Problem]:
+    """Yield pairs of used terms that are nearly alike: one letter apart, in the plural, or in signs."""
+    by_form: dict[str, list[int]] = defaultdict(list)
+    used = View(data, 0, unpublished=True).table(taxonomy.name).counts
+    numbers = np.flatnonzero(used > 0).tolist()
+    for number in numbers:
+        plain = "".join(char for char in fold(taxonomy.terms[number].slug) if char.isalnum())
+        for form in forms(plain):
+            by_form[form].append(number)
+    pairs = {
+        tuple(sorted((one, other)))
+        for found in by_form.values()
+        for one in found
+        for other in found
+        if one != other
+    }
+    for one, other in sorted(pairs):
+        first, second = taxonomy.terms[one], taxonomy.terms[other]
+        if first.slug == second.slug or digits(first.slug) != digits(second.slug):
+            continue
+        rarer = one if used[one] < used[other] else other
+        column = data.entries.columns[taxonomy.name, data.schema.taxonomies[taxonomy.name].field_type]
+        row = next(row for row in range(len(data.entries)) if rarer in column.item(row))
+        message = (
+            f"the {taxonomy.name} terms {quoted(first.slug)} ({used[one]}) and {quoted(second.slug)} "
+            f"({used[other]}) are nearly the same"
+        )
+        hint = "If they are one, keep one and make the other its alias."
+        yield Problem("near-duplicate-terms", message, hint, place=place_of(data, row))
+
+
+def forms(text: str) -> set[str]:
+    """Return the text with each letter left out in turn: two that share a form are a letter apart."""
+    if len(text) < SHORTEST:
+        return {text, text.removesuffix("s")}
+    return {text, *(text[:at] + text[at + 1 :] for at in range(len(text)))}
+
+
+def digits(text: str) -> str:
+    """Return the digits of a text: terms that differ by a number are meant to."""
+    return "".join(char for char in text if char.isdigit())
+
+
+def without_term(data: Dataset, view: View, taxonomy: Taxonomy) -> Iterator[Problem]:
+    """Yield public entries without a term of a taxonomy that most others of their kind have."""
+    column = data.entries.columns[taxonomy.name, data.schema.taxonomies[taxonomy.name].field_type]
+    for number, kind in enumerate(data.kind_names):
+        rows = np.flatnonzero(view.visible & (data.entries.kinds == number))
+        lacking = rows[~column.valid[rows]]
+        if len(rows) >= FEWEST and len(lacking) and len(rows) - len(lacking) >= HABIT * len(rows):
+            verb = "has" if len(lacking) == 1 else "have"
+            count = f"{len(lacking)} of {len(rows)}"
+            message = f"{count} entries of {kind} {verb} no {taxonomy.name}: {some(data, lacking.tolist())}"
+            yield Problem("without-term", message, place=place_of(data, int(lacking[0])))

@@ -1,0 +1,195 @@
+"""Checks of listings: settings without effect, choices, expectations, listings that stand nowhere."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from elenchus.asking.choices import choices_of
+from elenchus.asking.names import row_of
+from elenchus.asking.questions import plan_of, resolved
+from elenchus.engine.stages import select
+from elenchus.errors import ElenchusError, Problem
+from elenchus.language.nodes import From, Listed
+from elenchus.language.tree import parameters_in, walk
+from elenchus.values.texts import either, fold, nearest, quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from elenchus.checks.survey import Survey
+    from elenchus.site.inheritance import Listing
+    from elenchus.site.listings import Expectation, ParameterRule
+
+__all__ = ["find"]
+
+FEW = 4
+WITHOUT_EFFECT = (
+    ("columns", "layout", ("cards",), 'columns means nothing without layout = "cards"'),
+    ("empty_message", "if_empty", ("message",), 'empty_message means nothing without if_empty = "message"'),
+)
+
+
+def find(survey: Survey) -> Iterator[Problem]:
+    """Yield what is wrong with the listings of a site beside their questions."""
+    yield from survey.site.library.problems
+    for listing in survey.listings:
+        yield from listing.idle
+        yield from idle_settings(survey, listing)
+        yield from parameters(survey, listing)
+        yield from expectations(survey, listing)
+    yield from unplaced(survey)
+    yield from headings(survey)
+
+
+def idle_settings(survey: Survey, listing: Listing) -> Iterator[Problem]:
+    """Yield the listing's own settings that have no effect."""
+    own = {key: origin for key, (_, origin) in listing.settings.items() if origin.name == listing.name}
+    for key, needs, words, message in WITHOUT_EFFECT:
+        if key in own and listing.setting(needs) not in words:
+            yield Problem("idle-setting", message, "Leave it out, or add the other.", place=own[key].place)
+    for key, other in (("at_least", "fill_from"), ("fill_from", "at_least")):
+        if key in own and other not in listing.settings:
+            message = f"{key} means nothing without {other}"
+            yield Problem("idle-setting", message, f"Add {other}, or leave it out.", place=own[key].place)
+    if "summary_words" in own and "summary" not in listing.setting("show", ("summary",)):
+        message = "summary_words means nothing where no summary is shown"
+        yield Problem("idle-setting", message, "Add summary to show.", place=own["summary_words"].place)
+    name = listing.setting("fill_from")
+    if "fill_from" in own and name not in survey.site.library.names:
+        near = nearest(name, survey.site.library.names)
+        hint = f"Did you mean {either(near)}?" if near else ""
+        yield Problem(
+            "unknown-listing", f"there is no listing {quoted(name)}", hint, place=own["fill_from"].place
+        )
+
+
+def parameters(survey: Survey, listing: Listing) -> Iterator[Problem]:
+    """Yield parameters that nothing asks for or nothing declares, and choices that fail or find nothing."""
+    asked = parameters_in(listing.question)
+    for name, (rule, origin) in listing.parameters.items():
+        if origin.name == listing.name and name not in asked:
+            near = nearest(name, asked)
+            hint = f"Did you mean :{near[0]}?" if near else f"Write :{name} in ask, or leave it out."
+            yield Problem("idle-setting", f"the question does not ask for :{name}", hint, place=rule.place)
+        elif name in asked and survey.plan(listing):
+            yield from choices(survey, listing, rule)
+    for name in asked:
+        if name not in listing.parameters and name.split(".")[0] != "here":
+            message = f":{name} is not declared, so nobody is told what it can be"
+            hint = f"Add {name} = {{ type = … }} to [{listing.name}.parameters]."
+            yield Problem("undeclared-parameter", message, hint, place=listing.asked_at)
+
+
+def choices(survey: Survey, listing: Listing, rule: ParameterRule) -> Iterator[Problem]:
+    """Yield the choices of a parameter that cannot be asked, and those that find nothing."""
+    given = {name: texts for name, texts in survey.sample(listing).items() if name != rule.name}
+    found = choices_of(survey.site, listing, rule, given).choices
+    for each in found:
+        if each.count is None:
+            yield from failing(survey, listing, rule, {**given, rule.name: [each.value]}, each.value)
+    empty = [each.value for each in found if each.count == 0]
+    if empty and rule.words:
+        verb = "finds" if len(empty) == 1 else "find"
+        message = f"of the choices of :{rule.name}, {either(empty[:FEW])} {verb} nothing"
+        yield Problem("choice-without-entries", message, place=rule.place)
+
+
+def failing(
+    survey: Survey, listing: Listing, rule: ParameterRule, given: dict[str, object], word: str
+) -> Iterator[Problem]:
+    """Yield why a choice cannot be asked."""
+    try:
+        plan_of(survey.site, listing, given)  # type: ignore[arg-type]
+    except ElenchusError as error:
+        for problem in error.problems:
+            message = f"with :{rule.name} = {word}: {problem.message}"
+            yield replace(problem, message=message, span=None, place=rule.place)
+
+
+def expectations(survey: Survey, listing: Listing) -> Iterator[Problem]:
+    """Yield the expectations of a listing that are not met."""
+    for each in listing.expect:
+        try:
+            yield from unmet(survey, listing, each)
+        except ElenchusError as error:
+            for problem in error.problems:
+                yield replace(problem, message=f"in expect: {problem.message}", span=None, place=each.place)
+
+
+def unmet(survey: Survey, listing: Listing, expected: Expectation) -> Iterator[Problem]:
+    """Yield what an expectation says that is not so."""
+    site = survey.site
+    given = {**survey.sample(listing), **expected.given}
+    plan = plan_of(site, listing, given)
+    rows = select(plan, site.dataset, site.clock).rows
+    count = len(rows)
+    what = f"{listing.name} has"
+    if expected.ask:
+        inner = resolved(site, f"from {listing.name} where {expected.ask}")
+        asked = plan_of(site, inner, {})
+        count = len(select(asked, site.dataset, site.clock).rows)
+        what = f"of {listing.name}, “{expected.ask}” is met by"
+    for wanted, holds, words in (
+        (expected.count, count == expected.count, "exactly"),
+        (expected.at_least, count >= (expected.at_least or 0), "at least"),
+        (expected.at_most, count <= (expected.at_most or 0), "at most"),
+    ):
+        if wanted is not None and not holds:
+            entries = "1 entry" if count == 1 else f"{count} entries"
+            message = f"{what} {entries}, and {words} {wanted} {'is' if wanted == 1 else 'are'} expected"
+            yield Problem("failed-expectation", message, place=expected.place)
+    ids = select(plan, site.dataset, site.clock).selection.view.ids(plan.taxonomy)
+    listed = {fold(ids[row]) for row in rows.tolist()}
+    for names, is_wanted in ((expected.includes, True), (expected.excludes, False)):
+        for name in names:
+            if (found_in(survey, plan.taxonomy, name) in listed) != is_wanted:
+                verb = "lacks" if is_wanted else "lists"
+                message = f"{listing.name} {verb} {name}, against what is expected"
+                hint = f"elenchus why {listing.name} {name} tells why."
+                yield Problem("failed-expectation", message, hint, place=expected.place)
+
+
+def found_in(survey: Survey, taxonomy: str, name: str) -> str:
+    """Return the folded id of an entry or a term by its name. Raises NoSuchName."""
+    data = survey.site.dataset
+    row = row_of(data, taxonomy, name)
+    return fold(data.taxonomies[taxonomy].labels[row] if taxonomy else data.entries.ids[row])
+
+
+def unplaced(survey: Survey) -> Iterator[Problem]:
+    """Yield the listings that no page and no other listing uses."""
+    used = {section.listing for rule in survey.book.rules.values() for section in rule.sections}
+    used |= {rule.each.strip() for rule in survey.book.rules.values()}
+    used |= {rule.based_on for rule in survey.site.library.rules.values()}
+    used |= {listing.setting("fill_from", "") for listing in survey.listings}
+    for listing in survey.listings:
+        for node in walk(listing.question):
+            if isinstance(node, Listed):
+                used.add(node.listing.text)
+            elif isinstance(node, From):
+                used |= {name.text for name in node.names}
+    for listing in survey.listings:
+        if listing.name not in used:
+            message = f"the listing {listing.name} stands on no page, and no other listing uses it"
+            yield Problem("unplaced-listing", message, "Place it, or take it away.", place=listing.place)
+
+
+def headings(survey: Survey) -> Iterator[Problem]:
+    """Yield listings that have the same title as another one and ask something else."""
+    by_title: dict[str, list[Listing]] = defaultdict(list)
+    for listing in survey.listings:
+        if "title" in listing.settings:
+            by_title[fold(listing.title)].append(listing)
+    for found in by_title.values():
+        for other in found[1:]:
+            if other.question != found[0].question:
+                names = f"{other.name} and {found[0].name}"
+                message = f"{names} have the title {quoted(other.title)} over different questions"
+                place = (
+                    other.settings["title"][1].place
+                    if other.settings["title"][1].name == other.name
+                    else other.place
+                )
+                yield Problem("same-title", message, "Give one of them a title of its own.", place=place)

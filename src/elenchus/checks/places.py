@@ -1,0 +1,199 @@
+"""Checks of pages: addresses, sections that are empty or short, entries and headings that stand twice."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from typing import TYPE_CHECKING
+
+from elenchus.errors import Problem
+from elenchus.pages.addresses import address_problems
+from elenchus.values.texts import either, fold, quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator, Sequence
+
+    from elenchus.checks.survey import Survey
+    from elenchus.pages.sections import Placed, Section
+
+__all__ = ["find"]
+
+FEW = 4
+
+
+def find(survey: Survey) -> Iterator[Problem]:
+    """Yield what is wrong with the pages of a site, or odd about them."""
+    yield from survey.site.pages.problems
+    for name in survey.book.rules:
+        yield from survey.book.of(name).problems
+    yield from address_problems(survey.book, {each.page.path: each.pages for each in survey.placed})
+    for page in survey.placed:
+        yield from page.problems
+    by_rule: dict[str, list[Placed]] = defaultdict(list)
+    for page in survey.placed:
+        by_rule[page.page.rule.name].append(page)
+    for pages in by_rule.values():
+        yield from settings(pages[0])
+        yield from repeated(pages)
+        yield from same_headings(pages[0])
+        for number in range(len(pages[0].sections)):
+            yield from sizes(pages, [page.sections[number] for page in pages])
+        yield from totals(pages)
+    yield from archives(survey)
+
+
+def settings(page: Placed) -> Iterator[Problem]:
+    """Yield settings of sections that have no effect."""
+    paged = any(each.has_pages for each in page.sections)
+    for section in page.sections:
+        if section.rule.pages_at and section.plan and not section.has_pages:
+            message = f"pages_at means nothing for {section.label}: it has no “per page”"
+            yield Problem("idle-setting", message, place=section.rule.place)
+        if section.rule.on_every_page and (not paged or section.has_pages):
+            message = (
+                f"on_every_page means nothing for {section.label}: the page has no later pages without it"
+            )
+            yield Problem("idle-setting", message, place=section.rule.place)
+
+
+def repeated(pages: Sequence[Placed]) -> Iterator[Problem]:
+    """Yield entries that stand twice on a page."""
+    for page in pages:
+        sections = [each for each in page.sections if each.takes_part]
+        found: dict[str, list[Section]] = defaultdict(list)
+        for section in sections:
+            for name in section.ids:
+                found[name].append(section)
+        several = {name: where for name, where in found.items() if len(where) > 1}
+        if several:
+            name, where = next(iter(several.items()))
+            labels = either(section.label for section in where).replace(" or ", " and ")
+            more = f", and {len(several) - 1} more stand twice" if len(several) > 1 else ""
+            message = f"{name} stands in {labels} of {named(page, pages)}{more}"
+            hint = "Write no_repeats = true, and the sections below are refilled."
+            yield Problem("repeated-entry", message, hint, place=page.page.rule.place)
+            return
+
+
+def named(page: Placed, pages: Sequence[Placed]) -> str:
+    """Return what messages call a page: by its address where it is one of several."""
+    return page.page.rule.name if len(pages) == 1 else f"/{page.page.address}"
+
+
+def same_headings(page: Placed) -> Iterator[Problem]:
+    """Yield sections of a page that have the same heading over different questions."""
+    found: dict[str, Section] = {}
+    for section in page.sections:
+        if not section.title or not section.listing:
+            continue
+        first = found.setdefault(fold(section.title), section)
+        if first is not section and first.listing and first.listing.question != section.listing.question:
+            message = f"{first.label} and {section.label} both stand under {quoted(section.title)}"
+            hint = "Give one of the sections a title of its own."
+            yield Problem("same-heading", message, hint, place=section.rule.place)
+
+
+def sizes(pages: Sequence[Placed], sections: Sequence[Section]) -> Iterator[Problem]:
+    """Yield what is remarkable in the size of one section over all pages of its rule."""
+    answered = [
+        (page, each) for page, each in zip(pages, sections, strict=True) if each.answer and each.listing
+    ]
+    empty = [page for page, each in answered if is_empty(each)]
+    if empty:
+        yield emptiness(sections[0], empty, pages)
+    for page, section in answered:
+        if len(pages) == 1 and not is_empty(section):
+            yield from shortage(section)
+        yield from at_the_edge(page, section, pages)
+
+
+def is_empty(section: Section) -> bool:
+    """Say whether a section has no rows at all."""
+    answer = section.answer
+    return bool(answer and not answer.total and not answer.groups and not answer.choices)
+
+
+def emptiness(section: Section, empty: Sequence[Placed], pages: Sequence[Placed]) -> Problem:
+    """Return the problem of a section that is empty on some pages."""
+    listing = section.listing
+    rule = listing.setting("if_empty", "") if listing else ""
+    code = {"hide": "hidden-section", "message": "hidden-section", "fail": "forbidden-empty"}.get(
+        rule, "empty-section"
+    )
+    if len(pages) == 1:
+        message = f"{section.label} is empty on {pages[0].page.rule.name}"
+    else:
+        names = ", ".join(f"/{page.page.address}" for page in empty[:FEW])
+        more = f" and {len(empty) - FEW} more" if len(empty) > FEW else ""
+        message = f"{section.label} is empty on {len(empty)} of {len(pages)} pages: {names}{more}"
+    done = {"hide": "; it is hidden there", "message": "; its message stands there"}.get(rule, "")
+    hint = "Say what is to be done: if_empty = hide, message or fail."
+    if rule or not (listing and listing.name):
+        hint = "" if rule else "A listing of its own could say what is to be done: if_empty."
+    return Problem(code, message + done, hint, place=section.rule.place)
+
+
+def shortage(section: Section) -> Iterator[Problem]:
+    """Yield the problem of a section with fewer rows than it has room for."""
+    plan, answer = section.plan, section.answer
+    if plan is None or answer is None or not section.takes_part:
+        return
+    if plan.fill and answer.total < plan.fill.at_least:
+        message = f"{section.label} has {answer.total} rows, and at least {plan.fill.at_least} are wanted"
+        hint = f"{plan.fill.rows.name} has no more to fill it up with."
+        yield Problem("short-section", message, hint, place=section.rule.place)
+    elif plan.limit is not None and answer.total < plan.limit:
+        message = f"{section.label} has {answer.total} rows, and room for {plan.limit}"
+        yield Problem("short-section", message, place=section.rule.place)
+
+
+def at_the_edge(page: Placed, section: Section, pages: Sequence[Placed]) -> Iterator[Problem]:
+    """Yield sections whose last page is exactly full."""
+    answer = section.answer
+    if answer is None or not answer.per_page or answer.groups is not None:
+        return
+    if answer.total and answer.total % answer.per_page == 0:
+        full = "exactly one page" if answer.pages == 1 else f"exactly {answer.pages} pages"
+        message = f"{section.label} fills {full} of {answer.per_page} on {named(page, pages)}"
+        hint = (
+            f"The next entry makes page {answer.pages + 1}: elenchus pages {page.page.rule.name} --pretend 1."
+        )
+        hint = hint if len(pages) == 1 else f"The next entry makes page {answer.pages + 1}."
+        yield Problem("page-edge", message, hint, place=section.rule.place)
+
+
+def totals(pages: Sequence[Placed]) -> Iterator[Problem]:
+    """Yield pages of groups whose first section does not show the rows that the group counts."""
+    for page in pages:
+        sections = [each for each in page.sections if each.takes_part and each.answer]
+        if page.page.count is None or not sections or not sections[0].answer:
+            continue
+        total = sections[0].answer.total
+        if total != page.page.count:
+            where = f"{sections[0].label} of /{page.page.address}"
+            message = f"{where} has {total} rows, and its group {page.page.count}"
+            hint = "Ask the same in each and in the section."
+            yield Problem("group-count-differs", message, hint, place=sections[0].rule.place)
+            return
+
+
+def archives(survey: Survey) -> Iterator[Problem]:
+    """Yield groups that count other rows than the page does to which they link."""
+    counts = {page.page.address: page.page.count for page in survey.placed}
+    told: set[tuple[str, int]] = set()
+    for page in survey.placed:
+        for section in page.sections:
+            key = (page.page.rule.name, section.number)
+            answer = section.answer
+            if answer is None or not answer.groups or key in told:
+                continue
+            for group in answer.groups:
+                address = survey.book.address_of_group(answer, group)
+                count = counts.get(address)
+                if count is not None and count != group.count and page.page.count is None:
+                    told.add(key)
+                    message = (
+                        f"{section.label} counts {group.count} for {group.label}, and /{address} has {count}"
+                    )
+                    hint = "Ask the same rows in the archive as in the page set."
+                    yield Problem("group-count-differs", message, hint, place=section.rule.place)
+                    break

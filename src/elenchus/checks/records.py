@@ -1,0 +1,50 @@
+"""One record for each code: how bad it is, what it means, why it hurts, how to mend it."""
+
+from __future__ import annotations
+
+import tomllib
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+from typing import Literal, TypeAlias, cast
+
+from elenchus.errors import NoSuchName, Problem
+from elenchus.values.texts import either, nearest, quoted
+
+__all__ = ["LEVELS", "Level", "Record", "record", "records"]
+
+Level: TypeAlias = Literal["error", "warning", "note"]
+LEVELS: tuple[Level, ...] = ("error", "warning", "note")
+FILE = Path(__file__).with_name("records.toml")
+
+
+@dataclass(frozen=True, slots=True)
+class Record:
+    """What is to be known of one code. ``about`` is what it is about, such as content or pages."""
+
+    code: str
+    about: str
+    level: Level
+    means: str
+    hurts: str
+    mend: str
+
+
+@lru_cache(maxsize=1)
+def records() -> dict[str, Record]:
+    """Return the records of all codes, in the order in which they are explained."""
+    found = {}
+    for about, table in tomllib.loads(FILE.read_text(encoding="utf-8")).items():
+        for code, each in table.items():
+            level = cast("Level", each["level"])
+            found[code] = Record(code, about, level, each["means"], each["hurts"], each["mend"])
+    return found
+
+
+def record(code: str) -> Record:
+    """Return the record of a code. Raises NoSuchName."""
+    if code not in records():
+        near = nearest(code, records())
+        hint = f"Did you mean {either(near)}?" if near else "docs/checks.md lists all codes."
+        raise NoSuchName([Problem("unknown-code", f"there is no check {quoted(code)}", hint)])
+    return records()[code]

@@ -1,0 +1,98 @@
+"""Running all checks: what they find, how bad it is, what the site has accepted."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
+
+from elenchus.checks import conditions, content, listings, places
+from elenchus.checks.records import LEVELS, record
+from elenchus.checks.survey import Survey
+from elenchus.errors import Problem, SiteError
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+    from elenchus.checks.records import Level
+    from elenchus.site.definition import Acceptance
+    from elenchus.site.site import Site
+
+__all__ = ["Finding", "Report", "check_site"]
+
+FINDERS = (content.find, conditions.find, listings.find, places.find)
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """A problem with its level; ``accepted`` is why the site lives with it, empty where it does not."""
+
+    problem: Problem
+    level: Level
+    accepted: str = ""
+
+
+@dataclass(frozen=True)
+class Report:
+    """All findings, by file and line."""
+
+    findings: tuple[Finding, ...]
+
+    def count(self, level: Level) -> int:
+        """Return how many findings of a level are not accepted."""
+        return sum(each.level == level and not each.accepted for each in self.findings)
+
+    def fails(self, *, strict: bool) -> bool:
+        """Say whether the site should not be published: errors, and warnings too where it is strict."""
+        return bool(self.count("error") or (strict and self.count("warning")))
+
+
+def check_site(site: Site) -> Report:
+    """Return all that is wrong with a site, or odd about it, before it is published.
+
+    Raises SiteError where the site file itself cannot be used.
+    """
+    survey = Survey(site)
+    found: dict[Problem, None] = {}
+    for finder in FINDERS:
+        try:
+            found.update(dict.fromkeys(replace(each, span=None) for each in finder(survey)))
+        except SiteError as error:  # a file of terms that cannot be read stops all that needs it
+            found.update(dict.fromkeys(error.problems))
+            break
+    findings = [judged(problem, site.definition.accepted) for problem in found]
+    findings += idle_acceptances(site.definition.accepted, found)
+    return Report(tuple(sorted(findings, key=in_order)))
+
+
+def judged(problem: Problem, accepted: Iterable[Acceptance]) -> Finding:
+    """Return a problem with its level, and why it is accepted."""
+    why = next((each.why for each in accepted if each.covers(problem)), "")
+    return Finding(problem, record(problem.code).level, why)
+
+
+def idle_acceptances(accepted: Iterable[Acceptance], found: Iterable[Problem]) -> list[Finding]:
+    """Return a finding for each acceptance that covers nothing any more."""
+    problems = list(found)
+    return [
+        judged(
+            Problem(
+                "idle-acceptance", f"nothing is {each.code} there any more", "Take it away.", place=each.place
+            ),
+            (),
+        )
+        for each in accepted
+        if not any(each.covers(problem) for problem in problems)
+    ]
+
+
+def in_order(finding: Finding) -> tuple[bool, int, str, int, str]:
+    """Return what findings are sorted by: those that count first, by level, file and line."""
+    place = finding.problem.place
+    level = LEVELS.index(finding.level)
+    return (
+        bool(finding.accepted),
+        level,
+        place.file if place else "",
+        place.line if place else 0,
+        finding.problem.message,
+    )

@@ -1,0 +1,90 @@
+"""What all checks look at: listings with values that let them be asked, and all pages with their sections."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+from elenchus.asking.choices import possible
+from elenchus.asking.questions import plan_of
+from elenchus.errors import ElenchusError
+from elenchus.language.tree import parameters_in
+from elenchus.pages.book import Book
+from elenchus.pages.sections import placed
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from elenchus.errors import Problem
+    from elenchus.pages.sections import Placed
+    from elenchus.plan.nodes import Plan
+    from elenchus.site.inheritance import Listing
+    from elenchus.site.site import Site
+
+__all__ = ["Survey"]
+
+UNGIVEN = ("not-given", "no-page-row")  # not a listing's fault: nobody knows what it will be given
+
+
+@dataclass
+class Survey:
+    """A site with its pages, and the plans of its listings as far as they can be made."""
+
+    site: Site
+    plans: dict[str, tuple[Plan | None, tuple[Problem, ...]]] = field(default_factory=dict)
+
+    @cached_property
+    def book(self) -> Book:
+        """The pages of the site."""
+        return Book(self.site)
+
+    @cached_property
+    def listings(self) -> list[Listing]:
+        """All listings, with what they inherit."""
+        return [self.site.library.get(name) for name in self.site.library.names]
+
+    @cached_property
+    def placed(self) -> list[Placed]:
+        """All pages with their sections."""
+        return [placed(self.site, page) for page in self.book.pages]
+
+    @cached_property
+    def on_pages(self) -> dict[str, dict[str, Sequence[str]]]:
+        """What pages give to each listing, the first that does."""
+        found: dict[str, dict[str, Sequence[str]]] = {}
+        for page in self.placed:
+            for section in page.sections:
+                if section.rule.listing and section.given is not None:
+                    found.setdefault(section.rule.listing, section.given)
+        return found
+
+    def sample(self, listing: Listing) -> dict[str, Sequence[str]]:
+        """Return values with which a listing can be asked: those of a page, or the first choices."""
+        given = dict(self.on_pages.get(listing.name, {}))
+        for name, optional in parameters_in(listing.question).items():
+            rule = listing.parameters[name][0] if name in listing.parameters else None
+            if rule is None or rule.default or optional or any(given.get(name, ())):
+                continue
+            first = next((value for value, _, _ in possible(self.site, rule)), None)
+            if first is not None:
+                given[name] = [first]
+        return given
+
+    def plan(self, listing: Listing) -> Plan | None:
+        """Return the plan of a listing; None where something is wrong with it, or it lacks a value."""
+        return self.checked(listing)[0]
+
+    def problems(self, listing: Listing) -> tuple[Problem, ...]:
+        """Return what is wrong with the question of a listing."""
+        return self.checked(listing)[1]
+
+    def checked(self, listing: Listing) -> tuple[Plan | None, tuple[Problem, ...]]:
+        """Return the plan of a listing and what is wrong with it."""
+        if listing.name not in self.plans:
+            try:
+                self.plans[listing.name] = plan_of(self.site, listing, self.sample(listing)), ()
+            except ElenchusError as error:
+                wrong = tuple(each for each in error.problems if each.code not in UNGIVEN)
+                self.plans[listing.name] = None, wrong
+        return self.plans[listing.name]
