@@ -87,17 +87,31 @@ def alike(files: Mapping[str, Page]) -> Iterator[Problem]:
 
 
 def strays(book: Book) -> Iterator[Problem]:
-    """Yield rows with two pages, and rows whose page is not where their kind or taxonomy says."""
-    for (sort, name), pages in book.by_entry.items():
+    """Yield rows with two pages, and rows whose page is not where their kind or taxonomy says.
+
+    What is so for a whole set of pages is told once.
+    """
+    doubled: dict[tuple[str, str], list[tuple[str, list[Page]]]] = defaultdict(list)
+    moved: dict[str, list[tuple[str, Page, str]]] = defaultdict(list)
+    for (_, name), pages in book.by_entry.items():
         if len(pages) > 1:
-            what = name if sort == "entry" else f"{sort.partition(' ')[2]} {name}"
-            addresses = " and ".join(quoted(page.address) for page in pages)
-            message = f"{what} has two pages, {addresses}; links lead to the first"
-            yield Problem(
-                "two-addresses", message, "Keep one of the page sets for it.", place=pages[1].rule.place
-            )
+            doubled[pages[0].rule.name, pages[1].rule.name].append((name, pages))
         own = ", ".join(pages[0].here.values.get("address", ())) if pages[0].here else ""
         if own and address_of(own) != pages[0].address:
-            message = f"{name} has its page at {quoted(pages[0].address)}, and its address is {quoted(own)}"
-            hint = "Leave the path of the page set out, and it follows the address."
-            yield Problem("two-addresses", message, hint, place=pages[0].rule.at("path"))
+            moved[pages[0].rule.name].append((name, pages[0], own))
+    for rows in doubled.values():
+        name, pages = rows[0]
+        addresses = " and ".join(quoted(page.address) for page in pages)
+        message = f"{name} has two pages, {addresses}{others(len(rows))}; links lead to the first"
+        hint = "Keep one of the page sets for it."
+        yield Problem("two-addresses", message, hint, place=pages[1].rule.place)
+    for found in moved.values():
+        name, page, own = found[0]
+        message = f"{name} has its page at {quoted(page.address)} and its address is {quoted(own)}"
+        hint = "Leave the path of the page set out, and it follows the address."
+        yield Problem("two-addresses", message + others(len(found)), hint, place=page.rule.at("path"))
+
+
+def others(count: int) -> str:
+    """Return how many more rows there are like the one that is named."""
+    return f", and so have {count - 1} more" if count > 1 else ""

@@ -27,6 +27,8 @@ if TYPE_CHECKING:
     from elenchus.site.pages import SectionRule
     from elenchus.site.site import Site
 
+GIVEN_WRONG = ("unknown-parameter", "not-given", "no-page-row", "undeclared-choice")  # codes for which a section answers
+
 __all__ = ["Placed", "Section", "given_to", "placed", "without_repeats"]
 
 
@@ -149,7 +151,7 @@ def chosen(site: Site, page: Page, number: int, rule: SectionRule, shown: dict[i
         given = given_to(page, rule)
         plan = plan_of(site, listing, given)
     except ElenchusError as error:
-        problems = tuple(replace(each, place=each.place or rule.place, span=None) for each in error.problems)
+        problems = tuple(at_section(rule, each) for each in error.problems)
         return Section(number, 0, rule, None, None, None, problems=problems)
     part = takes_part(plan)
     without = np.array(list(shown), dtype=np.intp) if shown and part else None
@@ -158,6 +160,13 @@ def chosen(site: Site, page: Page, number: int, rule: SectionRule, shown: dict[i
     if absent_choice(listing, given):
         part = False
     return Section(number, 0, rule, listing, plan, answer, part, left_out, given=given)
+
+
+def at_section(rule: SectionRule, problem: Problem) -> Problem:
+    """Return a problem of a listing at its own place, or at the section where that gives it wrong values."""
+    by_section = problem.code in GIVEN_WRONG and (problem.span is None or problem.code != "unknown-parameter")
+    place = rule.place if by_section else problem.place or rule.place
+    return replace(problem, place=place, span=None)
 
 
 def takes_part(plan: Plan) -> bool:

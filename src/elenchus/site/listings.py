@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date
 from typing import TYPE_CHECKING, Any
 
@@ -235,6 +235,8 @@ def parameter_of(file: TomlFile, path: tuple[str, ...], schema: Schema) -> Param
         file.report(
             "idle-key", path, message, "A parameter stands for values, for a condition or for an order."
         )
+        for key in standing[1:]:
+            del found[key]
     if not NAME.fullmatch(path[-1]) or path[-1] == "here":
         file.report("bad-name", path, f"{quoted(path[-1])} cannot be the name of a parameter")
     default = found.get("default", ())
@@ -252,24 +254,25 @@ def parameter_of(file: TomlFile, path: tuple[str, ...], schema: Schema) -> Param
         else (),
         absent=found.get("absent", "error"),
     )
-    check_parameter(file, path, rule, found)
-    return rule
+    return rule if check_parameter(file, path, rule, found) else replace(rule, default=())
 
 
 def check_parameter(
     file: TomlFile, path: tuple[str, ...], rule: ParameterRule, found: Mapping[str, Any]
-) -> None:
-    """Report what does not go together in a parameter."""
+) -> bool:
+    """Report what does not go together in a parameter; say whether its default can be used."""
+    usable = True
     for word in rule.default:
         if rule.words and word not in rule.words:
             near = nearest(word, rule.words)
             hint = f"Did you mean {either(near)}?" if near else f"It can be {either(rule.words)}."
-            file.report(
-                "unknown-choice", (*path, "default"), f"the default {quoted(word)} is no choice", hint
-            )
+            message = f"the default {quoted(word)} is no choice"
+            file.report("unknown-choice", (*path, "default"), message, hint)
+            usable = False
     if len(rule.default) > 1 and not rule.many:
         hint = "Add many = true, or keep one."
         file.report("many-given", (*path, "default"), f"{rule.name} takes one value", hint)
+        usable = False
     if rule.many and (rule.conditions or rule.orders):
         file.report("idle-key", (*path, "many"), f"many means nothing for {rule.name}: one choice is taken")
     if rule.default and "absent" in found:
@@ -279,6 +282,7 @@ def check_parameter(
     if rule.absent == "choices" and not listable:
         hint = "Give it choices, or the type of a taxonomy or a kind."
         file.report("missing-key", path, f"{rule.name} has no choices to be listed", hint)
+    return usable
 
 
 def type_of(file: TomlFile, path: tuple[str, ...], word: str, schema: Schema) -> FieldType | None:

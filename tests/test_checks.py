@@ -1,0 +1,140 @@
+"""What check finds: nothing but notes in the demo, and in its broken copy each code where it belongs."""
+
+from __future__ import annotations
+
+import json
+import re
+import shutil
+from collections import Counter
+from pathlib import Path
+
+import pytest
+
+import elenchus
+from conftest import HERE, Run
+from elenchus.checks.records import records
+from elenchus.checks.run import check_site
+
+MARK = re.compile(r"#! (file )?([a-z -]+)$")
+# Codes that check cannot find: those of single answers and commands, and of site files that stop everything.
+ELSEWHERE = ("answers", "commands")
+STOPPING = {
+    "unreadable-terms", "bad-clock", "unknown-zone", "unknown-source", "missing-folder", "no-source", "no-kind", "fixed-field",
+}  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def broken(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Return a copy of the demo with the broken files over it."""
+    folder = Path(shutil.copytree(elenchus.demo_folder(), tmp_path_factory.mktemp("broken") / "site"))
+    shutil.copytree(HERE / "broken", folder, dirs_exist_ok=True)
+    added = (folder / "site.toml").read_text(encoding="utf-8")
+    with (folder / "elenchus.toml").open("a", encoding="utf-8") as file:
+        file.write(added)
+    (folder / "listings").mkdir()
+    (folder / "listings" / "torn.toml").write_text("[torn\n", encoding="utf-8")
+    (folder / "listings" / "deep.toml").write_text(
+        f'deep = {{ ask = "where {"(" * 50}pinned" }}\nlong = {{ ask = "{"x" * 20_001}" }}\n',
+        encoding="utf-8",
+    )
+    with (folder / "terms" / "habitat.csv").open("a", encoding="utf-8") as file:
+        file.write("sea-cave,Sea cave again,shore,,\nlost,Lost,nowhere,,\n")
+    return folder
+
+
+def marked(folder: Path) -> Counter[tuple[str, int, str]]:
+    """Return the codes that the broken files mark, each with its file and line; 0 for a file as a whole."""
+    found: Counter[tuple[str, int, str]] = Counter()
+    names = [path.relative_to(HERE / "broken") for path in (HERE / "broken").rglob("*.*")]
+    for name in ["elenchus.toml", *map(Path.as_posix, names)]:
+        for number, line in enumerate((folder / name).read_text(encoding="utf-8").splitlines(), start=1):
+            if (mark := MARK.search(line)) and name != "site.toml" and not line.startswith("# "):
+                found.update((name, 0 if mark[1] else number, code) for code in mark[2].split())
+    return found
+
+
+# What check finds in files that cannot be marked, or in those of the demo as it is.
+UNMARKED = {
+    ("listings/torn.toml", 1, "bad-toml"),
+    ("listings/deep.toml", 1, "too-deep"),
+    ("listings/deep.toml", 2, "too-long"),
+    ("listings/deep.toml", 1, "unplaced-listing"),
+    ("listings/deep.toml", 2, "unplaced-listing"),
+    ("notebook/sighting/unfinished.md", 3, "unreadable-file"),
+    ("terms/habitat.csv", 23, "duplicate-term"),
+    ("terms/habitat.csv", 24, "bad-parent"),
+}
+
+
+def test_every_code(broken: Path) -> None:
+    """In the broken copy each code that check can find stands exactly where it is marked."""
+    report = check_site(elenchus.open_site(broken))
+    places = [(each.problem.place, each.problem.code) for each in report.findings if not each.accepted]
+    found = Counter((place.file, place.line, code) for place, code in places if place)
+    wanted = marked(broken) + Counter(UNMARKED)
+    of_demo = {name for name, _, _ in found} - {name for name, _, _ in wanted}
+    assert of_demo <= {path.relative_to(broken).as_posix() for path in broken.rglob("notebook/*/*.md")}
+    missing, extra = (
+        wanted - found,
+        Counter({key: n for key, n in (found - wanted).items() if key[0] not in of_demo}),
+    )
+    assert (sorted(missing.elements()), sorted(extra.elements())) == ([], [])
+    possible = {code for code, each in records().items() if each.about not in ELSEWHERE} - STOPPING
+    assert possible - {code for _, _, code in found} == set()
+
+
+def test_demo_is_clean() -> None:
+    """The demo has notes only, and accepts one finding with its reason."""
+    report = check_site(elenchus.open_site(elenchus.demo_folder()))
+    assert {each.level for each in report.findings if not each.accepted} == {"note"}
+    assert [each.problem.code for each in report.findings if each.accepted] == ["unfit-value"]
+    assert not report.fails(strict=True)
+
+
+def test_program(run: Run, broken: Path) -> None:
+    """The program exits with 1 at errors, and at warnings if it is strict; JSON holds what the text says."""
+    done = run("check", "--site", str(broken), "--format", "json")
+    report = json.loads(done.stdout)
+    assert done.returncode == 1
+    assert {each["level"] for each in report["findings"]} == {"error", "warning", "note"}
+    assert report["counts"]["error"] == sum(
+        each["level"] == "error" and not each["accepted"] for each in report["findings"]
+    )
+    text = run("check", "--site", str(broken))
+    assert text.returncode == 1
+    assert "Traceback" not in text.stderr
+    assert all(f"[{each['code']}]" in text.stdout for each in report["findings"])
+
+
+def test_strict(run: Run, tmp_path: Path) -> None:
+    """A warning fails only a strict check; an acceptance with its reason lets it pass."""
+    site = Path(shutil.copytree(elenchus.demo_folder(), tmp_path / "site"))
+    with (site / "listings.toml").open("a") as file:
+        file.write('[bare]\nask = "from guide order by date"\n')
+    assert run("check", "--site", str(site)).returncode == 0
+    done = run("check", "--site", str(site), "--strict")
+    assert done.returncode == 1
+    assert "“order by date” has the oldest first.  [bare-date-order]\n      Write newest" in done.stdout
+    with (site / "elenchus.toml").open("a") as file:
+        file.write('[[accepted]]\ncode = "bare-date-order"\nwhy = "the oldest first, for once"\n')
+    assert run("check", "--site", str(site), "--strict").returncode == 0
+
+
+def test_about(run: Run) -> None:
+    """--about tells of a code what it means, why it hurts and how to mend it; an unknown one has suggestions."""
+    done = run("check", "--about", "only-the-term")
+    assert [line.split()[0] for line in done.stdout.splitlines() if line[:1].strip()] == [
+        "only-the-term", "means", "hurts", "mend",
+    ]  # fmt: skip
+    wrong = run("check", "--about", "only-the-trem")
+    assert (wrong.returncode, "Did you mean only-the-term?" in wrong.stderr) == (7, True)
+
+
+def test_every_code_has_a_record() -> None:
+    """Each code that stands in the source has a record, and each record's code stands in the source."""
+    source = Path(elenchus.__file__).parent
+    text = "\n".join(path.read_text(encoding="utf-8") for path in source.rglob("*.py"))
+    calls = r'(?:Problem|report|fail|Refused|NoField|no_step)\(\s*(?:\(?\*?path[^"]*,\s*)?"([a-z]+(?:-[a-z]+)+|expected|misfit|unpublished)"'
+    assert set(re.findall(calls, text)) - set(records()) == set()
+    unused = {code for code in records() if f'"{code}"' not in text and not code.startswith("duplicate-")}
+    assert unused == set()
