@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from elenchus.errors import Problem, Span
 from elenchus.language.nodes import Literal, Parameter
 from elenchus.language.parameters import Given, bind
-from elenchus.language.tree import parameters_in, walk
+from elenchus.language.tree import walk
 from elenchus.plan.check import Ground
 from elenchus.plan.listings import Asked
 from elenchus.plan.nodes import FieldRef
@@ -91,7 +91,7 @@ class Values:
     problems: list[Problem] = field(default_factory=list)
 
     def __post_init__(self) -> None:
-        self.asked = parameters_in(self.listing.question)
+        self.asked = self.listing.parameter_names
 
     @property
     def bound(self) -> Given:
@@ -175,7 +175,7 @@ class Values:
 
 def absent_choice(listing: Listing, given: Mapping[str, Sequence[str]]) -> ParameterRule | None:
     """Return the parameter whose absence asks for a list of its choices; None where there is none."""
-    for name, optional in parameters_in(listing.question).items():
+    for name, optional in listing.parameter_names.items():
         rule = listing.parameters[name][0] if name in listing.parameters else None
         is_given = any(given.get(name, ()))
         if rule and rule.absent == "choices" and not (is_given or rule.default or optional):

@@ -11,8 +11,9 @@ from elenchus.asking.names import row_of
 from elenchus.asking.questions import plan_of, resolved
 from elenchus.engine.stages import select
 from elenchus.errors import ElenchusError, Problem
-from elenchus.language.nodes import From, Listed
-from elenchus.language.tree import parameters_in, walk
+from elenchus.language.nodes import Argument, From, Listed, Literal
+from elenchus.language.printer import print_arguments
+from elenchus.language.tree import walk
 from elenchus.values.texts import either, fold, nearest, quoted
 
 if TYPE_CHECKING:
@@ -67,7 +68,7 @@ def idle_settings(survey: Survey, listing: Listing) -> Iterator[Problem]:
 
 def parameters(survey: Survey, listing: Listing) -> Iterator[Problem]:
     """Yield parameters that nothing asks for or nothing declares, and choices that fail or find nothing."""
-    asked = parameters_in(listing.question)
+    asked = listing.parameter_names
     for name, (rule, origin) in listing.parameters.items():
         if origin.name == listing.name and name not in asked:
             near = nearest(name, asked)
@@ -127,8 +128,13 @@ def unmet(survey: Survey, listing: Listing, expected: Expectation) -> Iterator[P
     count = len(rows)
     what = f"{listing.name} has"
     if expected.ask:
-        inner = resolved(site, f"from {listing.name} where {expected.ask}")
-        asked = plan_of(site, inner, {})
+        arguments = tuple(
+            Argument(name, tuple(map(Literal, texts)))
+            for name, texts in given.items()
+            if name[:4] != "here" and texts
+        )
+        inner = resolved(site, f"from {listing.name}{print_arguments(arguments)} where {expected.ask}")
+        asked = plan_of(site, inner, {name: texts for name, texts in given.items() if name[:4] == "here"})
         count = len(select(asked, site.dataset, site.clock).rows)
         what = f"of {listing.name}, “{expected.ask}” is met by"
     for wanted, holds, words in (

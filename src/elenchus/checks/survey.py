@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING
 from elenchus.asking.choices import possible
 from elenchus.asking.questions import plan_of
 from elenchus.errors import ElenchusError
-from elenchus.language.tree import parameters_in
 from elenchus.pages.book import Book
 from elenchus.pages.sections import placed
 
@@ -62,7 +61,7 @@ class Survey:
     def sample(self, listing: Listing) -> dict[str, Sequence[str]]:
         """Return values with which a listing can be asked: those of a page, or the first choices."""
         given = dict(self.on_pages.get(listing.name, {}))
-        for name, optional in parameters_in(listing.question).items():
+        for name, optional in listing.parameter_names.items():
             rule = listing.parameters[name][0] if name in listing.parameters else None
             if rule is None or rule.default or optional or any(given.get(name, ())):
                 continue

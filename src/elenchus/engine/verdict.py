@@ -87,7 +87,7 @@ def judge(plan: Plan, data: Dataset, clock: Clock, row: int) -> Verdict:
         listed=is_listed,
         findings=tuple(gates),
         rank=place.rank,
-        of=len(stages.ordered) + (bool(failing) and not leads),
+        of=len(stages.ordered) + (stages.filled if filled else bool(failing) and not leads),
         matches=not failing or leads,
         page=page_of(plan, place) if is_listed else None,
         groups=groups_of(plan, stages, row) if is_listed else (),

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
     from elenchus.language.nodes import Argument, Condition, Group, GroupKey, OrderKey, Path, Question, Value
 
-__all__ = ["print_condition", "print_path", "print_question"]
+__all__ = ["print_arguments", "print_condition", "print_path", "print_question"]
 
 # A field of one of these names stands in quotes where a named order could stand.
 ORDER_WORDS = frozenset({"newest", "oldest", "relatedness", "given", "random"})

@@ -62,14 +62,14 @@ def page_sections(report: PageReport, width: int | None) -> Iterator[Piece]:
     yield Piece(f"  {rule}\n", Role.FAINT)
     for section in report.placed.sections:
         yield Piece("\n")
-        yield from section_lines(section, report.placed)
+        yield from section_lines(section, report.placed, report.groups[section.number])
     if sum(section.takes_part for section in report.placed.sections) > 1:
         yield from overlap_lines(report, width)
     yield from unplaced_lines(report)
     yield from found_problems(report.placed.problems)
 
 
-def section_lines(section: Section, page: Placed) -> Iterator[Piece]:
+def section_lines(section: Section, page: Placed, groups: Sequence[str]) -> Iterator[Piece]:
     """Yield one section: what it asks, what it shows, what it leaves out."""
     yield Piece(f"{LETTERS[section.number % 26]}  ", Role.FAINT)
     yield Piece(printable(section.title or section.name), Role.STRONG)
@@ -81,14 +81,15 @@ def section_lines(section: Section, page: Placed) -> Iterator[Piece]:
         yield Piece(f"   {counts(section)}\n")
         rows = section.answer.rows
         if section.answer.groups is not None:
-            names = ", ".join(f"{group.label} {group.count}" for group in section.answer.groups[:FEW])
-            more = len(section.answer.groups) - FEW
-            yield Piece(f"   {printable(names)}{f' and {more} more' if more > 0 else ''}\n")
-        for row in rows[:FEW] if section.takes_part else ():
+            for words in groups[:FEW]:
+                yield Piece(f"     {printable(words)}\n")
+            if len(groups) > FEW:
+                yield Piece(f"     and {len(groups) - FEW} more\n", Role.FAINT)
+        for row in rows[:FEW] if section.takes_part and not groups else ():
             yield Piece("     ")
             yield Piece(row.id, Role.NAME)
             yield Piece(f"  {printable(str(row.values.get('title') or row.values.get('name') or ''))}\n")
-        if section.takes_part and len(rows) > FEW:
+        if section.takes_part and not groups and len(rows) > FEW:
             yield Piece(f"     and {len(rows) - FEW} more\n", Role.FAINT)
         yield from notices(section)
     for name, number in section.left_out[:FEW]:
@@ -111,7 +112,8 @@ def counts(section: Section) -> str:
     answer = section.answer
     assert answer is not None  # noqa: S101 - asked for sections that were answered
     if answer.groups is not None:
-        return f"{len(answer.groups)} groups of {answer.total}"
+        words = "1 group" if len(answer.groups) == 1 else f"{len(answer.groups)} groups"
+        return f"{answer.total} in {words}"
     shown = len(answer.rows)
     words = f"{shown} of {answer.matched}" if shown != answer.matched else str(shown)
     return f"shows {words}" + (f", {answer.pages} pages" if answer.pages > 1 else "")

@@ -12,7 +12,6 @@ from elenchus.asking.questions import plan_of, resolved
 from elenchus.engine.decode import spoken
 from elenchus.engine.run import run
 from elenchus.errors import ElenchusError, Problem
-from elenchus.language.tree import parameters_in
 from elenchus.pages.labels import group_label
 from elenchus.pages.paths import address_of, filled
 from elenchus.site.pages import placeholders
@@ -127,6 +126,26 @@ class Book:
         pages = self.by_group.get((answer.grouped_by, keys))
         return pages[0].address if pages else ""
 
+    def neighbours(self, page: Page) -> tuple[Page | None, Page | None]:
+        """Return the pages before and after one in its set; of dates, the earlier and the later one."""
+        pages = self.of(page.rule.name).pages
+        before = pages[page.place - 1] if page.place else None
+        after = pages[page.place + 1] if page.place + 1 < len(pages) else None
+        first, last = pages[0].here, pages[-1].here
+        is_dated = bool(first and last and first.sort == "group" and DATE_KEY.fullmatch(first.name))
+        return (after, before) if is_dated and first and last and first.name > last.name else (before, after)
+
+    def label(self, answer: Answer, group: Group) -> str:
+        """Return what people call a group, in the site's language."""
+        language = self.site.definition.language
+        if len(group.keys) == 1:
+            return group_label(answer.grouped_by[0], group.keys[0], group.label, language)
+        labels = (
+            group_label(name, key, spoken(key) or f"no {name}", language)
+            for name, key in zip(answer.grouped_by, group.keys, strict=True)
+        )
+        return " · ".join(labels)
+
     def find(self, name: str) -> list[Page]:
         """Return the pages that a name means: those of a rule, or the one at a path or address."""
         if name in self.rules:
@@ -192,7 +211,7 @@ def here_names(site: Site, section: SectionRule) -> Iterable[str]:
             if text == f":{HERE}" or text.startswith(f":{HERE}."):
                 yield text[1:].rstrip("?")
     for listing in listings_of(site, section):
-        for name in parameters_in(listing.question):
+        for name in listing.parameter_names:
             if name.split(".")[0] == HERE:
                 yield name
 
@@ -236,8 +255,11 @@ def texts_of(value: Any) -> tuple[str, ...]:
 
 
 def in_path(values: Mapping[str, str]) -> dict[str, str]:
-    """Return values as they stand in a path."""
-    return {name: text if name in AS_WRITTEN else slugify(text) for name, text in values.items()}
+    """Return values as they stand in a path; the key of a single letter is an initial."""
+    return {
+        name: text if name in AS_WRITTEN and len(text) > 1 else slugify(text) or text
+        for name, text in values.items()
+    }
 
 
 def groups_set(site: Site, rule: PageRule, answer: Answer) -> PageSet:

@@ -47,7 +47,8 @@ class PageReport:
     """One page with its sections.
 
     ``overlaps`` holds for each section the number of rows that it would share with each other, were
-    nothing left out. ``unplaced`` are the entries of the same kinds that stand in no section.
+    nothing left out. ``unplaced`` are the entries of the same kinds that stand in no section; of a page
+    in a set they are not told. ``groups`` are for each section its groups with their counts.
     """
 
     placed: Placed
@@ -55,6 +56,7 @@ class PageReport:
     overlaps: tuple[tuple[int, ...], ...]
     kinds: tuple[str, ...]
     unplaced: tuple[str, ...]
+    groups: tuple[tuple[str, ...], ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,7 +130,19 @@ def page_report(book: Book, page: Page, *, pretend: int = 0) -> PageReport:
     overlaps = tuple(tuple(len(one & other) for other in parts) for one in parts)
     kinds = [kind for each in found.sections if each.takes_part and each.plan for kind in each.plan.kinds]
     names = tuple(name for number, name in enumerate(site.dataset.kind_names) if number in kinds)
-    return PageReport(found, freely, overlaps, names, tuple(unplaced(site, found, kinds)))
+    alone = page.here is None
+    rest = tuple(unplaced(site, found, kinds)) if alone else ()
+    groups = tuple(tuple(group_words(book, each)) for each in found.sections)
+    return PageReport(found, freely, overlaps, names if alone else (), rest, groups)
+
+
+def group_words(book: Book, section: Section) -> Iterable[str]:
+    """Yield the groups of a section with their counts and the addresses of their pages."""
+    answer = section.answer
+    for group in (answer.groups or ()) if answer else ():
+        assert answer is not None  # noqa: S101 - it has groups
+        address = book.address_of_group(answer, group)
+        yield f"{book.label(answer, group)} {group.count}" + (f" → /{address}" if address else "")
 
 
 def with_more(site: Site, page: Page, count: int) -> tuple[Site, Page]:

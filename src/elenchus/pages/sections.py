@@ -27,7 +27,12 @@ if TYPE_CHECKING:
     from elenchus.site.pages import SectionRule
     from elenchus.site.site import Site
 
-GIVEN_WRONG = ("unknown-parameter", "not-given", "no-page-row", "undeclared-choice")  # codes for which a section answers
+GIVEN_WRONG = (
+    "unknown-parameter",
+    "not-given",
+    "no-page-row",
+    "undeclared-choice",
+)  # codes for which a section answers
 
 __all__ = ["Placed", "Section", "given_to", "placed", "without_repeats"]
 

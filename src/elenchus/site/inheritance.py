@@ -10,7 +10,7 @@ from elenchus.errors import Place, Problem
 from elenchus.language.nodes import Question
 from elenchus.language.parser import parse, read, read_changes
 from elenchus.language.printer import print_question
-from elenchus.language.tree import CLAUSES_OF, changed
+from elenchus.language.tree import CLAUSES_OF, changed, parameters_in
 from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
@@ -73,6 +73,11 @@ class Listing:
     def title(self) -> str:
         """The heading under which its rows stand: what it says, or its name as words."""
         return str(self.setting("title") or self.name.replace("-", " ").replace("_", " ").capitalize())
+
+    @cached_property
+    def parameter_names(self) -> dict[str, bool]:
+        """The parameters of its question, each with whether it may be left out."""
+        return parameters_in(self.question)
 
     @property
     def asked_at(self) -> Place:

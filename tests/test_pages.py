@@ -1,0 +1,248 @@
+"""Pages: sections that never repeat and are refilled, page sets, archives, addresses."""
+
+from __future__ import annotations
+
+import json
+from itertools import islice
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import elenchus
+from conftest import Run, cases
+from elenchus.errors import Place
+from elenchus.pages.book import Book, Page
+from elenchus.pages.labels import group_label
+from elenchus.pages.report import addresses, set_lines
+from elenchus.pages.sections import placed
+from elenchus.site.pages import PageRule, SectionRule
+
+NOWHERE = Place("pages.toml", 1)
+
+
+def page_of(sections: list[Any], *, no_repeats: bool) -> Page:
+    """Return a page of questions, or of tables as in a page's file."""
+    tables = [{"ask": each or "limit all"} if isinstance(each, str) else each for each in sections]
+    rules = tuple(SectionRule(NOWHERE, **table) for table in tables)
+    rule = PageRule("test", NOWHERE, path="test/", sections=rules, no_repeats=no_repeats)
+    return Page(rule, "test/", "Test")
+
+
+@pytest.mark.parametrize("case", cases("sections.toml"), ids=lambda case: str(case["sections"])[:60])
+def test_sections(reference: elenchus.Site, case: dict[str, Any]) -> None:
+    """Each section shows what the case says."""
+    found = placed(reference, page_of(case["sections"], no_repeats=not case.get("keep")))
+    assert not found.problems
+    assert [" ".join(section.ids) for section in found.sections] == case["shows"]
+
+
+CONDITIONS = [
+    "",
+    "from sighting",
+    "from guide, report",
+    "where habitat under shore",
+    "where species is missing",
+    "from habitat",
+]
+ORDERS = ["", "order by title", "order by oldest", "order by kind, title desc", "order by random"]
+CUTS = [
+    "",
+    "limit 3",
+    "offset 2",
+    "offset 1 limit 2",
+    "per page 3",
+    "lead with s5, g1 limit 4",
+    "group by kind limit 1 per group",
+]
+SECTION = st.tuples(
+    st.sampled_from(CONDITIONS), st.sampled_from(ORDERS), st.sampled_from(CUTS), st.none() | st.integers(1, 3)
+)
+
+
+@settings(max_examples=150, deadline=None)
+@given(st.lists(SECTION, min_size=1, max_size=5), st.booleans())
+def test_refill(
+    reference: elenchus.Site, drawn: list[tuple[str, str, str, int | None]], no_repeats: bool
+) -> None:
+    """The plan of the sections agrees with an oracle that goes through the full lists row by row."""
+    drawn = [
+        each
+        for each in drawn
+        if not (each[0] == "from habitat" and (each[1] or "lead" in each[2] or "kind" in each[2]))
+    ]
+    if not drawn:
+        return
+    tables = [
+        {"ask": " ".join((where, order, cut, "")).strip() or "limit all", "priority": priority}
+        for where, order, cut, priority in drawn
+    ]
+    found = placed(reference, page_of(tables, no_repeats=no_repeats))
+    turns = sorted(range(len(drawn)), key=lambda at: (drawn[at][3] is None, drawn[at][3] or 0, at))
+    shown: set[str] = set()
+    for at in turns:
+        where, order, cut, _ = drawn[at]
+        lead = ["s5", "g1"] if "lead" in cut else []
+        rows = elenchus.ask(reference, f"{where} {order}{' lead with s5, g1' if lead else ''}").rows
+        left = [row for row in rows if not no_repeats or row.id not in shown or where == "from habitat"]
+        words = cut.split()
+        first = int(words[words.index("offset") + 1]) if "offset" in words else 0
+        most = int(words[words.index("limit") + 1]) if "limit" in words and "group" not in words else None
+        most = int(words[-1]) if "page" in words else most
+        wanted = [row.id for row in islice(left, first, None if most is None else first + most)]
+        if "group" in words:
+            kinds = sorted({row["kind"] for row in left}, key=["sighting", "report", "guide", "outing"].index)
+            wanted = [next(row.id for row in left if row["kind"] == kind) for kind in kinds]
+        assert found.sections[at].ids == wanted, drawn
+        if where != "from habitat":
+            shown.update(wanted)
+
+
+def test_repeats_are_told(reference: elenchus.Site) -> None:
+    """A section names what it leaves out, and where that stands."""
+    found = placed(
+        reference, page_of(["from sighting limit 3", "where habitat = rocky-shore limit 3"], no_repeats=True)
+    )
+    assert found.sections[1].left_out == (("s1", 0), ("s3", 0))
+    assert found.sections[1].answer is not None
+    assert found.sections[1].answer.matched == 4
+
+
+SETS = """
+[kind-page]
+each = "group by kind"
+path = "{key}s/"
+title = "All {label}s ({count})"
+
+[letter-page]
+each = "from guide group by title.initial"
+path = "a-z/{key}/"
+
+[month-page]
+each = "group by date.month"
+path = "{year}/{month}/"
+sections = [{ ask = "where date in :here" }]
+
+[year-page]
+each = "group by date.year"
+path = "{year}/"
+sections = [{ ask = "where date in :here" }, { ask = "where date in :here group by date.month limit 0 per group" }]
+
+[habitat-page]
+each = "from habitat where total >= 1"
+path = "habitats/{path}/"
+sections = [{ ask = "where habitat under :here" }]
+
+[entry-page]
+each = "from guide"
+path = "guides/{slug}/"
+sections = [{ ask = "where related to :here limit 2" }, { ask = "from sighting where species in :here.species? limit 1" }]
+
+[months]
+path = "archive/"
+sections = [{ ask = "group by date.month limit 0 per group" }]
+"""
+
+
+@pytest.fixture
+def book(site_folder: Path) -> Book:
+    """Return the pages of the reference site with several sets."""
+    (site_folder / "pages.toml").write_text(SETS, encoding="utf-8")
+    return Book(elenchus.open_site(site_folder))
+
+
+@pytest.mark.parametrize(
+    ("name", "paths"),
+    [
+        ("kind-page", "sighting report guide outing → sightings/ reports/ guides/ outings/"),
+        ("letter-page", "an initial in small letters → a-z/e/ a-z/t/ a-z/z/"),
+        ("month-page", "newest first → 2026/05/ 2026/04/ 2026/03/ 2026/02/ 2026/01/ 2025/11/ 2025/09/ 2025/05/"),
+        ("year-page", "newest first → 2026/ 2025/"),
+        ("entry-page", "newest first → guides/zonation-for-beginners/ guides/etang-edge-plants/ guides/eelgrass-how-to-map-it/ guides/telling-seals-apart/"),
+    ],
+)  # fmt: skip
+def test_sets(book: Book, name: str, paths: str) -> None:
+    """A page set has a page for each row or group, in their order."""
+    assert [page.path for page in book.of(name).pages] == paths.partition("→ ")[2].split()
+
+
+def test_archive_counts(book: Book) -> None:
+    """The counts of an archive are those of the pages to which it links, labels are in the site's language."""
+    archive = placed(book.site, book.of("months").pages[0]).sections[0].answer
+    assert archive is not None
+    totals = {line.address: line.entries for line in set_lines(book, "month-page")}
+    counted = {book.address_of_group(archive, group): group.count for group in archive.groups or ()}
+    assert counted == totals
+    assert sum(counted.values()) == 18
+    assert book.label(archive, (archive.groups or ())[0]) == "May 2026"
+
+
+def test_neighbours(book: Book) -> None:
+    """Before a month stands the earlier one, whatever the order of the set; at the ends there is none."""
+    months = book.of("month-page").pages
+    around = book.neighbours(months[1])
+    assert [page.path for page in around if page] == ["2026/03/", "2026/05/"]
+    assert book.neighbours(months[0])[1] is None
+    assert book.neighbours(months[-1])[0] is None
+    guides = book.of("entry-page").pages
+    assert book.neighbours(guides[1]) == (guides[0], guides[2])
+
+
+def test_row_values(book: Book) -> None:
+    """A table of a set tells what each page takes from its row."""
+    lines = {line.row: line for line in set_lines(book, "entry-page")}
+    assert dict(lines["g1"].values)[":here.species"] == "grey-seal, harbour-seal"
+    assert {line.resolved for line in lines.values()} == {True}
+    assert [line.first for line in set_lines(book, "habitat-page")][:2] == ["g4", "g4"]
+
+
+@pytest.mark.parametrize(
+    ("field", "key", "language", "label"),
+    [
+        ("date.month", "2026-05", "en", "May 2026"),
+        ("date.month", "2026-03", "de", "März 2026"),
+        ("starts.month", "2026-01", "pt-BR", "Janeiro de 2026"),
+        ("date.year", "2026", "fr", "2026"),
+        ("date.day", "2026-05-18", "en", "May 18, 2026"),
+        ("date.month_of_year", 3, "fr", "Mars"),
+        ("date.weekday", 1, "en", "Monday"),
+        ("habitat", "shore", "en", "as it is"),
+        ("date.month", None, "en", "as it is"),
+        ("date.month", "2026-05", "xx-nowhere", "May 2026"),
+    ],
+)
+def test_labels(field: str, key: object, language: str, label: str) -> None:
+    """Months and days are called as the site's language has them; all else keeps its name."""
+    found = "2026" if field == "date.year" else "as it is"
+    assert group_label(field, key, found, language) == label
+
+
+def test_pages_command(run: Run) -> None:
+    """The program lists addresses, the sections of a page, the pages of a set; unknown names have suggestions."""
+    site = ("--site", str(elenchus.demo_folder()))
+    every = run("pages", *site)
+    assert every.returncode == 0, every.stderr
+    lines, problems = addresses(Book(elenchus.open_site(elenchus.demo_folder())))
+    assert len([line for line in every.stdout.splitlines() if line.startswith("/")]) == len(lines) > 100
+    assert problems == []
+    home = run("pages", "home", *site).stdout
+    assert "What they would share if none left anything out" in home
+    assert "left out sighting/grey-seals-hauled-out, which stands in lead" in home
+    assert "May 2026 7 → /archive/2026/05/" in home
+    assert "pretended-1" in run("pages", "/", "--pretend", "1", *site).stdout
+    months = run("pages", "month-page", *site).stdout
+    assert months.startswith("address            row      resolved  entries")
+    assert months.count("/archive/20") == 15
+    wrong = run("pages", "hoem", *site)
+    assert (wrong.returncode, "Did you mean home?" in wrong.stderr) == (7, True)
+
+
+def test_listing_in_every_format(run: Run) -> None:
+    """A listing by name gives what its question gives; its choices stand in JSON."""
+    site = ("--site", str(elenchus.demo_folder()))
+    choices = json.loads(run("ask", "by-habitat", "-f", "json", *site).stdout)["choices"]
+    assert choices["parameter"] == "habitat"
+    assert {each["value"]: each["count"] for each in choices["choices"]}["shore"] == 21
+    assert run("ask", "by-habitat", "--with", "habitat=shore", "-f", "count", *site).stdout == "21\n"
