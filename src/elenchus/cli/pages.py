@@ -81,7 +81,7 @@ def check(
     import json
 
     from elenchus.checks.records import record
-    from elenchus.cli.printing import show
+    from elenchus.cli.printing import output_width, show
     from elenchus.layout.checks import about_code, as_object, findings
     from elenchus.layout.pieces import Piece
 
@@ -94,7 +94,7 @@ def check(
     if output == "json":
         show([Piece(json.dumps(as_object(report), ensure_ascii=False, indent=2) + "\n")])
     else:
-        show(findings(report))
+        show(findings(report, output_width()))
     return FAILED if report.fails(strict=strict) else 0
 
 

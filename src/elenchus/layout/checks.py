@@ -7,6 +7,7 @@ from textwrap import wrap
 from typing import TYPE_CHECKING, Any
 
 from elenchus.checks.records import LEVELS
+from elenchus.layout.flowing import flowing
 from elenchus.layout.pieces import Piece, Role, printable
 
 if TYPE_CHECKING:
@@ -19,9 +20,10 @@ __all__ = ["about_code", "as_object", "findings"]
 
 ROLES = {"error": Role.ERROR, "warning": Role.NOTICE, "note": Role.NAME}
 WIDEST = 100
+INDENT = 6  # columns before a hint
 
 
-def findings(report: Report) -> Iterator[Piece]:
+def findings(report: Report, width: int | None) -> Iterator[Piece]:
     """Yield the findings that count, level by level, then those that are accepted, and their numbers."""
     open_ones = [each for each in report.findings if not each.accepted]
     accepted = [each for each in report.findings if each.accepted]
@@ -29,30 +31,28 @@ def findings(report: Report) -> Iterator[Piece]:
         listed = list(found)
         yield Piece(f"{level if len(listed) == 1 else level + 's'}\n", ROLES[level])
         for each in listed:
-            yield from finding_lines(each)
+            yield from finding_lines(each, width)
         yield Piece("\n")
     if accepted:
         yield Piece("accepted\n", Role.FAINT)
         for each in accepted:
-            yield from finding_lines(each)
+            yield from finding_lines(each, width)
         yield Piece("\n")
     yield Piece(f"{summary(report, len(accepted))}\n", Role.STRONG)
 
 
-def finding_lines(finding: Finding) -> Iterator[Piece]:
+def finding_lines(finding: Finding, width: int | None) -> Iterator[Piece]:
     """Yield one finding: place, message, code, and what would mend it."""
     problem = finding.problem
-    yield Piece("  ")
-    if problem.place:
-        yield Piece(f"{problem.place}: ", Role.NAME)
-    message = printable(problem.message)
-    yield Piece(f"{message[:1].upper()}{message[1:]}.")
-    yield Piece(f"  [{problem.code}]\n", Role.FAINT)
-    if finding.accepted:
-        yield Piece(f"      because {printable(finding.accepted)}\n", Role.FAINT)
-    elif problem.hint:
-        for line in problem.hint.split("\n"):
-            yield Piece(f"      {printable(line)}\n", Role.HINT)
+    place = [Piece(f"{problem.place}: ", Role.NAME)] if problem.place else []
+    message = Piece(f"{printable(problem.message)}.")
+    yield from flowing(
+        [Piece("  "), *place, message, Piece(f"  [{problem.code}]", Role.FAINT)], width, INDENT
+    )
+    beside = f"because {finding.accepted}" if finding.accepted else problem.hint
+    role = Role.FAINT if finding.accepted else Role.HINT
+    for line in beside.split("\n") if beside else ():
+        yield from flowing([Piece(" " * INDENT), Piece(printable(line), role)], width, INDENT)
 
 
 def summary(report: Report, accepted: int) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from itertools import chain
 from typing import TYPE_CHECKING
 
+from elenchus.layout.flowing import flowing
 from elenchus.layout.grid import Heading, grid
 from elenchus.layout.pieces import Piece, Role, printable
 from elenchus.layout.problems import plain_problems
@@ -65,7 +66,7 @@ def page_sections(report: PageReport, width: int | None) -> Iterator[Piece]:
         yield from section_lines(section, report.placed, report.groups[section.number])
     if sum(section.takes_part for section in report.placed.sections) > 1:
         yield from overlap_lines(report, width)
-    yield from unplaced_lines(report)
+    yield from unplaced_lines(report, width)
     yield from found_problems(report.placed.problems)
 
 
@@ -140,7 +141,7 @@ def overlap_lines(report: PageReport, width: int | None) -> Iterator[Piece]:
     yield from chain.from_iterable(grid(headings, cells, width))
 
 
-def unplaced_lines(report: PageReport) -> Iterator[Piece]:
+def unplaced_lines(report: PageReport, width: int | None) -> Iterator[Piece]:
     """Yield the entries of the same kinds that stand in no section."""
     if not report.kinds:
         return
@@ -148,10 +149,11 @@ def unplaced_lines(report: PageReport) -> Iterator[Piece]:
     if not report.unplaced:
         yield Piece(f"\nEvery public entry of {kinds} stands in a section.\n", Role.FAINT)
         return
-    yield Piece(f"\n{len(report.unplaced)} of {kinds} in no section", Role.STRONG)
+    heading = Piece(f"{len(report.unplaced)} of {kinds} in no section", Role.STRONG)
     names = ", ".join(report.unplaced[:MOST_UNPLACED])
     more = len(report.unplaced) - MOST_UNPLACED
-    yield Piece(f": {names}{f' and {more} more' if more > 0 else ''}\n")
+    yield Piece("\n")
+    yield from flowing([heading, Piece(f": {names}{f' and {more} more' if more > 0 else ''}")], width, 3)
 
 
 def set_table(lines: Sequence[SetLine], problems: Sequence[Problem], width: int | None) -> Iterator[Piece]:

@@ -31,7 +31,8 @@ __all__ = ["AddressLine", "PageReport", "SetLine", "addresses", "page_report", "
 class AddressLine:
     """One address: its page, title, how many entries stand there, on how many pages, and its state.
 
-    ``entries`` are those of its groups or of the section with pages of its own, else all on the page.
+    ``entries`` are those of its group or of the section with pages of its own, else all on the page;
+    where a page shows counts only, those that are counted.
     """
 
     page: str
@@ -79,7 +80,8 @@ def entries_of(found: Placed) -> int:
     paged = found.paged
     if paged and paged.answer:
         return paged.answer.total
-    return len(found.ids)
+    counted = (each.answer.total for each in found.sections if each.answer and each.answer.groups is not None)
+    return len(found.ids) or max(counted, default=0)
 
 
 def state_of(found: Placed) -> str:

@@ -1,0 +1,36 @@
+"""Running text broken between words, each piece keeping its role."""
+
+from __future__ import annotations
+
+import re
+from typing import TYPE_CHECKING
+
+from elenchus.layout.pieces import Piece, width_of
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Iterator
+
+__all__ = ["flowing"]
+
+
+def flowing(pieces: Iterable[Piece], width: int | None, indent: int) -> Iterator[Piece]:
+    """Yield pieces as one paragraph that ends its lines within a width; lines after the first are indented.
+
+    Without a width everything stands on one line. A word longer than a line is left whole.
+    """
+    column = 0
+    for text, role in pieces:
+        for word in re.findall(r"\s+|\S+", text):
+            if (
+                width is not None
+                and not word.isspace()
+                and column > indent
+                and column + width_of(word) > width
+            ):
+                yield Piece("\n" + " " * indent)
+                column = indent
+            elif word.isspace() and column == indent and column:
+                continue
+            yield Piece(word, role)
+            column += width_of(word)
+    yield Piece("\n")
