@@ -20,11 +20,11 @@ RECIPES = re.findall(
 )
 COMMANDS = [
     line.strip()
-    for page in (LANGUAGE, (ROOT / "README.md").read_text(encoding="utf-8"))
-    for line in page.splitlines()
-    if re.match(r"    (\$ )?elenchus (ask|why|describe) ", line)
+    for page in (ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md")))
+    for line in page.read_text(encoding="utf-8").splitlines()
+    if re.match(r"    (\$ )?elenchus (ask|why|describe|pages|check)\b", line)
     and "[" not in line
-    and "QUESTION" not in line
+    and not re.search(r"\b(QUESTION|CODE|NAME)\b", line)
 ]
 
 
@@ -40,15 +40,15 @@ def test_recipes(demo_site: elenchus.Site, given: str, question: str, count: str
     assert elenchus.ask(demo_site, question, given=values).total == int(count)
 
 
-def test_operators_are_current() -> None:
-    """The table of operators is the one that their records make."""
+def test_references_are_current() -> None:
+    """The table of operators and the page of checks are those that their records make."""
     command = [sys.executable, str(ROOT / "tools" / "reference.py"), "--check"]
     assert subprocess.run(command, check=False).returncode == 0
 
 
 @pytest.mark.parametrize("command", COMMANDS, ids=lambda text: text[:50])
 def test_commands(tmp_path: Path, command: str) -> None:
-    """Every command in the README and the language's page runs on the demo as it is written."""
+    """Every command in the README and the docs runs on the demo as it is written."""
     words = shlex.split(command.removeprefix("$ "))
     assert words[0] == "elenchus"
     done = subprocess.run(

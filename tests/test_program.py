@@ -55,6 +55,7 @@ def test_json(run: Run) -> None:
         "placements": None,
         "overlap": {},
         "unpublished": False,
+        "choices": None,
     }
     assert rows == [
         {
@@ -264,7 +265,9 @@ def test_wheel(tmp_path: Path) -> None:
     assert (tmp_path / "skerry-bay" / "images" / "seal.svg").is_file()
 
 
-@pytest.mark.parametrize("command", [(), ("ask",), ("why",), ("describe",), ("demo",)], ids=str)
+@pytest.mark.parametrize(
+    "command", [(), ("ask",), ("why",), ("describe",), ("pages",), ("check",), ("demo",)], ids=str
+)
 def test_help(run: Run, command: tuple[str, ...]) -> None:
     """Help has a sentence for every argument, option and command, none of them cut."""
     done = run(*command, "--help", COLUMNS="120")

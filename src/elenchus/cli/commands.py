@@ -108,7 +108,7 @@ ProblemsOption = Annotated[
 ]
 
 
-@app.command()
+@app.command(short_help="Answer a question, or show a listing by its name.")
 def ask(
     question: Annotated[str, typer.Argument(help=QUESTION_HELP)],
     site: SiteOption = None,
@@ -211,18 +211,3 @@ def describe(
     asked = opened(site, at)
     show(descriptions(elenchus.describe(asked, text), output_width()))
     show_problems(asked, everything=problems)
-
-
-@app.command()
-def demo(
-    folder: Annotated[Path, typer.Argument(help="Where to write the site.")] = Path("skerry-bay"),
-    force: Annotated[
-        bool, typer.Option("--force", help="Overwrite the site's files where they exist.")
-    ] = False,
-) -> None:
-    """Write the demo site Skerry Bay and ask it a few questions."""
-    from elenchus.cli.printing import output_width, show
-    from elenchus.demo import tell, write_demo
-
-    write_demo(folder, force=force)
-    show(tell(folder, output_width()))

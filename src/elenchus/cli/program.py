@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import os
 import sys
+from importlib import import_module
 from typing import TYPE_CHECKING
 
 import click
 
-from elenchus.cli import pages as _pages  # noqa: F401 - its commands join the others
 from elenchus.cli.commands import app
 from elenchus.errors import ElenchusError, FolderError, NoSuchName, NoSuchPage, QuestionError, SiteError
 
@@ -16,6 +16,9 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
 __all__ = ["main"]
+
+for module in ("pages", "demo"):  # their commands join the others, in this order
+    import_module(f"elenchus.cli.{module}")
 
 # What the program exits with; 0 is success and 2 a wrong option, as everywhere.
 EXIT_CODES: dict[type[ElenchusError], int] = {
