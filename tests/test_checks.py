@@ -120,6 +120,16 @@ def test_strict(run: Run, tmp_path: Path) -> None:
     assert run("check", "--site", str(site), "--strict").returncode == 0
 
 
+def test_pages_that_cannot_be_read(run: Run, tmp_path: Path) -> None:
+    """Where pages.toml is broken that is told, and not that all listings stand on no page."""
+    site = Path(shutil.copytree(elenchus.demo_folder(), tmp_path / "site"))
+    with (site / "pages.toml").open("a") as file:
+        file.write("[torn\n")
+    report = json.loads(run("check", "--site", str(site), "--format", "json").stdout)
+    assert [each["code"] for each in report["findings"] if each["level"] == "error"] == ["bad-toml"]
+    assert "unplaced-listing" not in {each["code"] for each in report["findings"]}
+
+
 def test_about(run: Run) -> None:
     """--about tells of a code what it means, why it hurts and how to mend it; an unknown one has suggestions."""
     done = run("check", "--about", "only-the-term")

@@ -244,6 +244,22 @@ def test_errors_name_the_line(make_site: Write, run: Run, tmp_path: Path, file: 
     assert f"{file}:4: No topic is called “tidse”." in inherited.stderr
 
 
+@pytest.mark.parametrize(
+    ("changes", "said"),
+    [
+        ("limt 3", "limt 3\n    ^^^^\n    Did you mean limit?"),
+        ("limit 2 no limitt", "limit 2 no limitt\n               ^^^^^^\n    Write no limit per group"),
+        ("where pinned and where title = x", "a condition is changed twice"),
+        ("and where titel = x", "titel = x"),
+    ],
+)
+def test_errors_of_changes(run: Run, changes: str, said: str) -> None:
+    """The caret stands below the change where that cannot be read, else below the question that it makes."""
+    done = run("ask", "lead", "--try", changes, "--site", str(elenchus.demo_folder()))
+    assert done.returncode == 3
+    assert said.lower() in done.stderr.lower()
+
+
 def test_values_beyond_listings(site: elenchus.Site) -> None:
     """What a page gives is known to a listing within another one as well."""
     assert (

@@ -13,7 +13,7 @@ from elenchus.engine.explain import explain
 from elenchus.engine.run import run
 from elenchus.engine.verdict import judge
 from elenchus.errors import NoSuchName, Place, Problem, QuestionError
-from elenchus.language.parser import read
+from elenchus.language.parser import read, read_changes
 from elenchus.language.words import is_keyword
 from elenchus.plan.check import check
 from elenchus.site.inheritance import Listing, changed_by
@@ -96,7 +96,8 @@ def resolved(
 ) -> Listing:
     """Return the listing that a text names, or the question that it is, with changes from a place.
 
-    ``comments`` lets the question have comments, as in files. Raises NoSuchName.
+    ``comments`` lets the question have comments, as in files. Raises NoSuchName, and QuestionError where
+    the changes cannot be read.
     """
     word = text.strip()
     is_name = len(word) <= LONGEST_NAME and bool(NAME.fullmatch(word))
@@ -104,6 +105,10 @@ def resolved(
     found = listing_named(site, word) if is_name else written(text, comments=comments, place=place)
     if not changes:
         return found
+    wrong = read_changes(changes)[1]
+    if wrong:
+        located = [replace(each, place=each.place or place) for each in wrong]
+        raise QuestionError(changes, located if place != TRIED else wrong)
     rule = ListingRule(found.name, place, ask=changes, lines={"ask": place})
     return changed_by(found, rule)
 

@@ -74,7 +74,7 @@ def check(
         typer.Option("--about", metavar="CODE", help="Tell what a code means, why it hurts, how to mend it."),
     ] = None,
 ) -> int:
-    """Find what is wrong before it is published: in the content, the listings, the pages.
+    """Find what is wrong in the content, the listings and the pages, before they are published.
 
     Exits with 1 where there are errors, or warnings with --strict.
     """

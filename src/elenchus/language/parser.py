@@ -84,7 +84,8 @@ def change(cursor: Cursor, found: dict[str, Any]) -> None:
     elif cursor.accept("no"):
         name = next((name for words, name in REMOVABLE.items() if cursor.accept_phrase(*words.split())), "")
         if not name:
-            hint = f"Write {either('no ' + words for words in REMOVABLE)}."
+            names = {name: f"no {words}" for words, name in reversed(REMOVABLE.items())}
+            hint = f"Write {either(reversed(names.values()))}."
             cursor.fail("expected", f"“no” must be followed by a clause, not {cursor.next.shown}", hint)
         found.setdefault("without", []).append(name)
         if not cursor.ends_clause:

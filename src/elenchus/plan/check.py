@@ -321,7 +321,7 @@ class Checker(Reading):
             and not test.negated
             and test.field.name in ("entry", "term")
         ]
-        if len(found) != 1 and self.problems:
+        if len(found) != 1 and (self.problems or self.asked.problems):
             return None  # what it needs may be there and wrong
         if len(found) != 1:
             hint = "Write where entry in (a, b), outside of or and not."
@@ -332,7 +332,7 @@ class Checker(Reading):
     def relatedness(self, node: nodes.OrderKey, condition: Condition | None) -> OrderKey | None:
         """Return the order by the number of shared terms."""
         found = [part for part in joined(condition) if isinstance(part, SharesTerms)]
-        if len(found) != 1 and self.problems:
+        if len(found) != 1 and (self.problems or self.asked.problems):
             return None  # what it needs may be there and wrong
         if len(found) != 1:
             hint = "Write where related to ENTRY, outside of or and not."

@@ -49,7 +49,8 @@ class Listing:
     ``question`` is parsed from ``text``; ``clauses`` are the origins of its clauses by the fields of
     Question, several where conditions are joined. ``settings`` and ``parameters`` have their origins
     beside them. ``at`` is where the text stands in a file, None where it is put together. ``idle`` are
-    changes that change nothing; with ``problems`` the listing cannot be asked.
+    changes that change nothing; with ``problems`` the listing cannot be asked (those of texts that went
+    into another one have no span, for it would point into the wrong text).
     """
 
     name: str
@@ -188,7 +189,10 @@ def changed_by(base: Listing, rule: ListingRule) -> Listing:
         bases=(rule.name, *base.bases),
         at=None if rule.ask.strip() else base.at,
         idle=(*idle_clauses(base, changes, own), *idle_settings(base, rule)),
-        problems=(*base.problems, *(own.located(problem) for problem in problems)),
+        problems=(
+            *(replace(problem, span=None) for problem in base.problems),
+            *(replace(own.located(problem), span=None) for problem in problems),
+        ),
     )
 
 
