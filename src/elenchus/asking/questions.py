@@ -16,8 +16,9 @@ from elenchus.errors import NoSuchName, Place, Problem, QuestionError
 from elenchus.language.parser import read, read_changes
 from elenchus.language.words import is_keyword
 from elenchus.plan.check import check
+from elenchus.site.files import NAME
 from elenchus.site.inheritance import Listing, changed_by
-from elenchus.site.listings import NAME, ListingRule
+from elenchus.site.listings import ListingRule
 from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:

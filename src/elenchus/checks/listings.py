@@ -165,7 +165,7 @@ def found_in(survey: Survey, taxonomy: str, name: str) -> str:
 
 
 def unplaced(survey: Survey) -> Iterator[Problem]:
-    """Yield the listings that no page and no other listing uses, unless the pages themselves are not known."""
+    """Yield the listings that no page and no other listing uses, unless the pages are not known."""
     if any(problem.code in ("bad-toml", "unreadable-file") for problem in survey.site.pages.problems):
         return
     used = {section.listing for rule in survey.book.rules.values() for section in rule.sections}

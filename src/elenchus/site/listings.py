@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass, field, replace
 from datetime import date
 from typing import TYPE_CHECKING, Any
 
-from elenchus.errors import Place, Problem, QuestionError, SiteError
+from elenchus.errors import Place, Problem, QuestionError
 from elenchus.language.parser import parse_condition, parse_order
 from elenchus.language.words import is_keyword
-from elenchus.site.tables import TomlFile, open_toml
+from elenchus.site.files import NAME, read_named
 from elenchus.table.schema import FieldType, Type
 from elenchus.values.texts import either, nearest, quoted
 
@@ -19,7 +18,7 @@ if TYPE_CHECKING:
     from pathlib import Path
 
     from elenchus.language.nodes import Condition, OrderKey
-    from elenchus.site.tables import Shape
+    from elenchus.site.tables import Shape, TomlFile
     from elenchus.table.schema import Schema
 
 __all__ = [
@@ -49,7 +48,6 @@ EXPECT: Shape = {
 LAYOUTS = ("titles", "list", "cards", "table")
 IF_EMPTY = ("hide", "message", "fail")
 ABSENT = ("error", "nothing", "choices")
-NAME = re.compile(r"[^\W\d][\w-]*")
 DATES = "dates"  # the type of a parameter for days, spans of time and relative dates
 
 
@@ -121,46 +119,22 @@ class Rules:
     problems: tuple[Problem, ...] = ()
 
 
-def files_of(folder: Path, stem: str) -> list[str]:
-    """Return the files of listings or of pages: one beside the site file, or any number in a folder."""
-    found = [f"{stem}.toml"] if (folder / f"{stem}.toml").is_file() else []
-    return found + sorted(path.relative_to(folder).as_posix() for path in (folder / stem).glob("*.toml"))
-
-
 def read_listings(folder: Path, schema: Schema) -> Rules:
     """Return all listings of a site; a file that cannot be read is a problem beside the others."""
-    found: dict[str, ListingRule] = {}
-    problems: list[Problem] = []
-    for name in files_of(folder, "listings"):
-        try:
-            file = open_toml(folder / name, name)
-        except SiteError as error:
-            problems += error.problems
-            continue
-        for rule in rules_in(file, schema):
-            if rule.name in found:
-                message = f"the listing {rule.name} is already at {found[rule.name].place}"
-                file.report("name-clash", (rule.name,), message, "Give one of them another name.")
-            else:
-                found[rule.name] = rule
-        problems += file.problems
-    return Rules(found, tuple(problems))
+    return Rules(*read_named(folder, "listings", "listing", lambda file, name: read_rule(file, name, schema)))
 
 
-def rules_in(file: TomlFile, schema: Schema) -> Iterator[ListingRule]:
-    """Yield the listings of one file."""
-    for name, table in file.data.items():
-        if not isinstance(table, dict):
-            file.report("wrong-type", (name,), f"{name} must be a table: write [NAME] above it")
-        elif not NAME.fullmatch(name) or (is_keyword(name) and name != "lead"):
-            hint = "Use letters, digits, - and _, beginning with a letter."
-            hint = "It is a word of the language; take another." if is_keyword(name) else hint
-            file.report("bad-name", (name,), f"{quoted(name)} cannot be the name of a listing", hint)
-        elif meaning := meaning_of(name, schema):
-            message = f"{quoted(name)} is {meaning} already"
-            file.report("name-clash", (name,), message, "Give the listing another name.")
-        else:
-            yield rule_of(file, name, schema)
+def read_rule(file: TomlFile, name: str, schema: Schema) -> ListingRule | None:
+    """Return one listing; None, with a problem, where its name means something else already."""
+    if is_keyword(name) and name != "lead":
+        hint = "It is a word of the language; take another."
+        file.report("bad-name", (name,), f"{quoted(name)} cannot be the name of a listing", hint)
+        return None
+    if meaning := meaning_of(name, schema):
+        message = f"{quoted(name)} is {meaning} already"
+        file.report("name-clash", (name,), message, "Give the listing another name.")
+        return None
+    return rule_of(file, name, schema)
 
 
 def meaning_of(name: str, schema: Schema) -> str:

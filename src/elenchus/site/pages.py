@@ -6,17 +6,17 @@ import re
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-from elenchus.errors import Problem, SiteError
-from elenchus.site.listings import files_of, given_of
-from elenchus.site.tables import TomlFile, open_toml
+from elenchus.errors import Problem
+from elenchus.site.files import read_named
+from elenchus.site.listings import given_of
 from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Mapping, Sequence
+    from collections.abc import Mapping, Sequence
     from pathlib import Path
 
     from elenchus.errors import Place
-    from elenchus.site.tables import Shape
+    from elenchus.site.tables import Shape, TomlFile
 
 __all__ = ["PageRule", "PageRules", "SectionRule", "placeholders", "read_pages"]
 
@@ -28,7 +28,6 @@ SECTION: Shape = {
     "listing": str, "ask": str, "title": str, "with": dict, "priority": int, "pages_at": str,
     "on_every_page": bool,
 }  # fmt: skip
-NAME = re.compile(r"[^\W\d][\w-]*")
 PLACEHOLDER = re.compile(r"\{([^{}]*)\}")
 
 
@@ -84,34 +83,7 @@ def placeholders(pattern: str) -> list[str]:
 
 def read_pages(folder: Path, listings: Sequence[str]) -> PageRules:
     """Return all pages of a site; a file that cannot be read is a problem beside the others."""
-    found: dict[str, PageRule] = {}
-    problems: list[Problem] = []
-    for name in files_of(folder, "pages"):
-        try:
-            file = open_toml(folder / name, name)
-        except SiteError as error:
-            problems += error.problems
-            continue
-        for rule in pages_in(file, listings):
-            if rule.name in found:
-                message = f"the page {rule.name} is already at {found[rule.name].place}"
-                file.report("name-clash", (rule.name,), message, "Give one of them another name.")
-            else:
-                found[rule.name] = rule
-        problems += file.problems
-    return PageRules(found, tuple(problems))
-
-
-def pages_in(file: TomlFile, listings: Sequence[str]) -> Iterator[PageRule]:
-    """Yield the pages of one file."""
-    for name, table in file.data.items():
-        if not isinstance(table, dict):
-            file.report("wrong-type", (name,), f"{name} must be a table: write [NAME] above it")
-        elif not NAME.fullmatch(name):
-            hint = "Use letters, digits, - and _, beginning with a letter."
-            file.report("bad-name", (name,), f"{quoted(name)} cannot be the name of a page", hint)
-        else:
-            yield page_of(file, name, listings)
+    return PageRules(*read_named(folder, "pages", "page", lambda file, name: page_of(file, name, listings)))
 
 
 def page_of(file: TomlFile, name: str, listings: Sequence[str]) -> PageRule:

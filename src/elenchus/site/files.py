@@ -1,0 +1,80 @@
+"""Files of tables with names: one beside the site file, or any number in a folder."""
+
+from __future__ import annotations
+
+import re
+from typing import TYPE_CHECKING, Protocol, TypeVar
+
+from elenchus.errors import SiteError
+from elenchus.site.tables import TomlFile, open_toml
+from elenchus.values.texts import quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+    from pathlib import Path
+
+    from elenchus.errors import Place, Problem
+
+__all__ = ["NAME", "read_named"]
+
+NAME = re.compile(r"[^\W\d][\w-]*")
+
+
+class Named(Protocol):
+    """What a table with a name describes."""
+
+    @property
+    def name(self) -> str:
+        """The name."""
+
+    @property
+    def place(self) -> Place:
+        """Where it stands."""
+
+
+Rule = TypeVar("Rule", bound=Named)
+
+
+def read_named(
+    folder: Path, stem: str, what: str, read: Callable[[TomlFile, str], Rule | None]
+) -> tuple[dict[str, Rule], tuple[Problem, ...]]:
+    """Return what the tables of ``stem.toml`` and of the files in the folder ``stem`` describe, by name.
+
+    ``read`` makes a rule of one table, or reports why it cannot. A file that cannot be read is a problem
+    beside the others.
+    """
+    found: dict[str, Rule] = {}
+    problems: list[Problem] = []
+    for name in files_of(folder, stem):
+        try:
+            file = open_toml(folder / name, name)
+        except SiteError as error:
+            problems += error.problems
+            continue
+        for key in file.data:
+            rule = read(file, key) if is_table(file, key, what) else None
+            if rule and key in found:
+                message = f"the {what} {key} is already at {found[key].place}"
+                file.report("name-clash", (key,), message, "Give one of them another name.")
+            elif rule:
+                found[key] = rule
+        problems += file.problems
+    return found, tuple(problems)
+
+
+def files_of(folder: Path, stem: str) -> list[str]:
+    """Return the files, the one beside the site file first."""
+    found = [f"{stem}.toml"] if (folder / f"{stem}.toml").is_file() else []
+    return found + sorted(path.relative_to(folder).as_posix() for path in (folder / stem).glob("*.toml"))
+
+
+def is_table(file: TomlFile, name: str, what: str) -> bool:
+    """Say whether a key is a table whose name can be one; report it otherwise."""
+    if not isinstance(file.data[name], dict):
+        file.report("wrong-type", (name,), f"{name} must be a table: write [NAME] above it")
+        return False
+    if not NAME.fullmatch(name):
+        hint = "Use letters, digits, - and _, beginning with a letter."
+        file.report("bad-name", (name,), f"{quoted(name)} cannot be the name of a {what}", hint)
+        return False
+    return True
