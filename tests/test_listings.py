@@ -162,6 +162,7 @@ def test_inheritance(
             assert found == elenchus.parse(f"where {joined}").where
         else:
             assert found == before
+            assert getattr(after.get("one").question, name) == getattr(after.get("base").question, name)
         origin = made.get("one").clauses.get(name)
         assert (origin is None) == (found is None)
         if origin and name not in written and not (name == "where" and also):
@@ -175,6 +176,39 @@ def test_inheritance(
         == library({"base": ("", " ".join(base.values())), "two": ("base", other_text)}).get("two").question
     )
     assert after.get("alone").question == made.get("alone").question
+
+
+@settings(max_examples=100, deadline=None)
+@given(
+    st.sampled_from(
+        ["", "from sighting", "from guide, outing", "where habitat under shore", "where not pinned"]
+    ),
+    st.sampled_from(["", "order by title", "order by oldest", "order by kind, id desc"]),
+    st.sampled_from(
+        ["", "limit 4", "offset 2 limit 3", "per page 2", "lead with s5, g1 limit 4", "at most 1 per kind"]
+    ),
+    st.sampled_from(["", "where species is set", "from sighting", "order by title limit 3"]),
+)
+def test_rows_of_a_listing(reference: elenchus.Site, where: str, order: str, cut: str, outer: str) -> None:
+    """from X has its rows in its order; listed in X and its negation part all others between them."""
+    site = reference.with_entries(())
+    text = f"{where} {order} {cut}"
+    site.__dict__["library"] = library({"x": ("", text.strip() or "limit all")})
+    rows = [row.id for row in elenchus.ask(site, text.replace("per page 2", "")).rows]
+    assert [row.id for row in elenchus.ask(site, "from x").rows] == rows
+    every = [row.id for row in elenchus.ask(site, outer).rows] if "limit" not in outer else []
+    joint = "and" if "where" in outer else "where"
+    found = [row.id for row in elenchus.ask(site, f"{outer} {joint} listed in x").rows] if every else []
+    others = [row.id for row in elenchus.ask(site, f"{outer} {joint} not listed in x").rows] if every else []
+    assert (found, others) == (
+        [name for name in every if name in rows],
+        [name for name in every if name not in rows],
+    )
+    if "from" not in outer:
+        inner = [row.id for row in elenchus.ask(site, f"from x {outer}").rows]
+        assert set(inner) <= set(rows)
+        if not outer.startswith("order"):
+            assert inner == [name for name in rows if name in every]
 
 
 def test_origins(site: elenchus.Site, run: Run) -> None:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from contextlib import nullcontext
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeAlias
 
 from elenchus.checks import conditions, content, listings, places
 from elenchus.checks.records import LEVELS, record
@@ -11,13 +12,22 @@ from elenchus.checks.survey import Survey
 from elenchus.errors import Problem, SiteError
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Callable, Iterable
+    from contextlib import AbstractContextManager
 
     from elenchus.checks.records import Level
     from elenchus.site.definition import Acceptance
     from elenchus.site.site import Site
 
 __all__ = ["Finding", "Report", "check_site"]
+
+Progress: TypeAlias = "Callable[[int], AbstractContextManager[Callable[[], None]]]"
+
+
+def no_progress(_: int) -> AbstractContextManager[Callable[[], None]]:
+    """Return what tells nobody."""
+    return nullcontext(lambda: None)
+
 
 FINDERS = (content.find, conditions.find, listings.find, places.find)
 
@@ -46,12 +56,24 @@ class Report:
         return bool(self.count("error") or (strict and self.count("warning")))
 
 
-def check_site(site: Site) -> Report:
+def check_site(site: Site, progress: Progress = no_progress) -> Report:
     """Return all that is wrong with a site, or odd about it, before it is published.
 
+    ``progress`` is given the number of pages, and gives what is to be called for each.
     Raises SiteError where the site file itself cannot be used.
     """
     survey = Survey(site)
+    try:
+        count = len(survey.book.pages)
+    except SiteError:  # told below
+        count = 0
+    with progress(count) as tick:
+        survey.tick = tick
+        return surveyed(survey)
+
+
+def surveyed(survey: Survey) -> Report:
+    """Return what all finders find, each finding once."""
     found: dict[Problem, None] = {}
     for finder in FINDERS:
         try:
@@ -59,8 +81,9 @@ def check_site(site: Site) -> Report:
         except SiteError as error:  # a file of terms that cannot be read stops all that needs it
             found.update(dict.fromkeys(error.problems))
             break
-    findings = [judged(problem, site.definition.accepted) for problem in found]
-    findings += idle_acceptances(site.definition.accepted, found)
+    accepted = survey.site.definition.accepted
+    findings = [judged(problem, accepted) for problem in found]
+    findings += idle_acceptances(accepted, found)
     return Report(tuple(sorted(findings, key=in_order)))
 
 

@@ -13,7 +13,7 @@ from elenchus.pages.book import Book
 from elenchus.pages.sections import placed
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Callable, Sequence
 
     from elenchus.errors import Problem
     from elenchus.pages.sections import Placed
@@ -28,9 +28,13 @@ UNGIVEN = ("not-given", "no-page-row")  # not a listing's fault: nobody knows wh
 
 @dataclass
 class Survey:
-    """A site with its pages, and the plans of its listings as far as they can be made."""
+    """A site with its pages, and the plans of its listings as far as they can be made.
+
+    ``tick`` is called for each page that is made.
+    """
 
     site: Site
+    tick: Callable[[], None] = lambda: None
     plans: dict[str, tuple[Plan | None, tuple[Problem, ...]]] = field(default_factory=dict)
 
     @cached_property
@@ -46,7 +50,11 @@ class Survey:
     @cached_property
     def placed(self) -> list[Placed]:
         """All pages with their sections."""
-        return [placed(self.site, page) for page in self.book.pages]
+        found = []
+        for page in self.book.pages:
+            found.append(placed(self.site, page))
+            self.tick()
+        return found
 
     @cached_property
     def on_pages(self) -> dict[str, dict[str, Sequence[str]]]:

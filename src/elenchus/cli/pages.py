@@ -81,7 +81,7 @@ def check(
     import json
 
     from elenchus.checks.records import record
-    from elenchus.cli.printing import output_width, show
+    from elenchus.cli.printing import output_width, progress, show
     from elenchus.layout.checks import about_code, as_object, findings
     from elenchus.layout.pieces import Piece
 
@@ -90,7 +90,7 @@ def check(
         return 0
     from elenchus.checks.run import check_site
 
-    report = check_site(opened(site, at))
+    report = check_site(opened(site, at), lambda count: progress("pages", count))
     if output == "json":
         show([Piece(json.dumps(as_object(report), ensure_ascii=False, indent=2) + "\n")])
     else:

@@ -11,23 +11,35 @@ from elenchus.table.schema import Type
 from elenchus.values.dates import date_label, from_instant
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from elenchus.engine.select import Selection
     from elenchus.plan.nodes import FieldRef
 
-__all__ = ["decode", "spoken"]
+__all__ = ["decode", "decoder", "spoken"]
 
 
 def decode(selection: Selection, field: FieldRef, row: int) -> Any:
     """Return the value of a field in a row: a scalar, a tuple of them, or None."""
+    return decoder(selection, field)(row)
+
+
+def decoder(selection: Selection, field: FieldRef) -> Callable[[int], Any]:
+    """Return a function from a row to the value of a field, for many rows of one field."""
     column = selection.view.column(field, selection.taxonomy)
     if isinstance(column, Terms):
         labels = selection.view.data.taxonomies[field.type.taxonomy].labels
-        return tuple(labels[number] for number in column.item(row))
+        return lambda row: tuple(labels[number] for number in column.item(row))
     if isinstance(column, Lists):
-        places = range(column.starts[row], column.starts[row + 1])
-        found = (decoded(selection, field, column.elements, place) for place in places)
-        return tuple(value for value in found if value is not None)
-    return decoded(selection, field, column, row)
+        return lambda row: elements(selection, field, column, row)
+    return lambda row: decoded(selection, field, column, row)
+
+
+def elements(selection: Selection, field: FieldRef, column: Lists, row: int) -> tuple[Any, ...]:
+    """Return the values of a list."""
+    places = range(column.starts[row], column.starts[row + 1])
+    found = (decoded(selection, field, column.elements, place) for place in places)
+    return tuple(value for value in found if value is not None)
 
 
 def decoded(selection: Selection, field: FieldRef, column: Any, row: int) -> Any:

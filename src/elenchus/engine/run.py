@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from elenchus.engine.answer import Answer, Group, Row
-from elenchus.engine.decode import decode
+from elenchus.engine.decode import decoder
 from elenchus.engine.groups import MOST_GROUPS, grouped
 from elenchus.engine.notices import notices
 from elenchus.engine.stages import select
@@ -17,8 +17,6 @@ from elenchus.values.dates import from_instant
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
-
     from numpy.typing import NDArray
 
     from elenchus.engine.groups import Grouping
@@ -50,7 +48,10 @@ def run(
     ids = stages.selection.view.ids(plan.taxonomy)
     ids_in_order = [ids[row] for row in stages.rows.tolist()] if grouping else []
     shown = SHOWN_OF_TERMS if plan.taxonomy else SHOWN_OF_ENTRIES
-    fields = fields_of(stages.selection, shown, plan)
+    values = {
+        field.name: decoder(stages.selection, field) for field in fields_of(stages.selection, shown, plan)
+    }
+    numbers = stages.rows[cut.places].tolist()
     return Answer(
         question=question,
         matched=int(np.count_nonzero(stages.matched & ~stages.repeated)),
@@ -59,7 +60,7 @@ def run(
         page=cut.page,
         pages=cut.pages,
         per_page=plan.per_page,
-        rows=tuple(row_of(stages.selection, row, fields) for row in stages.rows[cut.places].tolist()),
+        rows=tuple(Row(ids[row], {name: value(row) for name, value in values.items()}) for row in numbers),
         at=from_instant(clock.now, clock.zone),
         shown=shown,
         mentioned=tuple(field.name for field in plan.fields),
@@ -77,12 +78,6 @@ def fields_of(selection: Selection, shown: tuple[str, ...], plan: Plan) -> list[
     """Return the fields that are always shown, and those that the question names."""
     known = selection.view.fields(selection.taxonomy)
     return [*(FieldRef(name, known[name]) for name in shown), *plan.fields, *plan.show]
-
-
-def row_of(selection: Selection, row: int, fields: Iterable[FieldRef]) -> Row:
-    """Return one row with the values of some fields."""
-    values = {field.name: decode(selection, field, row) for field in fields}
-    return Row(selection.view.ids(selection.taxonomy)[row], values)
 
 
 def too_many(grouping: Grouping | None) -> tuple[Problem, ...]:

@@ -13,7 +13,7 @@ from elenchus.engine.view import View
 from elenchus.plan.nodes import AllOf, AnyOf, ListedIn, Negation
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Iterator, Sequence
 
     from numpy.typing import NDArray
 
@@ -58,7 +58,7 @@ def select(
     selection = selection_of(plan, data, clock, besides=besides)
     size = len(selection.view.ids(plan.taxonomy))
     visible = np.ones(size, np.bool_) if plan.taxonomy else selection.view.visible
-    asked = visible if plan.taxonomy else visible & np.isin(data.entries.kinds, plan.kinds)
+    asked = visible if plan.taxonomy else visible & of_kinds(data, plan.kinds)
     if plan.source:
         asked = asked & selection.among(plan.source)
     matched = asked & selection.rows(plan.condition) if plan.condition else asked.copy()
@@ -79,6 +79,14 @@ def select(
     return Stages(
         selection, asked, matched, matched & ~kept, found, np.concatenate((rows, more)), filled=len(more)
     )
+
+
+def of_kinds(data: Dataset, kinds: Sequence[int]) -> Mask:
+    """Return which entries are of some kinds."""
+    wanted = np.zeros(len(data.kind_names), np.bool_)
+    wanted[list(kinds)] = True
+    found: Mask = wanted[data.entries.kinds]
+    return found
 
 
 def filling(fill: Fill, selection: Selection, rows: NDArray[np.intp], allowed: Mask) -> NDArray[np.intp]:

@@ -28,7 +28,6 @@ __all__ = [
     "ListingRule",
     "ParameterRule",
     "Rules",
-    "files_of",
     "read_listings",
 ]
 
