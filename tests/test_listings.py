@@ -190,7 +190,7 @@ def test_inheritance(
     st.sampled_from(["", "where species is set", "from sighting", "order by title limit 3"]),
 )
 def test_rows_of_a_listing(reference: elenchus.Site, where: str, order: str, cut: str, outer: str) -> None:
-    """from X has its rows in its order; listed in X and its negation part all others between them."""
+    """A source has its rows in its order; listed in X and its negation part all others between them."""
     site = reference.with_entries(())
     text = f"{where} {order} {cut}"
     site.__dict__["library"] = library({"x": ("", text.strip() or "limit all")})

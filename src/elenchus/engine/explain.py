@@ -142,8 +142,8 @@ def first_steps(plan: Plan, stages: Stages) -> Iterator[Step]:
         yield from source_step(plan, stages, np.ones(len(ids), np.bool_))
         return
     yield Step("entries", len(ids), 0)
-    asked = np.isin(data.entries.kinds, plan.kinds)
-    if len(plan.kinds) < len(data.kind_names):
+    asked = np.ones(len(ids), np.bool_) if plan.source else np.isin(data.entries.kinds, plan.kinds)
+    if len(plan.kinds) < len(data.kind_names) and not plan.source:
         names = either(data.kind_names[kind] for kind in plan.kinds)
         yield Step(f"of the kind {names}", int(asked.sum()), len(ids) - int(asked.sum()))
     public = asked & selection.view.visible

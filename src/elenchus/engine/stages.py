@@ -58,9 +58,10 @@ def select(
     selection = selection_of(plan, data, clock, besides=besides)
     size = len(selection.view.ids(plan.taxonomy))
     visible = np.ones(size, np.bool_) if plan.taxonomy else selection.view.visible
-    asked = visible if plan.taxonomy else visible & of_kinds(data, plan.kinds)
-    if plan.source:
-        asked = asked & selection.among(plan.source)
+    if plan.source:  # whatever their kind: what leads a listing, or fills it up, may be of another
+        asked = visible & selection.among(plan.source)
+    else:
+        asked = visible if plan.taxonomy else visible & of_kinds(data, plan.kinds)
     matched = asked & selection.rows(plan.condition) if plan.condition else asked.copy()
     if plan.empty:
         matched[:] = False

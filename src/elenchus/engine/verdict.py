@@ -113,7 +113,7 @@ def findings(plan: Plan, data: Dataset, clock: Clock, row: int, judged: Selectio
     """Yield all that is asked of a row, in the order of the pipeline."""
     if not plan.taxonomy:
         kind = data.kind_of(row)
-        if len(plan.kinds) < len(data.kind_names):
+        if len(plan.kinds) < len(data.kind_names) and not plan.source:
             names = either(data.kind_names[number] for number in plan.kinds)
             asked = kind in [data.kind_names[number] for number in plan.kinds]
             yield Finding(f"is of the kind {names}", asked, f"kind {kind}")
@@ -204,7 +204,7 @@ def mends(plan: Plan, data: Dataset, clock: Clock, row: int, judged: Selection) 
     """Return what to change so that a row matches, and where it would then stand."""
     found = []
     if not plan.taxonomy:
-        if int(data.entries.kinds[row]) not in plan.kinds:
+        if int(data.entries.kinds[row]) not in plan.kinds and not plan.source:
             found.append(f"ask for {data.kind_of(row)} too: from …, {data.kind_of(row)}")
         state = state_of(Selection(View(data, clock.now)), row)
         if state != "public" and not plan.unpublished:
