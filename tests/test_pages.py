@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from itertools import islice
 from pathlib import Path
 from typing import Any
@@ -16,6 +17,7 @@ from conftest import Run, cases
 from elenchus.errors import Place
 from elenchus.pages.book import Book, Page
 from elenchus.pages.labels import group_label
+from elenchus.pages.paths import address_of, file_of, later_page, likeness, unsafe
 from elenchus.pages.report import addresses, set_lines
 from elenchus.pages.sections import placed
 from elenchus.site.pages import PageRule, SectionRule
@@ -190,6 +192,23 @@ def test_neighbours(book: Book) -> None:
     assert book.neighbours(guides[1]) == (guides[0], guides[2])
 
 
+def test_values_reach_inner_listings(site_folder: Path) -> None:
+    """What a page's row has in a field is known to the listings that a section's question names, too."""
+    (site_folder / "listings.toml").write_text(
+        '[inner]\nask = "where species in :here.species"\n[outer]\nask = "from inner where entry != :here"\n'
+        '[filled]\nask = "where id = x"\nfill_from = "inner"\nat_least = 2\n',
+        encoding="utf-8",
+    )
+    (site_folder / "pages.toml").write_text(
+        '[page]\neach = "from sighting"\npath = "{slug}/"\nsections = ["outer", "filled"]\n', encoding="utf-8"
+    )
+    book = Book(elenchus.open_site(site_folder))
+    found = {page.here.name: placed(book.site, page) for page in book.pages if page.here}
+    assert [problem for each in found.values() for problem in each.problems] == []
+    assert found["s4"].sections[0].ids == ["p1"]
+    assert found["s4"].sections[1].ids == ["p1", "s4"]
+
+
 def test_row_values(book: Book) -> None:
     """A table of a set tells what each page takes from its row."""
     lines = {line.row: line for line in set_lines(book, "entry-page")}
@@ -246,3 +265,120 @@ def test_listing_in_every_format(run: Run) -> None:
     assert choices["parameter"] == "habitat"
     assert {each["value"]: each["count"] for each in choices["choices"]}["shore"] == 21
     assert run("ask", "by-habitat", "--with", "habitat=shore", "-f", "count", *site).stdout == "21\n"
+
+
+@pytest.mark.parametrize(
+    ("path", "file", "address", "second"),
+    [
+        ("index.html", "index.html", "", "page/2/"),
+        ("", "index.html", "", "page/2/"),
+        ("guides/", "guides/index.html", "guides/", "guides/page/2/"),
+        ("guides/index.html", "guides/index.html", "guides/", "guides/page/2/"),
+        ("about.html", "about.html", "about.html", "about/page/2/"),
+        ("étang edge/", "étang edge/index.html", "%C3%A9tang%20edge/", "étang edge/page/2/"),
+        ("a?b#c/", "a?b#c/index.html", "a%3Fb%23c/", "a?b#c/page/2/"),
+    ],
+)
+def test_paths(path: str, file: str, address: str, second: str) -> None:
+    """A path that ends with a slash is a folder with an index; addresses are encoded; later pages stand beneath."""
+    assert (file_of(path), address_of(path), later_page(path, 2)) == (file, address, second)
+    assert later_page(path, 1) == path
+
+
+@pytest.mark.parametrize(
+    ("path", "reason"),
+    [
+        ("../out/", "leads elsewhere"),
+        ("a/../../b/", "leads elsewhere"),
+        ("a//b/", "leads elsewhere"),
+        ("./a/", "leads elsewhere"),
+        ("/etc/passwd", "absolute"),
+        ("C:/a/", "absolute"),
+        ("a\\b/", "backslash"),
+        ("a\x00b/", "cannot be seen"),
+        ("a\nb/", "cannot be seen"),
+        ("a\u202eb/", "cannot be seen"),
+        ("a /b/", "begins or ends with a blank"),
+        ("a./b/", "blank or a dot"),
+        ("con/", "reserve"),
+        ("NUL.txt", "reserve"),
+        ("x" * 241 + "/", "too long"),
+        ("guides/étang-edge/", ""),
+        ("2026/05/", ""),
+        ("index.html", ""),
+    ],
+)
+def test_unsafe_paths(path: str, reason: str) -> None:
+    """A path that leads out of the site, or that no file may have, is told with its reason."""
+    assert reason in unsafe(path)
+    assert bool(unsafe(path)) == bool(reason)
+
+
+@settings(max_examples=300, deadline=None)
+@given(
+    st.lists(
+        st.sampled_from(["..", ".", "a", "", "b c", "/", "\\", "é", "con", "C:", "~"]), min_size=1, max_size=5
+    )
+)
+def test_safe_paths_stay_inside(steps: list[str]) -> None:
+    """Whatever a path is made of: one that is called safe leads to a file below the site's folder."""
+    path = "/".join(steps)
+    if not unsafe(path):
+        root = Path("/site")
+        target = Path(os.path.normpath(root / file_of(path)))
+        assert target.is_relative_to(root)
+        assert target != root
+
+
+@pytest.mark.parametrize(
+    ("one", "other", "alike"),
+    [
+        ("2026/05/", "2026/5/", True),
+        ("Guides/", "guides/", True),
+        ("a/007/", "a/7/", True),
+        ("a/10/", "a/1/", False),
+        ("a/100/", "a/1000/", False),
+        ("STRASSE/", "straße/", True),
+        ("a/0/", "a/", False),
+    ],
+)
+def test_likeness(one: str, other: str, alike: bool) -> None:
+    """Addresses are alike that differ only by case or by zeros before a number."""
+    assert (likeness(one) == likeness(other)) is alike
+
+
+HOSTILE = """
+[kinds]
+each = "from guide"
+path = "g/{slug}/"
+[plain]
+path = "g/telling-seals-apart/index.html"
+[pager]
+path = "all/"
+sections = [{ ask = "per page 5" }]
+[hidden]
+path = "all/page/2/"
+[row]
+each = "from sighting"
+path = "{title}/{slug}"
+"""
+
+
+def test_hostile_slugs(site_folder: Path) -> None:
+    """A slug that climbs out makes no page; titles in a path are made into slugs; later pages hide no page unseen."""
+    file = next((site_folder / "notebook" / "guide").glob("telling*.md"))
+    for name, slug in (("up", "../../up"), ("root", "/root"), ("null", "a\\u0000b")):
+        text = file.read_text(encoding="utf-8").replace("---\n", f'---\nslug: "{slug}"\n', 1)
+        (file.parent / f"{name}.md").write_text(text.replace("id: g1", f"id: {name}"), encoding="utf-8")
+    (site_folder / "pages.toml").write_text(HOSTILE, encoding="utf-8")
+    lines, problems = addresses(Book(elenchus.open_site(site_folder)))
+    codes = [problem.code for problem in problems]
+    assert codes.count("unsafe-path") == 3
+    assert sum(line.state == "unsafe" for line in lines) == 3
+    assert [
+        problem.code
+        for problem in problems
+        if "all/page/2/" in problem.message or "hidden" in problem.message
+    ] == ["shadowed-page"]
+    assert "duplicate-address" in codes
+    assert any(line.address.startswith("grey-seals-hauled-out/") for line in lines)

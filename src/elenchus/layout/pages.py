@@ -61,6 +61,10 @@ def page_sections(report: PageReport, width: int | None) -> Iterator[Piece]:
     yield Piece(f"  /{page.address}", Role.NAME)
     rule = "nothing stands twice" if page.rule.no_repeats else "sections may repeat one another"
     yield Piece(f"  {rule}\n", Role.FAINT)
+    before, after = report.around
+    places = [f"before it /{before}"] * bool(before) + [f"after it /{after}"] * bool(after)
+    if places:
+        yield Piece(f"{' · '.join(places)}\n", Role.FAINT)
     for section in report.placed.sections:
         yield Piece("\n")
         yield from section_lines(section, report.placed, report.groups[section.number])

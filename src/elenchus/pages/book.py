@@ -12,6 +12,8 @@ from elenchus.asking.questions import plan_of, resolved
 from elenchus.engine.decode import spoken
 from elenchus.engine.run import run
 from elenchus.errors import ElenchusError, Problem
+from elenchus.language.nodes import From, Listed
+from elenchus.language.tree import walk
 from elenchus.pages.labels import group_label
 from elenchus.pages.paths import address_of, filled
 from elenchus.site.pages import placeholders
@@ -216,12 +218,24 @@ def here_names(site: Site, section: SectionRule) -> Iterable[str]:
                 yield name
 
 
-def listings_of(site: Site, section: SectionRule) -> Iterable[Listing]:
-    """Yield the listing of a section with its changes."""
+def listings_of(site: Site, section: SectionRule) -> list[Listing]:
+    """Return the listing of a section with its changes, and all that its question names or is filled from."""
     try:
-        yield section_listing(site, section)
+        found = [section_listing(site, section)]
     except ElenchusError:
-        return
+        return []
+    seen: set[str] = set()
+    for listing in found:  # which grows on the way
+        named = {listing.setting("fill_from", "")} | {
+            name.text
+            for node in walk(listing.question)
+            if isinstance(node, From | Listed)
+            for name in (node.names if isinstance(node, From) else (node.listing,))
+        }
+        new = [name for name in sorted(named - seen) if name in site.library.names]
+        seen.update(new)
+        found += [site.library.get(name) for name in new]
+    return found
 
 
 def section_listing(site: Site, section: SectionRule) -> Listing:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from babel import Locale
 
-__all__ = ["group_label", "is_language"]
+__all__ = ["group_label"]
 
 
 @lru_cache(maxsize=8)
@@ -21,11 +21,6 @@ def locale_of(language: str) -> Locale:
         return Locale.parse(language, sep="-")
     except (UnknownLocaleError, ValueError):
         return Locale("en")
-
-
-def is_language(language: str) -> bool:
-    """Say whether labels can be written in a language."""
-    return language == "" or locale_of(language).language == language.partition("-")[0].lower()
 
 
 def group_label(field: str, key: object, label: str, language: str) -> str:

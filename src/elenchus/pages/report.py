@@ -14,6 +14,7 @@ from elenchus.engine.stages import select
 from elenchus.errors import NoSuchName, Problem
 from elenchus.pages.addresses import address_problems
 from elenchus.pages.book import HERE, Book, here_names, section_listing
+from elenchus.pages.paths import unsafe
 from elenchus.pages.sections import Placed, given_to, placed, without_repeats
 from elenchus.values.texts import either, nearest, quoted
 
@@ -49,7 +50,8 @@ class PageReport:
 
     ``overlaps`` holds for each section the number of rows that it would share with each other, were
     nothing left out. ``unplaced`` are the entries of the same kinds that stand in no section; of a page
-    in a set they are not told. ``groups`` are for each section its groups with their counts.
+    in a set they are not told. ``groups`` are for each section its groups with their counts, ``around``
+    the addresses of the pages before and after this one in its set, empty at the ends.
     """
 
     placed: Placed
@@ -58,6 +60,7 @@ class PageReport:
     kinds: tuple[str, ...]
     unplaced: tuple[str, ...]
     groups: tuple[tuple[str, ...], ...]
+    around: tuple[str, str] = ("", "")
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,7 +88,9 @@ def entries_of(found: Placed) -> int:
 
 
 def state_of(found: Placed) -> str:
-    """Return what is to be said of a page: a problem, private, empty, or nothing."""
+    """Return what is to be said of a page: unsafe, a problem, private, empty, or nothing."""
+    if unsafe(found.page.path):
+        return "unsafe"
     if found.problems:
         return "problem"
     if found.page.rule.private:
@@ -135,7 +140,9 @@ def page_report(book: Book, page: Page, *, pretend: int = 0) -> PageReport:
     alone = page.here is None
     rest = tuple(unplaced(site, found, kinds)) if alone else ()
     groups = tuple(tuple(group_words(book, each)) for each in found.sections)
-    return PageReport(found, freely, overlaps, names if alone else (), rest, groups)
+    before, after = book.neighbours(page) if not alone else (None, None)
+    around = (before.address if before else "", after.address if after else "")
+    return PageReport(found, freely, overlaps, names if alone else (), rest, groups, around)
 
 
 def group_words(book: Book, section: Section) -> Iterable[str]:

@@ -11,7 +11,7 @@ from elenchus.asking.parameters import absent_choice
 from elenchus.asking.questions import plan_of
 from elenchus.engine.run import run
 from elenchus.engine.stages import select
-from elenchus.errors import ElenchusError, NoSuchPage, Problem
+from elenchus.errors import ElenchusError, Problem
 from elenchus.pages.book import HERE, section_listing
 from elenchus.values.texts import quoted
 
@@ -221,13 +221,3 @@ def page_problems(page: Page, sections: Sequence[Section]) -> Iterable[Problem]:
             )
             hint = "Take “including unpublished” away, or write private = true for the page."
             yield Problem("unpublished-on-page", message, hint, place=section.rule.place)
-
-
-def later_answer(site: Site, placed_page: Placed, section: Section, number: int) -> Answer:
-    """Return a later page of a section's own pages. Raises NoSuchPage."""
-    if section.plan is None or section.listing is None:
-        raise NoSuchPage([Problem("no-such-page", f"{quoted(section.label)} cannot be asked")])
-    names = [name for name, _ in section.left_out]
-    rows = np.array([site.dataset.find_entry(name)[0] for name in names], dtype=np.intp)
-    without = rows if placed_page.page.rule.no_repeats else None
-    return run(section.plan, site.dataset, site.clock, section.listing.text, number, without=without)
