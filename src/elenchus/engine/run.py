@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from functools import cached_property
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -17,6 +19,8 @@ from elenchus.values.dates import from_instant
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator, Sequence
+
     from numpy.typing import NDArray
 
     from elenchus.engine.groups import Grouping
@@ -46,7 +50,6 @@ def run(
     grouping = grouped(stages.selection, stages.rows, plan) if plan.groups else None
     cut = Cut(plan, grouping, len(stages.rows), page)
     ids = stages.selection.view.ids(plan.taxonomy)
-    ids_in_order = [ids[row] for row in stages.rows.tolist()] if grouping else []
     shown = SHOWN_OF_TERMS if plan.taxonomy else SHOWN_OF_ENTRIES
     values = {
         field.name: decoder(stages.selection, field) for field in fields_of(stages.selection, shown, plan)
@@ -66,10 +69,10 @@ def run(
         mentioned=tuple(field.name for field in plan.fields),
         columns=tuple(field.name for field in plan.show),
         notices=(*plan.notices, *notices(plan, stages), *too_many(grouping)),
-        groups=cut.groups(ids_in_order),
+        groups=cut.groups(ids, stages.rows),
         grouped_by=tuple(key.field.name for key in plan.groups),
         placements=int(grouping.counts.sum()) if grouping else None,
-        overlap=cut.overlap(ids_in_order),
+        overlap=Overlaps(grouping, ids, stages.rows) if grouping else {},
         unpublished=plan.unpublished,
     )
 
@@ -86,6 +89,37 @@ def too_many(grouping: Grouping | None) -> tuple[Problem, ...]:
         return ()
     message = f"“with empty” would make {grouping.overflow} groups, more than {MOST_GROUPS}"
     return (Problem("too-many-groups", message, "The empty ones are left out; group by fewer fields."),)
+
+
+class Overlaps(Mapping[str, tuple[str, ...]]):
+    """The rows that stand in several groups, with the labels of these; worked out when one is looked at."""
+
+    def __init__(self, grouping: Grouping, ids: Sequence[str], rows: NDArray[np.intp]) -> None:
+        self.grouping = grouping
+        self.ids = ids
+        self.rows = rows
+
+    @cached_property
+    def labels(self) -> dict[str, tuple[str, ...]]:
+        """The labels of the groups of each row, by its id."""
+        grouping = self.grouping
+        several = np.isin(grouping.place_of, grouping.overlap)
+        placed = self.rows[grouping.place_of[several]].tolist()
+        found: dict[str, tuple[str, ...]] = {
+            self.ids[row]: () for row in self.rows[grouping.overlap].tolist()
+        }
+        for row, number in zip(placed, grouping.group_of[several].tolist(), strict=True):
+            found[self.ids[row]] += (grouping.labels[number],)
+        return found
+
+    def __len__(self) -> int:
+        return len(self.grouping.overlap)
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.labels)
+
+    def __getitem__(self, name: str) -> tuple[str, ...]:
+        return self.labels[name]
 
 
 class Cut:
@@ -117,15 +151,16 @@ class Cut:
         _, first = np.unique(found, return_index=True)
         return found[np.sort(first)]
 
-    def groups(self, ids: list[str]) -> tuple[Group, ...] | None:
-        """Return the groups of the page; ``ids`` are those of the answer's rows."""
+    def groups(self, ids: Sequence[str], rows: NDArray[np.intp]) -> tuple[Group, ...] | None:
+        """Return the groups of the page; ``rows`` are all rows of the answer, ``ids`` those of the table."""
         if self.grouping is None:
             return None
         grouping = self.grouping
         here: dict[int, list[str]] = {number: [] for number in self.numbers()}
-        for placement in self.chosen.tolist():
-            here[int(grouping.group_of[placement])].append(ids[int(grouping.place_of[placement])])
-        return tuple(self.group(number, rows) for number, rows in here.items())
+        placed = rows[grouping.place_of[self.chosen]].tolist()
+        for number, row in zip(grouping.group_of[self.chosen].tolist(), placed, strict=True):
+            here[number].append(ids[row])
+        return tuple(self.group(number, names) for number, names in here.items())
 
     def numbers(self) -> list[int]:
         """Return the groups of the page: those with a row on it, and the empty ones behind those rows."""
@@ -139,18 +174,6 @@ class Cut:
         firsts = np.where(starts < ends, starts, np.maximum(starts - 1, 0)) // self.size
         lasts = np.where(starts < ends, ends - 1, np.maximum(starts - 1, 0)) // self.size
         found: list[int] = np.flatnonzero((firsts < self.page) & (lasts >= self.page - 1)).tolist()
-        return found
-
-    def overlap(self, ids: list[str]) -> dict[str, tuple[str, ...]]:
-        """Return the labels of all groups of each row that stands in several, on whatever page."""
-        if self.grouping is None:
-            return {}
-        grouping = self.grouping
-        several = np.isin(grouping.place_of, grouping.overlap)
-        found: dict[str, tuple[str, ...]] = {ids[place]: () for place in grouping.overlap.tolist()}
-        pairs = zip(grouping.place_of[several].tolist(), grouping.group_of[several].tolist(), strict=True)
-        for place, number in pairs:
-            found[ids[place]] += (grouping.labels[number],)
         return found
 
     def group(self, number: int, rows: list[str]) -> Group:
