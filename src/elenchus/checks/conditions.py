@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import re
+from dataclasses import replace
 from itertools import combinations
 from typing import TYPE_CHECKING
 
 import numpy as np
 
+from elenchus.asking.questions import plan_of, resolved
 from elenchus.engine.stages import select
-from elenchus.errors import Problem
+from elenchus.errors import Problem, QuestionError
 from elenchus.plan.conflicts import Range, ranges_of
 from elenchus.plan.nodes import AllOf, AnyOf, Negation, TermValue, Test
 from elenchus.plan.words import condition_words, parts
+from elenchus.site.definition import FILE_NAME
+from elenchus.site.tables import open_toml
 from elenchus.table.schema import Type
 from elenchus.values.texts import either
 
@@ -30,27 +34,43 @@ BARE = ("date", "updated", "expires")
 
 
 def find(survey: Survey) -> Iterator[Problem]:
-    """Yield what is wrong with the questions of all listings, or odd about them."""
+    """Yield what is wrong with the questions of listings, sections and page sets, or odd about them."""
+    yield from named_conditions(survey)
     for listing in survey.listings:
         yield from survey.problems(listing)
-        yield from (listing.located(problem) for problem in bare_orders(listing))
-        plan = survey.plan(listing)
-        if plan:
-            found = (*notices(plan), *idle(plan.condition), *cuts(listing, plan))
-            today = (*never_met(survey, plan), *inner_terms(survey, plan))
-            own = (problem for problem in today if not is_given(listing, problem))
-            yield from (listing.located(problem) for problem in (*found, *own))
+        yield from asked(survey, listing, survey.plan(listing))
+    for listing, plan in survey.questions:
+        yield from asked(survey, listing, plan)
+
+
+def asked(survey: Survey, listing: Listing, plan: Plan | None) -> Iterator[Problem]:
+    """Yield what is odd about one question."""
+    found = list(bare_orders(listing))
+    if plan:
+        found += (*plan.notices, *idle(plan.condition), *cuts(listing, plan))
+        today = (*never_met(survey, plan), *inner_terms(survey, plan))
+        found += (problem for problem in today if not is_given(listing, problem))
+    yield from (listing.located(problem) for problem in found)
+
+
+def named_conditions(survey: Survey) -> Iterator[Problem]:
+    """Yield what is wrong with the conditions to which the site gives names, used or not."""
+    conditions = survey.site.definition.schema.conditions
+    if not conditions:
+        return
+    file = open_toml(survey.site.definition.folder / FILE_NAME, FILE_NAME)
+    for name in conditions:
+        try:
+            plan_of(survey.site, resolved(survey.site, f"where {name}"), {})
+        except QuestionError as error:
+            for problem in error.problems:
+                yield replace(problem, span=None, place=file.place(("conditions", name)))
 
 
 def is_given(listing: Listing, problem: Problem) -> bool:
     """Say whether a condition depends on a parameter: with another value it is another one."""
     span = problem.span
     return bool(span and PARAMETER.search(listing.text[span.start : span.end]))
-
-
-def notices(plan: Plan) -> Iterator[Problem]:
-    """Yield what the check of the question notes, such as fields of only some of the kinds."""
-    yield from plan.notices
 
 
 def bare_orders(listing: Listing) -> Iterator[Problem]:
@@ -114,8 +134,8 @@ def idle_pair(one: Condition, other: Condition, joined: str) -> Iterator[Problem
         if (inside(its, mine) if wide else inside(mine, its)) and not (
             inside(mine, its) and inside(its, mine)
         ):
-            why = "is met by all that meet" if wide else "is met by none that do not meet"
-            message = f"“{condition_words(test)}” {why} “{condition_words(beside)}” too, so it never matters"
+            why = "which asks for more" if wide else "which lets more in"
+            message = f"“{condition_words(test)}” never matters beside “{condition_words(beside)}”, {why}"
             yield Problem("idle-condition", message, "Leave it out.", span=test.span)
 
 

@@ -13,7 +13,7 @@ from elenchus.pages.book import Book
 from elenchus.pages.sections import placed
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Sequence
+    from collections.abc import Callable, Iterator, Sequence
 
     from elenchus.errors import Problem
     from elenchus.pages.sections import Placed
@@ -65,6 +65,21 @@ class Survey:
                 if section.rule.listing and section.given is not None:
                     found.setdefault(section.rule.listing, section.given)
         return found
+
+    @property
+    def questions(self) -> Iterator[tuple[Listing, Plan]]:
+        """The questions that stand in pages: of page sets, and of sections that are no mere listing."""
+        for name in self.book.rules:
+            made = self.book.of(name)
+            if made.listing and made.plan and not made.listing.name:
+                yield made.listing, made.plan
+        told: set[str] = set()
+        for page in self.placed:
+            new = page.page.rule.name not in told
+            told.add(page.page.rule.name)
+            for section in page.sections if new else ():
+                if section.rule.ask and section.listing and section.plan:
+                    yield section.listing, section.plan
 
     def sample(self, listing: Listing) -> dict[str, Sequence[str]]:
         """Return values with which a listing can be asked: those of a page, or the first choices."""

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping, Sequence
 
     from elenchus.engine.answer import Answer, Group, Row
+    from elenchus.plan.nodes import Plan
     from elenchus.site.inheritance import Listing
     from elenchus.site.pages import PageRule, SectionRule
     from elenchus.site.site import Site
@@ -158,12 +159,17 @@ class Book:
 
 @dataclass(frozen=True)
 class PageSet:
-    """The pages of one rule; ``grouped_by`` are the fields whose groups they are about."""
+    """The pages of one rule; ``grouped_by`` are the fields whose groups they are about.
+
+    ``listing`` and ``plan`` are its question; None for a page that stands alone.
+    """
 
     rule: PageRule
     pages: list[Page]
     grouped_by: tuple[str, ...] = ()
     problems: tuple[Problem, ...] = ()
+    listing: Listing | None = None
+    plan: Plan | None = None
 
 
 def page_set(site: Site, rule: PageRule) -> PageSet:
@@ -174,14 +180,13 @@ def page_set(site: Site, rule: PageRule) -> PageSet:
         problems = [unknown(rule, name, ()) for name in names]
         return PageSet(rule, [] if names else [Page(rule, rule.path, title)], problems=tuple(problems))
     try:
-        listing = resolved(site, rule.each, comments=True)
+        listing = resolved(site, rule.each, comments=True, place=rule.at("each"))
         plan = plan_of(site, listing, {}, show=() if listing.question.group else row_fields(site, rule))
     except ElenchusError as error:
         return PageSet(rule, [], problems=tuple(in_each(rule, problem) for problem in error.problems))
     answer = run(replace(plan, per_page=None), site.dataset, site.clock, listing.text)
-    if answer.groups is None:
-        return rows_set(rule, answer, plan.taxonomy)
-    return groups_set(site, rule, answer)
+    found = rows_set(rule, answer, plan.taxonomy) if answer.groups is None else groups_set(site, rule, answer)
+    return replace(found, listing=listing, plan=plan)
 
 
 def in_each(rule: PageRule, problem: Problem) -> Problem:
