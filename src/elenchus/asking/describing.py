@@ -6,6 +6,8 @@ from typing import TYPE_CHECKING
 
 from elenchus.engine.describe import Block, about, everything, found_by
 from elenchus.errors import NoSuchName, Problem
+from elenchus.language.nodes import Question
+from elenchus.language.printer import print_question
 from elenchus.language.tree import CLAUSES_OF
 from elenchus.table.schema import describe as describe_type
 from elenchus.values.dates import from_instant
@@ -44,7 +46,7 @@ def describe(site: Site, text: str | None = None) -> list[Block]:
 def listings_block(site: Site) -> list[Block]:
     """Return the listings of a site, a line each; nothing where it has none."""
     listings = [site.library.get(name) for name in site.library.names]
-    rows = tuple((each.name, each.title, " ".join(each.text.split())) for each in listings)
+    rows = tuple((each.name, each.title, each.asks) for each in listings)
     return [Block("Listings", headings=("listing", "title", "asks"), rows=rows)] if rows else []
 
 
@@ -67,7 +69,7 @@ def listing_block(listing: Listing) -> Block:
         (f":{name}", parameter_words(rule), origin_words(origin))
         for name, (rule, origin) in listing.parameters.items()
     ]
-    facts = [("asks", " ".join(listing.text.split()))]
+    facts = [("asks", listing.asks)]
     if len(listing.bases) > 1:
         facts.append(("based on", " → ".join(listing.bases[1:])))
     wrong = [("problem", str(problem)) for problem in listing.problems]
@@ -87,10 +89,9 @@ def origin_words(origin: Origin) -> str:
 
 def clause_text(listing: Listing, name: str) -> str:
     """Return a clause as it is written, without its first words."""
-    node = getattr(listing.question, name)
-    written = " ".join(listing.text[node.span.start : node.span.end].split())
-    words = CLAUSES_OF[name]
-    return written[len(words) :].strip() if written.lower().startswith(words) else written
+    written = print_question(Question(**{name: getattr(listing.question, name)}))
+    # “limit 3 per group” has its number in the middle of its words
+    return written.removeprefix(CLAUSES_OF[name]).removeprefix("limit").removesuffix("per group").strip()
 
 
 def setting_words(value: object) -> str:

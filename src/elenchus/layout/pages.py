@@ -82,7 +82,7 @@ def section_lines(section: Section, page: Placed, groups: Sequence[str]) -> Iter
     turn = f"  chooses {ordinal(section.turn)}" if section.turn != section.number else ""
     yield Piece(f"{turn}\n", Role.FAINT)
     if section.listing and section.answer:
-        yield Piece(f"   {printable(' '.join(section.listing.text.split()))}\n", Role.FAINT)
+        yield Piece(f"   {printable(section.listing.asks)}\n", Role.FAINT)
         yield Piece(f"   {counts(section)}\n")
         rows = section.answer.rows
         if section.answer.groups is not None:

@@ -75,6 +75,11 @@ class Listing:
         """The heading under which its rows stand: what it says, or its name as words."""
         return str(self.setting("title") or self.name.replace("-", " ").replace("_", " ").capitalize())
 
+    @property
+    def asks(self) -> str:
+        """The question on one line, without its comments; the text as it is where that cannot be read."""
+        return " ".join(self.text.split()) if self.problems else print_question(self.question)
+
     @cached_property
     def parameter_names(self) -> dict[str, bool]:
         """The parameters of its question, each with whether it may be left out."""
