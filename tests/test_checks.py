@@ -9,11 +9,15 @@ from collections import Counter
 from pathlib import Path
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 import elenchus
 from conftest import HERE, Run
 from elenchus.checks.records import records
 from elenchus.checks.run import check_site
+from elenchus.layout.flowing import flowing
+from elenchus.layout.pieces import Piece, width_of
 
 MARK = re.compile(r"#! (file )?([a-z -]+)$")
 # Codes that check cannot find: those of single answers and commands, and of site files that stop everything.
@@ -128,6 +132,46 @@ def test_pages_that_cannot_be_read(run: Run, tmp_path: Path) -> None:
     report = json.loads(run("check", "--site", str(site), "--format", "json").stdout)
     assert [each["code"] for each in report["findings"] if each["level"] == "error"] == ["bad-toml"]
     assert "unplaced-listing" not in {each["code"] for each in report["findings"]}
+
+
+@pytest.mark.parametrize(
+    ("accepted", "level"),
+    [
+        ('code = "bare-date-order"\nwhy = "so"', "note"),
+        ('code = "bare-date-order"\nfile = "listings.toml"\nwhy = "so"', "note"),
+        ('code = "bare-date-order"\nsays = "oldest first"\nwhy = "so"', "note"),
+        ('code = "bare-date-order"\nfile = "pages.toml"\nwhy = "so"', "warning"),
+        ('code = "bare-date-order"\nsays = "newest first"\nwhy = "so"', "warning"),
+        ('code = "never-met"\nwhy = "so"', "warning"),
+        ('code = "bare-date-order"', "SiteError"),
+        ('codes = "bare-date-order"\nwhy = "so"', "SiteError"),
+    ],
+)
+def test_accepted(tmp_path: Path, accepted: str, level: str) -> None:
+    """An acceptance covers a code, in a file, with words of the message, and must say why."""
+    site = Path(shutil.copytree(elenchus.demo_folder(), tmp_path / "site"))
+    with (site / "listings.toml").open("a") as file:
+        file.write('[bare]\nask = "from guide order by date"\n')
+    with (site / "elenchus.toml").open("a") as file:
+        file.write(f"[[accepted]]\n{accepted}\n")
+    if level == "SiteError":
+        with pytest.raises(elenchus.SiteError, match=r"accepted|unknown key"):
+            elenchus.open_site(site)
+        return
+    report = check_site(elenchus.open_site(site))
+    assert {each.level for each in report.findings if not each.accepted} == {"note", level}
+    assert ("idle-acceptance" in {each.problem.code for each in report.findings}) is (level == "warning")
+
+
+@settings(max_examples=200, deadline=None)
+@given(st.lists(st.text("ab é漢", max_size=12), max_size=6), st.integers(8, 40), st.integers(0, 6))
+def test_flowing(texts: list[str], width: int, indent: int) -> None:
+    """Running text loses no letter, and no line with more than one word is wider than it may be."""
+    whole = "".join(piece.text for piece in flowing([Piece(text) for text in texts], width, indent))
+    assert "".join(whole.split()) == "".join("".join(texts).split())
+    for number, line in enumerate(whole.split("\n")):
+        assert width_of(line.rstrip()) <= width or len(line.split()) == 1 or not number
+        assert not number or not line or line.startswith(" " * indent)
 
 
 def test_about(run: Run) -> None:

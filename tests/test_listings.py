@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 import elenchus
 from conftest import HERE, Run, Write, cases
 from elenchus.errors import Place
+from elenchus.layout.explanations import verdict
 from elenchus.site.inheritance import Library
 from elenchus.site.listings import ListingRule, Rules
 
@@ -259,6 +260,45 @@ def test_clock_and_pretending_nothing(site: elenchus.Site) -> None:
     for ask in ("where habitat = open-water", "from habitat"):
         with pytest.raises(elenchus.NoSuchName, match=r"pretended|none to make"):
             elenchus.ask(site, ask, pretend=1)
+
+
+WHY = [
+    ("filled", "s2", True, "Listed: 2 of 3"),
+    ("filled", "s3", False, "habitat is dunes"),
+    ("from newest-three where kind = sighting", "s1", True, "is listed in newest-three"),
+    ("from newest-three", "s3", False, "let newest-three list it"),
+    ("where not listed in newest-three", "s2", False, "let newest-three leave it out"),
+    ("quiet", "s1", False, "give the parameters that are missing"),
+]
+
+
+@pytest.mark.parametrize(("ask", "entry", "listed", "said"), WHY)
+def test_why_an_entry(site: elenchus.Site, ask: str, entry: str, listed: bool, said: str) -> None:
+    """The verdict on an entry knows sources, fillings, conditions on listings and absent parameters."""
+    found = elenchus.why_entry(site, ask, entry)
+    text = "".join(piece.text for piece in verdict(found))
+    assert (found.listed, said in text) == (listed, True), text
+
+
+def test_why_a_listing(site: elenchus.Site) -> None:
+    """The funnel of a listing tells what it is filled up with, and of a source what that leaves."""
+    filled = [(step.words, step.left) for step in elenchus.why(site, "filled").steps]
+    assert filled[-2:] == [("habitat is dunes", 1), ("filled up with 2 of newest-three", 3)]
+    inner = [
+        (step.words, step.left)
+        for step in elenchus.why(site, "from newest-three where kind = sighting").steps
+    ]
+    assert inner == [("entries", 20), ("public", 18), ("listed in newest-three", 3), ("kind is sighting", 2)]
+    assert elenchus.why(site, "quiet").steps[-1].words == ":habitat is not given"
+
+
+def test_random_by_name(site: elenchus.Site) -> None:
+    """Two listings with the same random order draw each for itself, the same on every machine."""
+    made = site.with_entries(())
+    made.__dict__["library"] = library(dict.fromkeys(("a", "b"), ("", "order by random limit 6")))
+    first, second = ([row.id for row in elenchus.ask(made, name).rows] for name in ("a", "b"))
+    assert first != second
+    assert first == [row.id for row in elenchus.ask(made, "from a").rows]
 
 
 @pytest.mark.parametrize("file", ["listings.toml", "listings/more.toml"])

@@ -28,6 +28,9 @@ def address_table(
     lines: Sequence[AddressLine], problems: Sequence[Problem], width: int | None
 ) -> Iterator[Piece]:
     """Yield a line for each address, then what is wrong with them."""
+    if not lines and not problems:
+        yield Piece("The site has no pages; they are written in pages.toml.\n")
+        return
     headings = [
         Heading("address", Role.NAME),
         Heading("title", flexible=True),
