@@ -11,9 +11,9 @@ from elenchus.asking.names import row_of
 from elenchus.asking.questions import plan_of, resolved
 from elenchus.engine.stages import select
 from elenchus.errors import ElenchusError, Problem
-from elenchus.language.nodes import Argument, From, Listed, Literal
+from elenchus.language.nodes import Argument, Literal
 from elenchus.language.printer import print_arguments
-from elenchus.language.tree import walk
+from elenchus.language.tree import rows_named_in
 from elenchus.values.texts import either, fold, nearest, quoted
 
 if TYPE_CHECKING:
@@ -128,13 +128,14 @@ def unmet(survey: Survey, listing: Listing, expected: Expectation) -> Iterator[P
     count = len(rows)
     what = f"{listing.name} has"
     if expected.ask:
+        here = {name: texts for name, texts in given.items() if name.split(".")[0] == "here"}
         arguments = tuple(
             Argument(name, tuple(map(Literal, texts)))
             for name, texts in given.items()
-            if name[:4] != "here" and texts
+            if name not in here and texts
         )
         inner = resolved(site, f"from {listing.name}{print_arguments(arguments)} where {expected.ask}")
-        asked = plan_of(site, inner, {name: texts for name, texts in given.items() if name[:4] == "here"})
+        asked = plan_of(site, inner, here)
         count = len(select(asked, site.dataset, site.clock).rows)
         what = f"of {listing.name}, “{expected.ask}” is met by"
     for wanted, holds, words in (
@@ -172,12 +173,8 @@ def unplaced(survey: Survey) -> Iterator[Problem]:
     used |= {rule.each.strip() for rule in survey.book.rules.values()}
     used |= {rule.based_on for rule in survey.site.library.rules.values()}
     used |= {listing.setting("fill_from", "") for listing in survey.listings}
-    for listing in survey.listings:
-        for node in walk(listing.question):
-            if isinstance(node, Listed):
-                used.add(node.listing.text)
-            elif isinstance(node, From):
-                used |= {name.text for name in node.names}
+    for listing in (*survey.listings, *(listing for listing, _ in survey.questions)):
+        used.update(rows_named_in(listing.question))
     for listing in survey.listings:
         if listing.name not in used:
             message = f"the listing {listing.name} stands on no page, and no other listing uses it"

@@ -6,14 +6,14 @@ from dataclasses import fields, is_dataclass, replace
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from elenchus.errors import Span
-from elenchus.language.nodes import And, Parameter, Question, Where
+from elenchus.language.nodes import And, From, Listed, Parameter, Question, Where
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from elenchus.language.nodes import Changes, Condition
 
-__all__ = ["CLAUSES_OF", "changed", "parameters_in", "parts_of", "placed", "walk"]
+__all__ = ["CLAUSES_OF", "changed", "parameters_in", "parts_of", "placed", "rows_named_in", "walk"]
 
 Node = TypeVar("Node")
 
@@ -51,6 +51,15 @@ def parameters_in(node: Any) -> dict[str, bool]:
         if isinstance(inner, Parameter):
             found[inner.name] = inner.optional and found.get(inner.name, True)
     return found
+
+
+def rows_named_in(node: Any) -> Iterator[str]:
+    """Yield what stands after ``from`` and ``listed in``: kinds, a taxonomy, listings."""
+    for inner in walk(node):
+        if isinstance(inner, Listed):
+            yield inner.listing.text
+        elif isinstance(inner, From):
+            yield from (name.text for name in inner.names)
 
 
 def placed(node: Node, span: Span) -> Node:

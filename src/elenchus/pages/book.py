@@ -12,8 +12,7 @@ from elenchus.asking.questions import plan_of, resolved
 from elenchus.engine.decode import spoken
 from elenchus.engine.run import run
 from elenchus.errors import ElenchusError, Problem
-from elenchus.language.nodes import From, Listed
-from elenchus.language.tree import walk
+from elenchus.language.tree import rows_named_in
 from elenchus.pages.labels import group_label
 from elenchus.pages.paths import address_of, filled
 from elenchus.site.pages import placeholders
@@ -231,12 +230,7 @@ def listings_of(site: Site, section: SectionRule) -> list[Listing]:
         return []
     seen: set[str] = set()
     for listing in found:  # which grows on the way
-        named = {listing.setting("fill_from", "")} | {
-            name.text
-            for node in walk(listing.question)
-            if isinstance(node, From | Listed)
-            for name in (node.names if isinstance(node, From) else (node.listing,))
-        }
+        named = {listing.setting("fill_from", ""), *rows_named_in(listing.question)}
         new = [name for name in sorted(named - seen) if name in site.library.names]
         seen.update(new)
         found += [site.library.get(name) for name in new]
