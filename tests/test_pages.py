@@ -209,6 +209,39 @@ def test_values_reach_inner_listings(site_folder: Path) -> None:
     assert found["s4"].sections[1].ids == ["p1", "s4"]
 
 
+def test_bound_values_that_are_missing(site_folder: Path) -> None:
+    """A value bound to a field that the page's row has not gives no rows and says so; it is no mistake."""
+    (site_folder / "listings.toml").write_text(
+        '[like]\nask = "where species in :of limit 3"\n', encoding="utf-8"
+    )
+    (site_folder / "pages.toml").write_text(
+        '[page]\neach = "from outing"\npath = "{slug}/"\n'
+        'sections = [{ listing = "like", with = { of = ":here.species" } }]\n',
+        encoding="utf-8",
+    )
+    book = Book(elenchus.open_site(site_folder))
+    found = {page.here.name: placed(book.site, page) for page in book.pages if page.here}
+    assert [each.problems for each in found.values()] == [(), (), ()]
+    assert {name: each.sections[0].ids for name, each in found.items()} == {
+        "o1": [],
+        "o2": ["s1", "o2", "s7"],
+        "o4": [],
+    }
+    answer = found["o1"].sections[0].answer
+    assert answer is not None
+    assert "the row of the page has no value for :of" in answer.notices[0].message
+    assert [line.resolved for line in set_lines(book, "page")] == [False, True, False]
+
+
+def test_links(book: Book) -> None:
+    """An entry or a term leads to its page, whatever address its kind would give it."""
+    guide = elenchus.ask(book.site, "from guide where entry = g1").rows[0]
+    assert book.address_of_row("", guide) == "guides/telling-seals-apart/"
+    shore = elenchus.ask(book.site, "from habitat where slug = shore").rows[0]
+    assert book.address_of_row("habitat", shore) == "habitats/shore/"
+    assert book.address_of_row("", elenchus.ask(book.site, "where entry = s1").rows[0]) == ""
+
+
 def test_row_values(book: Book) -> None:
     """A table of a set tells what each page takes from its row."""
     lines = {line.row: line for line in set_lines(book, "entry-page")}

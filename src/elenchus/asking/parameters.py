@@ -63,7 +63,7 @@ def settled(site: Site, listing: Listing, given: Mapping[str, Sequence[str]]) ->
     for name, (rule, _) in listing.parameters.items():
         if rule.default and name not in values.given and name in values.asked:
             values.give(name, rule.default)
-    reason = values.absence(here)
+    reason = values.absence(given)
     question, problems = bind(listing.question, values.bound)
     return Asked(
         question=question,
@@ -156,15 +156,18 @@ class Values:
                 return False
         return True
 
-    def absence(self, here: Mapping[str, Sequence[str]]) -> str:
-        """Return why there are no rows although nothing is wrong; nothing where a value is there for all."""
+    def absence(self, given: Mapping[str, Sequence[str]]) -> str:
+        """Return why there are no rows although nothing is wrong; nothing where a value is there for all.
+
+        An empty list is given by a page whose row has no value; what a user leaves empty is an empty text.
+        """
         reasons = []
         for name, optional in self.asked.items():
             if name in self.given or optional:
                 continue
             rule = self.listing.parameters[name][0] if name in self.listing.parameters else None
-            if name in here:  # the page has a row, and the row has no value
-                reasons.append(f"the row of the page has no {name.partition('.')[2]}")
+            if name in given and not given[name]:
+                reasons.append(f"the row of the page has no {name.partition('.')[2] or f'value for :{name}'}")
             elif rule and rule.absent != "error":
                 reasons.append(f":{name} is not given")
             else:

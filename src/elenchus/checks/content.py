@@ -94,7 +94,8 @@ def twice(data: Dataset, view: View) -> Iterator[Problem]:
             if len(rows) > 1:
                 text = str(column.item(rows[0]))
                 message = f"{some(data, rows)} have the same {what}, {quoted(text)}"
-                yield Problem(f"duplicate-{what}", message, place=place_of(data, rows[-1]))
+                hint = f"Give one of them another {what}."
+                yield Problem(f"duplicate-{what}", message, hint, place=place_of(data, rows[-1]))
 
 
 def hidden_references(data: Dataset, view: View) -> Iterator[Problem]:
@@ -192,4 +193,5 @@ def without_term(data: Dataset, view: View, taxonomy: Taxonomy) -> Iterator[Prob
             verb = "has" if len(lacking) == 1 else "have"
             count = f"{len(lacking)} of {len(rows)}"
             message = f"{count} entries of {kind} {verb} no {taxonomy.name}: {some(data, lacking.tolist())}"
-            yield Problem("without-term", message, place=place_of(data, int(lacking[0])))
+            hint = f"Give them a {taxonomy.name}, or they stand on none of its pages."
+            yield Problem("without-term", message, hint, place=place_of(data, int(lacking[0])))

@@ -94,7 +94,8 @@ def choices(survey: Survey, listing: Listing, rule: ParameterRule) -> Iterator[P
     if empty and rule.words:
         verb = "finds" if len(empty) == 1 else "find"
         message = f"of the choices of :{rule.name}, {either(empty[:FEW])} {verb} nothing"
-        yield Problem("choice-without-entries", message, place=rule.place)
+        hint = "Take such a choice away, unless it is to fill up."
+        yield Problem("choice-without-entries", message, hint, place=rule.place)
 
 
 def failing(
@@ -146,7 +147,8 @@ def unmet(survey: Survey, listing: Listing, expected: Expectation) -> Iterator[P
         if wanted is not None and not holds:
             entries = "1 entry" if count == 1 else f"{count} entries"
             message = f"{what} {entries}, and {words} {wanted} {'is' if wanted == 1 else 'are'} expected"
-            yield Problem("failed-expectation", message, place=expected.place)
+            hint = f"elenchus why {listing.name} tells how its rows come about."
+            yield Problem("failed-expectation", message, hint, place=expected.place)
     ids = select(plan, site.dataset, site.clock).selection.view.ids(plan.taxonomy)
     listed = {fold(ids[row]) for row in rows.tolist()}
     for names, is_wanted in ((expected.includes, True), (expected.excludes, False)):

@@ -47,12 +47,12 @@ def settings(page: Placed) -> Iterator[Problem]:
     for section in page.sections:
         if section.rule.pages_at and section.plan and not section.has_pages:
             message = f"pages_at means nothing for {section.label}: it has no “per page”"
-            yield Problem("idle-setting", message, place=section.rule.place)
+            yield Problem("idle-setting", message, "Leave it out.", place=section.rule.place)
         if section.rule.on_every_page and (not paged or section.has_pages):
             message = (
                 f"on_every_page means nothing for {section.label}: the page has no later pages without it"
             )
-            yield Problem("idle-setting", message, place=section.rule.place)
+            yield Problem("idle-setting", message, "Leave it out.", place=section.rule.place)
 
 
 def repeated(pages: Sequence[Placed]) -> Iterator[Problem]:
@@ -143,7 +143,8 @@ def shortage(section: Section) -> Iterator[Problem]:
         yield Problem("short-section", message, hint, place=section.rule.place)
     elif plan.limit is not None and answer.total < plan.limit:
         message = f"{section.label} has {answer.total} rows, and room for {plan.limit}"
-        yield Problem("short-section", message, place=section.rule.place)
+        hint = "Widen the question, or fill it up with fill_from and at_least."
+        yield Problem("short-section", message, hint, place=section.rule.place)
 
 
 def at_the_edge(page: Placed, section: Section, pages: Sequence[Placed]) -> Iterator[Problem]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -131,7 +130,7 @@ def page_report(book: Book, page: Page, *, pretend: int = 0) -> PageReport:
     """Return one page with its sections; ``pretend`` adds entries that match its first section."""
     site = book.site
     if pretend:
-        site, page = with_more(site, page, pretend)
+        site = with_more(site, page, pretend)
     found, freely = placed(site, page), without_repeats(site, page)
     parts = [set(each.ids) if each.takes_part else set() for each in freely.sections]
     overlaps = tuple(tuple(len(one & other) for other in parts) for one in parts)
@@ -154,12 +153,11 @@ def group_words(book: Book, section: Section) -> Iterable[str]:
         yield f"{book.label(answer, group)} {group.count}" + (f" → /{address}" if address else "")
 
 
-def with_more(site: Site, page: Page, count: int) -> tuple[Site, Page]:
+def with_more(site: Site, page: Page, count: int) -> Site:
     """Return the site with more entries that match the first section of a page."""
     rule = page.rule.sections[0]
     listing = section_listing(site, rule)
-    found = pretended(site, lambda each: plan_of(each, listing, given_to(page, rule)), count)
-    return found, page
+    return pretended(site, lambda each: plan_of(each, listing, given_to(page, rule)), count)
 
 
 def unplaced(site: Site, found: Placed, kinds: Iterable[int]) -> Iterable[str]:
@@ -196,7 +194,6 @@ def taken(site: Site, page: Page, sections: Iterable[Section]) -> Iterable[tuple
     """Yield each value that the sections of a page take from its row, with what it is there."""
     given = page.here.given() if page.here else {}
     names = dict.fromkeys(name for section in sections for name in here_names(site, section.rule))
-    counts = Counter(names)
-    for name in counts:
-        if name != HERE or len(counts) == 1:
+    for name in names:
+        if name != HERE or len(names) == 1:
             yield f":{name}", ", ".join(given.get(name, ()))

@@ -158,7 +158,7 @@ class Checker(Reading):
         if name.text in self.opened:
             chain = " → ".join([*self.opened[self.opened.index(name.text) :], name.text])
             message = f"the listing {name.text} leads back to itself: {chain}"
-            self.report("listing-cycle", message, "", name.span)
+            self.report("listing-cycle", message, "Cut the chain at one place.", name.span)
             return None
         values = {each.name: [texts(value) for value in each.values] for each in given}
         asked = self.ground.listings.asked(name.text, {**self.asked.here, **values})

@@ -142,7 +142,8 @@ class Library:
         if rule.based_on in chain:
             loop = " → ".join([*chain[chain.index(rule.based_on) :], rule.based_on])
             message = f"the listing {name} is based on itself: {loop}"
-            return Listing(name, rule.place, problems=(Problem("listing-cycle", message, place=place),))
+            problem = Problem("listing-cycle", message, "Cut the chain at one place.", place=place)
+            return Listing(name, rule.place, problems=(problem,))
         if rule.based_on not in self.rules:
             near = nearest(rule.based_on, self.rules)
             hint = f"Did you mean {either(near)}?" if near else ""
