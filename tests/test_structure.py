@@ -29,6 +29,9 @@ FLOORS = [
     ["checks"],
     ["layout"],
     ["formats", "chart"],
+    ["rendering"],
+    ["feeds"],
+    ["publishing"],
     ["demo"],
     ["cli"],
 ]

@@ -56,13 +56,14 @@ class Report:
         return bool(self.count("error") or (strict and self.count("warning")))
 
 
-def check_site(site: Site, progress: Progress = no_progress) -> Report:
+def check_site(site: Site, progress: Progress = no_progress, survey: Survey | None = None) -> Report:
     """Return all that is wrong with a site, or odd about it, before it is published.
 
-    ``progress`` is given the number of pages, and gives what is to be called for each.
+    ``progress`` is given the number of pages, and gives what is to be called for each; ``survey`` is one
+    that is looked at further.
     Raises SiteError where the site file itself cannot be used.
     """
-    survey = Survey(site)
+    survey = survey or Survey(site)
     try:
         count = len(survey.book.pages)
     except SiteError:  # told below

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 __all__ = ["main"]
 
-for module in ("pages", "demo"):  # their commands join the others, in this order
+for module in ("pages", "publishing", "demo"):  # their commands join the others, in this order
     import_module(f"elenchus.cli.{module}")
 
 # What the program exits with; 0 is success and 2 a wrong option, as everywhere.

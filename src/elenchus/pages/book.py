@@ -78,6 +78,7 @@ class Book:
 
     site: Site
     sets: dict[str, PageSet] = field(default_factory=dict)
+    orders: dict[str, dict[str, tuple[Page | None, Page | None]]] = field(default_factory=dict)
 
     @cached_property
     def rules(self) -> Mapping[str, PageRule]:
@@ -129,13 +130,35 @@ class Book:
         return pages[0].address if pages else ""
 
     def neighbours(self, page: Page) -> tuple[Page | None, Page | None]:
-        """Return the pages before and after one in its set; of dates, the earlier and the later one."""
+        """Return the pages before and after one: in the listing that its rule names, or in its set.
+
+        Of pages of dates in a set, the one before is the earlier one.
+        """
+        if page.rule.within:
+            return self.within(page)
         pages = self.of(page.rule.name).pages
         before = pages[page.place - 1] if page.place else None
         after = pages[page.place + 1] if page.place + 1 < len(pages) else None
         first, last = pages[0].here, pages[-1].here
         is_dated = bool(first and last and first.sort == "group" and DATE_KEY.fullmatch(first.name))
         return (after, before) if is_dated and first and last and first.name > last.name else (before, after)
+
+    def within(self, page: Page) -> tuple[Page | None, Page | None]:
+        """Return the pages of the rows before and after that of a page, in the order of its listing."""
+        if page.rule.within not in self.orders:
+            self.orders[page.rule.within] = self.order_of(page.rule.within)
+        return self.orders[page.rule.within].get(page.path, (None, None))
+
+    def order_of(self, listing: str) -> dict[str, tuple[Page | None, Page | None]]:
+        """Return the pages before and after each page of the rows of a listing, by its path."""
+        plan = plan_of(self.site, self.site.library.get(listing), {})
+        answer = run(replace(plan, per_page=None), self.site.dataset, self.site.clock, listing)
+        sort = f"term {plan.taxonomy}" if plan.taxonomy else "entry"
+        pages = [self.by_entry[sort, row.id][0] for row in answer.rows if (sort, row.id) in self.by_entry]
+        return {
+            page.path: (before, after)
+            for page, before, after in zip(pages, [None, *pages], [*pages[1:], None], strict=False)
+        }
 
     def label(self, answer: Answer, group: Group) -> str:
         """Return what people call a group, in the site's language."""

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from datetime import date
+from datetime import date, datetime
 from functools import lru_cache
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from babel import Locale
 
-__all__ = ["group_label"]
+__all__ = ["date_label", "group_label"]
 
 
 @lru_cache(maxsize=8)
@@ -21,6 +21,17 @@ def locale_of(language: str) -> Locale:
         return Locale.parse(language, sep="-")
     except (UnknownLocaleError, ValueError):
         return Locale("en")
+
+
+def date_label(value: date, language: str) -> str:
+    """Return a day or an instant as people write it: “18 May 2026, 09:00” in British English."""
+    from babel.dates import format_date, format_time
+
+    locale = locale_of(language)
+    day = str(format_date(value, "long", locale=locale))
+    if not isinstance(value, datetime):
+        return day
+    return f"{day}, {format_time(value, 'HH:mm', locale=locale)}"
 
 
 def group_label(field: str, key: object, label: str, language: str) -> str:

@@ -11,10 +11,15 @@ from elenchus.values.texts import fold, quoted
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-__all__ = ["INDEX", "address_of", "file_of", "filled", "later_page", "likeness", "unsafe"]
+__all__ = [
+    "ENDINGS", "INDEX", "address_of", "file_beside", "file_of", "filled", "folder_of", "later_page",
+    "likeness", "unsafe",
+]  # fmt: skip
 
 INDEX = "index.html"
 PLACEHOLDER = re.compile(r"\{([^{}]*)\}")
+# The forms of the files beside a page, by their endings.
+ENDINGS = {"atom": ".atom", "rss": ".rss", "jsonfeed": ".feed.json", "csv": ".csv", "json": ".json"}
 LONGEST_SEGMENT = 240  # bytes of a file's name, less than the 255 that file systems take
 RESERVED = re.compile(r"(?:con|prn|aux|nul|com\d|lpt\d)(?:\..*)?", re.IGNORECASE)
 
@@ -37,13 +42,22 @@ def address_of(path: str) -> str:
     return quote(file, safe="/-._~")
 
 
-def later_page(path: str, number: int) -> str:
-    """Return the path of a later page: ``page/2/`` beneath the page's own."""
+def later_page(path: str, number: int, below: str = "") -> str:
+    """Return the path of a later page: ``page/2/`` beneath the page's own, in a folder where one is given."""
     if number == 1:
         return path
+    return f"{folder_of(path)}{below.strip('/')}{'/' if below.strip('/') else ''}page/{number}/"
+
+
+def file_beside(path: str, name: str, form: str, number: int = 1) -> str:
+    """Return the path of a file that holds the rows of a section of a page, in a form such as ``atom``."""
+    return f"{folder_of(later_page(path, number))}{name}{ENDINGS[form]}"
+
+
+def folder_of(path: str) -> str:
+    """Return the folder in which what belongs to a page stands, with a slash at its end."""
     file = file_of(path)
-    folder = file[: -len(INDEX)] if file.endswith(INDEX) else f"{file.removesuffix('.html')}/"
-    return f"{folder}page/{number}/"
+    return file[: -len(INDEX)] if file.endswith(INDEX) else f"{file.removesuffix('.html')}/"
 
 
 def unsafe(path: str) -> str:

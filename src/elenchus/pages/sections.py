@@ -13,10 +13,10 @@ from elenchus.engine.run import run
 from elenchus.engine.stages import select
 from elenchus.errors import ElenchusError, Problem
 from elenchus.pages.book import HERE, section_listing
-from elenchus.values.texts import quoted
+from elenchus.values.texts import quoted, slugify
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Sequence
+    from collections.abc import Iterable, Mapping, Sequence
 
     from numpy.typing import NDArray
 
@@ -27,6 +27,8 @@ if TYPE_CHECKING:
     from elenchus.site.pages import SectionRule
     from elenchus.site.site import Site
 
+    Values = Mapping[str, Sequence[str]]
+
 GIVEN_WRONG = (
     "unknown-parameter",
     "not-given",
@@ -34,7 +36,17 @@ GIVEN_WRONG = (
     "undeclared-choice",
 )  # codes for which a section answers
 
-__all__ = ["Placed", "Section", "given_to", "placed", "without_repeats"]
+__all__ = [
+    "Placed",
+    "Section",
+    "all_ids",
+    "free_parameters",
+    "given_to",
+    "later",
+    "left_out_rows",
+    "placed",
+    "without_repeats",
+]
 
 
 @dataclass(frozen=True)
@@ -58,6 +70,14 @@ class Section:
     given: dict[str, Sequence[str]] | None = None
 
     @property
+    def parts(self) -> tuple[Listing, Plan, Answer]:
+        """The listing, the plan and the first page of a section that could be asked."""
+        assert self.listing is not None  # noqa: S101 - they are there together
+        assert self.plan is not None  # noqa: S101
+        assert self.answer is not None  # noqa: S101
+        return self.listing, self.plan, self.answer
+
+    @property
     def title(self) -> str:
         """The heading of the section."""
         if self.rule.title:
@@ -75,6 +95,11 @@ class Section:
     def name(self) -> str:
         """What tables call the section: its listing, or its number."""
         return self.rule.listing or f"section {self.number + 1}"
+
+    @property
+    def slug(self) -> str:
+        """What addresses call the section: its listing, its title, or its number."""
+        return slugify(self.rule.listing or self.rule.title or self.name)
 
     @property
     def ids(self) -> list[str]:
@@ -118,19 +143,20 @@ def taxonomy_of(section: Section) -> str:
     return section.plan.taxonomy if section.plan else ""
 
 
-def placed(site: Site, page: Page, *, repeats: bool | None = None) -> Placed:
+def placed(site: Site, page: Page, *, repeats: bool | None = None, visitor: Values | None = None) -> Placed:
     """Return a page with its sections.
 
     Sections choose one after the other, those with a priority first. Where the page says
     ``no_repeats``, a section leaves out what those before it show on their first page, before its own
-    offset and limit, so that it is refilled. ``repeats`` says otherwise than the page does.
+    offset and limit, so that it is refilled. ``repeats`` says otherwise than the page does. ``visitor``
+    has values for the parameters that a listing declares and its section does not bind.
     """
     keeps_repeats = not page.rule.no_repeats if repeats is None else repeats
     order = sorted(enumerate(page.rule.sections), key=lambda pair: turn_of(pair[1], pair[0]))
     shown: dict[int, int] = {}  # row → number of the section that shows it
     found: list[Section] = []
     for turn, (number, rule) in enumerate(order):
-        section = chosen(site, page, number, rule, None if keeps_repeats else shown)
+        section = chosen(site, page, number, rule, None if keeps_repeats else shown, visitor)
         found.append(replace(section, turn=turn))
         if section.takes_part and section.answer:
             for name in section.ids:
@@ -149,11 +175,21 @@ def turn_of(rule: SectionRule, number: int) -> tuple[bool, int, int]:
     return rule.priority is None, rule.priority or 0, number
 
 
-def chosen(site: Site, page: Page, number: int, rule: SectionRule, shown: dict[int, int] | None) -> Section:
+def chosen(
+    site: Site,
+    page: Page,
+    number: int,
+    rule: SectionRule,
+    shown: dict[int, int] | None,
+    visitor: Values | None,
+) -> Section:
     """Return a section with the rows that it shows; ``shown`` are those that it must not."""
     try:
         listing = section_listing(site, rule)
-        given = given_to(page, rule)
+        own = {
+            name: texts for name, texts in (visitor or {}).items() if name in free_parameters(listing, rule)
+        }
+        given = given_to(page, rule, own)
         plan = plan_of(site, listing, given)
     except ElenchusError as error:
         problems = tuple(at_section(rule, each) for each in error.problems)
@@ -165,6 +201,34 @@ def chosen(site: Site, page: Page, number: int, rule: SectionRule, shown: dict[i
     if absent_choice(listing, given):
         part = False
     return Section(number, 0, rule, listing, plan, answer, part, left_out, given=given)
+
+
+def free_parameters(listing: Listing, rule: SectionRule) -> list[str]:
+    """Return the parameters that a listing declares and its section leaves to the visitor."""
+    return [name for name in listing.parameters if name in listing.parameter_names and name not in rule.given]
+
+
+def later(site: Site, section: Section, page: int) -> Answer:
+    """Return a later page of a section's rows. Raises NoSuchPage."""
+    listing, plan, _ = section.parts
+    without = left_out_rows(site, section)
+    return run(plan, site.dataset, site.clock, listing.text, page, without=without)
+
+
+def all_ids(site: Site, section: Section) -> list[str]:
+    """Return the rows of a section on all its pages."""
+    if not section.has_pages:
+        return section.ids
+    _, plan, _ = section.parts
+    stages = select(plan, site.dataset, site.clock, without=left_out_rows(site, section))
+    ids = stages.selection.view.ids(plan.taxonomy)
+    return [ids[row] for row in stages.rows.tolist()]
+
+
+def left_out_rows(site: Site, section: Section) -> NDArray[np.intp] | None:
+    """Return the numbers of the rows that a section leaves out; None where it leaves out none."""
+    rows = [site.dataset.find_entry(name)[0] for name, _ in section.left_out]
+    return np.array(rows, dtype=np.intp) if rows else None
 
 
 def at_section(rule: SectionRule, problem: Problem) -> Problem:
@@ -189,10 +253,10 @@ def repeated(
         yield ids[row], shown[row]
 
 
-def given_to(page: Page, rule: SectionRule) -> dict[str, Sequence[str]]:
-    """Return what a section is given: the row of its page, and its bound values."""
+def given_to(page: Page, rule: SectionRule, visitor: Values | None = None) -> dict[str, Sequence[str]]:
+    """Return what a section is given: what the visitor chose, the row of its page, its bound values."""
     given = page.here.given() if page.here else {}
-    found: dict[str, Sequence[str]] = dict(given)
+    found: dict[str, Sequence[str]] = {**(visitor or {}), **given}
     for name, texts in rule.given.items():
         values: list[str] = []
         for text in texts:

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date, datetime
 from typing import TYPE_CHECKING, Any
+from urllib.parse import urlsplit
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError, available_timezones
 
 from elenchus import sources
@@ -13,6 +14,7 @@ from elenchus.errors import Place, Problem, QuestionError, SiteError
 from elenchus.language.parser import parse_condition
 from elenchus.language.words import is_keyword
 from elenchus.site.tables import TomlFile, open_toml
+from elenchus.site.words import WORDS
 from elenchus.sources import SourceSpec
 from elenchus.table.schema import CORE_FIELDS, FIXED, Field, FieldType, Kind, Schema, TaxonomyRules, Type
 from elenchus.values.dates import literal_interval
@@ -27,17 +29,18 @@ if TYPE_CHECKING:
 __all__ = ["FILE_NAME", "Acceptance", "Definition", "read_definition"]
 
 FILE_NAME = "elenchus.toml"
+PUBLISHED = "published"  # the folder that pages are written to, unless the site or the user names another
 NAME = re.compile(r"[\w-]+")
 PLACEHOLDER = re.compile(r"\{([^}]*)\}")
 NUMERIC = (Type.INTEGER, Type.NUMBER)
 
 TOP: Shape = {
     "site": dict, "sources": dict, "kinds": dict, "taxonomies": dict, "fields": dict, "conditions": dict,
-    "accepted": list,
+    "accepted": list, "publish": dict, "words": dict,
 }  # fmt: skip
 SITE: Shape = {
     "title": str, "address": str, "timezone": str, "language": str,
-    "clock": (datetime, date, str), "seed": str,
+    "clock": (datetime, date, str), "seed": str, "trusted": bool,
 }  # fmt: skip
 SOURCE: Shape = {"read": str, "path": str, "kind": str, "columns": dict, "statuses": dict}
 KIND: Shape = {"address": str, "fields": dict}
@@ -46,6 +49,7 @@ FIELD: Shape = {
     "least": (int, float), "most": (int, float),
 }  # fmt: skip
 ACCEPTED: Shape = {"code": str, "file": str, "says": str, "why": str}
+PUBLISH: Shape = {"to": str, "files": list}
 TAXONOMY: Shape = {"tree": bool, "address": str, "terms": str}
 
 
@@ -67,7 +71,12 @@ class Acceptance:
 
 @dataclass(frozen=True)
 class Definition:
-    """A site as its file describes it; ``clock`` is the pinned instant, None when time runs."""
+    """A site as its file describes it; ``clock`` is the pinned instant, None when time runs.
+
+    ``trusted`` lets the HTML of its content onto pages as it is. ``to`` is the folder that pages are
+    published to, ``files`` are what is published beside them unchanged, ``words`` what pages say in
+    place of their own words.
+    """
 
     folder: Path
     title: str
@@ -79,6 +88,10 @@ class Definition:
     sources: tuple[SourceSpec, ...]
     schema: Schema
     accepted: tuple[Acceptance, ...] = ()
+    trusted: bool = False
+    to: str = PUBLISHED
+    files: tuple[str, ...] = ()
+    words: Mapping[str, str] = field(default_factory=dict)
 
 
 def read_definition(folder: Path) -> Definition:
@@ -87,6 +100,7 @@ def read_definition(folder: Path) -> Definition:
     file.known((), TOP)
     site = file.known(("site",), SITE)
     zone = read_zone(file, site.get("timezone", "UTC"))
+    publish = file.known(("publish",), PUBLISH)
     definition = Definition(
         folder=folder,
         title=site.get("title", ""),
@@ -98,7 +112,12 @@ def read_definition(folder: Path) -> Definition:
         sources=tuple(read_source(file, name, folder) for name in tables(file, ("sources",))),
         schema=read_schema(file),
         accepted=tuple(read_accepted(file)),
+        trusted=site.get("trusted", False),
+        to=publish.get("to", PUBLISHED),
+        files=tuple(read_files(file, folder, publish.get("files", []))),
+        words=read_words(file),
     )
+    check_site_address(file, definition.address)
     if not file.data.get("sources"):
         file.report(
             "no-source", (), "the site has no [sources.NAME]", 'Add one with read = "markdown" and a path.'
@@ -122,6 +141,39 @@ def read_accepted(file: TomlFile) -> Iterator[Acceptance]:
             file.problems.append(Problem("missing-key", message, place=place))
             continue
         yield Acceptance(found["code"], found["why"], place, found.get("file", ""), found.get("says", ""))
+
+
+def read_files(file: TomlFile, folder: Path, written: Iterable[Any]) -> Iterator[str]:
+    """Yield the files and folders that are published unchanged; they must be in the site."""
+    root = folder.resolve()
+    for name in file.texts(("publish", "files"), written):
+        path = (root / name).resolve()
+        if not path.is_relative_to(root) or path == root:
+            hint = "Name a file or a folder inside the site's."
+            message = f"{quoted(name)} is not inside the site, so it is never published"
+            file.report("outside-site", ("publish", "files"), message, hint)
+        elif not path.exists():
+            message = f"there is no file or folder {quoted(name)} in the site"
+            file.report("missing-folder", ("publish", "files"), message)
+        else:
+            yield path.relative_to(root).as_posix()
+
+
+def read_words(file: TomlFile) -> dict[str, str]:
+    """Return the words of pages that the site says in its own way."""
+    return dict(file.known(("words",), dict.fromkeys(WORDS, str)))
+
+
+def check_site_address(file: TomlFile, address: str) -> None:
+    """Report an address that pages cannot be under."""
+    parts = urlsplit(address)
+    if address and (
+        parts.scheme not in ("http", "https") or not parts.hostname or parts.query or parts.fragment
+    ):
+        hint = "Write it whole: https://example.org/ or https://example.org/notes/."
+        file.report(
+            "bad-address", ("site", "address"), f"{quoted(address)} is not the address of a site", hint
+        )
 
 
 def tables(file: TomlFile, path: tuple[str, ...]) -> list[str]:

@@ -22,12 +22,13 @@ __all__ = ["PageRule", "PageRules", "SectionRule", "placeholders", "read_pages"]
 
 PAGE: Shape = {
     "path": str, "title": str, "about": str, "each": str, "sections": list, "no_repeats": bool,
-    "private": bool,
+    "private": bool, "menu": bool, "within": str, "template": str,
 }  # fmt: skip
 SECTION: Shape = {
     "listing": str, "ask": str, "title": str, "with": dict, "priority": int, "pages_at": str,
-    "on_every_page": bool,
+    "on_every_page": bool, "beside": list,
 }  # fmt: skip
+BESIDE = ("atom", "rss", "jsonfeed", "csv", "json")  # the files that can stand beside a page
 PLACEHOLDER = re.compile(r"\{([^{}]*)\}")
 
 
@@ -37,6 +38,8 @@ class SectionRule:
 
     ``given`` are values for parameters; a text such as ``:here`` or ``:here.station`` is taken from the
     row of the page. Sections with a ``priority`` choose first, the smallest number before all.
+    ``pages_at`` is the folder of its later pages beneath the page; ``beside`` are the formats of the
+    files that hold the same rows.
     """
 
     place: Place
@@ -47,20 +50,29 @@ class SectionRule:
     priority: int | None = None
     pages_at: str = ""
     on_every_page: bool = False
+    beside: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
 class PageRule:
-    """A page, or a set of pages with one for each row or group of a question."""
+    """A page, or a set of pages with one for each row or group of a question.
+
+    ``menu`` says whether the menu of the site leads to it; ``within`` is the listing in whose order the
+    pages before and after stand; ``template`` one of the site's own in place of the page's.
+    """
 
     name: str
     place: Place
     path: str = ""
     title: str = ""
+    about: str = ""
     each: str = ""
     sections: tuple[SectionRule, ...] = ()
     no_repeats: bool = False
     private: bool = False
+    menu: bool = True
+    within: str = ""
+    template: str = ""
     lines: Mapping[str, Place] = field(default_factory=dict)
 
     def at(self, key: str) -> Place:
@@ -101,15 +113,28 @@ def page_of(file: TomlFile, name: str, listings: Sequence[str]) -> PageRule:
         if section.priority is not None and not found.get("no_repeats"):
             message = "priority means nothing without no_repeats: no section chooses before another"
             file.problems.append(Problem("idle-key", message, place=section.place))
+    within = found.get("within", "")
+    if within and within not in listings:
+        unknown_listing(file, file.place((name, "within")), within, listings)
+    for key in ("within", "menu"):
+        if key in found and (key == "menu") == bool(found.get("each")):
+            needed = (
+                "stands alone: the menu never leads to each page of a set" if key == "menu" else "is a set"
+            )
+            file.report("idle-key", (name, key), f"{key} means nothing for a page, unless it {needed}")
     return PageRule(
         name=name,
         place=file.place((name,)),
         path=found.get("path", ""),
         title=found.get("title", ""),
+        about=found.get("about", ""),
         each=found.get("each", ""),
         sections=tuple(sections),
         no_repeats=found.get("no_repeats", False),
         private=found.get("private", False),
+        menu=found.get("menu", not found.get("each")),
+        within=within if within in listings else "",
+        template=found.get("template", ""),
         lines={key: file.place((name, key)) for key in found},
     )
 
@@ -126,10 +151,7 @@ def section_of(
     place = file.item_place(path, number, str(found.get("listing") or found.get("ask") or ""))
     listing = found.get("listing", "")
     if listing and listing not in listings:
-        near = nearest(listing, listings)
-        hint = f"Did you mean {either(near)}?" if near else f"Listings: {', '.join(listings)}."
-        message = f"there is no listing {quoted(listing)}"
-        file.problems.append(Problem("unknown-listing", message, hint, place=place))
+        unknown_listing(file, place, listing, listings)
         return None
     if not listing and not found.get("ask"):
         message = "a section shows nothing: it has neither a listing nor ask"
@@ -144,4 +166,26 @@ def section_of(
         priority=found.get("priority"),
         pages_at=found.get("pages_at", ""),
         on_every_page=found.get("on_every_page", False),
+        beside=formats_of(file, path, place, found.get("beside", [])),
     )
+
+
+def unknown_listing(file: TomlFile, place: Place, name: str, listings: Sequence[str]) -> None:
+    """Report a listing that there is not."""
+    near = nearest(name, listings)
+    hint = f"Did you mean {either(near)}?" if near else f"Listings: {', '.join(listings)}."
+    file.problems.append(Problem("unknown-listing", f"there is no listing {quoted(name)}", hint, place=place))
+
+
+def formats_of(file: TomlFile, path: tuple[str, ...], place: Place, written: list[Any]) -> tuple[str, ...]:
+    """Return the formats of the files beside a section; report those that there are not."""
+    found = []
+    for word in file.texts((*path, "beside"), written):
+        if word in BESIDE:
+            found.append(word)
+            continue
+        near = nearest(word, BESIDE)
+        hint = f"Did you mean {either(near)}?" if near else f"Write {either(BESIDE)}."
+        message = f"no file beside a page can be {quoted(word)}"
+        file.problems.append(Problem("unknown-word", message, hint, place=place))
+    return tuple(dict.fromkeys(found))

@@ -1,0 +1,104 @@
+"""The commands that publish: whole sites, markers in files of others, and a preview before."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Optional
+
+import typer
+
+from elenchus.cli.commands import AtOption, SiteOption, app, opened
+
+if TYPE_CHECKING:
+    from elenchus.checks.survey import Survey
+    from elenchus.site.site import Site
+
+__all__ = ["publish"]
+
+FAILED = 1  # what is exited with where something must be mended first
+
+
+@app.command(short_help="Write the pages, feeds and data of the site, telling what changes.")
+def publish(
+    to: Annotated[
+        Optional[str],  # noqa: UP045 - Typer reads the annotation while the program starts
+        typer.Option(
+            "--to",
+            metavar="FOLDER",
+            help="The folder to write to; else the site's own choice, or “published”.",
+        ),
+    ] = None,
+    only: Annotated[
+        str, typer.Option("--only", metavar="PAGE", help="Only this page or page set, by its name.")
+    ] = "",
+    dry_run: Annotated[
+        bool, typer.Option("--dry-run", help="Tell what would change, and write nothing.")
+    ] = False,
+    force: Annotated[
+        bool, typer.Option("--force", help="Overwrite files that were changed by hand or that others wrote.")
+    ] = False,
+    whole: Annotated[bool, typer.Option("--all", help="Name every file and entry that changes.")] = False,
+    site: SiteOption = None,
+    at: AtOption = None,
+) -> int:
+    """Write all pages and page sets with their feeds and data, after telling what changes.
+
+    Files that are as before are not touched. Files are removed only if this program wrote them, and
+    never overwritten when they were changed by hand. What check finds wrong stops it, with 1.
+    """
+    from elenchus.checks.survey import Survey
+    from elenchus.cli.printing import progress, show
+    from elenchus.publishing.publication import Wishes, published_to, target_of, writing
+    from elenchus.publishing.telling import changes_told, done_told
+    from elenchus.rendering.renderer import Renderer
+
+    survey = Survey(opened(site, at))
+    folder = target_of(survey.site, to)
+    known_page(survey, only)
+    if fails(survey):
+        return FAILED
+    renderer = Renderer(survey.site, survey.book)
+    with writing(folder, dry_run=dry_run):
+        with progress("pages", len(survey.placed)) as tick:
+            found = published_to(renderer, survey.placed, folder, Wishes(only, force, dry_run), tick=tick)
+        show(changes_told(found, lambda name: title_of(survey.site, name), whole=whole))
+        if not dry_run:
+            with progress("files", len(found.staged) + len(found.removed)) as tick:
+                found.apply(tick)
+    private = [name for name, rule in survey.book.rules.items() if rule.private]
+    show(done_told(found, private, dry_run=dry_run))
+    return 0
+
+
+def fails(survey: Survey) -> bool:
+    """Say whether the check finds what must be mended first, and tell it."""
+    from dataclasses import replace
+
+    from elenchus.checks.run import check_site
+    from elenchus.cli.printing import output_width, progress, show_error
+    from elenchus.layout.checks import findings
+
+    report = check_site(survey.site, lambda count: progress("checks", count), survey)
+    if not report.fails(strict=False):
+        return False
+    errors = tuple(each for each in report.findings if each.level == "error" and not each.accepted)
+    show_error(findings(replace(report, findings=errors), output_width()))
+    return True
+
+
+def known_page(survey: Survey, name: str) -> None:
+    """Raise NoSuchName for a page that there is not."""
+    from elenchus.errors import NoSuchName, Problem
+    from elenchus.values.texts import either, nearest, quoted
+
+    if name and name not in survey.book.rules:
+        near = nearest(name, survey.book.rules)
+        hint = f"Did you mean {either(near)}?" if near else f"Pages: {', '.join(survey.book.rules)}."
+        raise NoSuchName([Problem("unknown-page", f"there is no page {quoted(name)}", hint)])
+
+
+def title_of(site: Site, name: str) -> str:
+    """Return the title of an entry by its id, the id where it is no more."""
+    from elenchus.engine.view import View
+
+    rows = site.dataset.find_entry(name)
+    return (View(site.dataset, site.clock.now).titles.item(rows[0]) if rows else None) or name

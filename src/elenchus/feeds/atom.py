@@ -1,0 +1,56 @@
+"""Atom (RFC 4287), in pages where the section is (RFC 5005, section 3)."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from elenchus.feeds.feed import NEVER
+from elenchus.feeds.xml import XmlWriter
+
+if TYPE_CHECKING:
+    from elenchus.feeds.feed import Feed, FeedItem
+
+__all__ = ["write"]
+
+ATOM = "http://www.w3.org/2005/Atom"
+
+
+def write(feed: Feed) -> bytes:
+    """Return a feed as an Atom document."""
+    xml = XmlWriter()
+    with xml.element("feed", xmlns=ATOM, xml_lang=feed.language):
+        xml.leaf("id", feed.id)
+        xml.leaf("title", feed.title)
+        if feed.about:
+            xml.leaf("subtitle", feed.about)
+        xml.leaf("updated", feed.updated.isoformat(timespec="seconds"))
+        with xml.element("author"):
+            xml.leaf("name", feed.site)
+        xml.leaf("link", rel="self", type="application/atom+xml", href=feed.address)
+        xml.leaf("link", rel="alternate", type="text/html", href=feed.page)
+        for rel in ("first", "previous", "next", "last"):
+            if address := getattr(feed, rel):
+                xml.leaf("link", rel=rel, type="application/atom+xml", href=address)
+        for item in feed.items:
+            entry(xml, item)
+    return xml.bytes()
+
+
+def entry(xml: XmlWriter, item: FeedItem) -> None:
+    """Write one entry."""
+    with xml.element("entry"):
+        xml.leaf("id", item.id)
+        xml.leaf("title", item.title)
+        xml.leaf("updated", (item.updated or NEVER).isoformat(timespec="seconds"))
+        if item.published:
+            xml.leaf("published", item.published.isoformat(timespec="seconds"))
+        if item.author:
+            with xml.element("author"):
+                xml.leaf("name", item.author)
+        if item.link:
+            xml.leaf("link", rel="alternate", type="text/html", href=item.link)
+        for taxonomy, term in item.terms:
+            xml.leaf("category", term=term, scheme=f"urn:taxonomy:{taxonomy}")
+        xml.leaf("summary", item.summary)
+        if item.content:
+            xml.leaf("content", item.content, type="html")

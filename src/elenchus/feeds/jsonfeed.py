@@ -1,0 +1,45 @@
+"""JSON Feed 1.1."""
+
+from __future__ import annotations
+
+import json
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from elenchus.feeds.feed import Feed, FeedItem
+
+__all__ = ["write"]
+
+
+def write(feed: Feed) -> bytes:
+    """Return a feed as JSON; what it has not is left out."""
+    document = {
+        "version": "https://jsonfeed.org/version/1.1",
+        "title": feed.title,
+        "home_page_url": feed.page,
+        "feed_url": feed.address,
+        "next_url": feed.next,
+        "description": feed.about,
+        "language": feed.language,
+        "authors": [{"name": feed.site}],
+        "items": [entry(item) for item in feed.items],
+    }
+    kept = {name: value for name, value in document.items() if value or name == "items"}
+    return (json.dumps(kept, ensure_ascii=False, indent=1) + "\n").encode()
+
+
+def entry(item: FeedItem) -> dict[str, Any]:
+    """Return one item."""
+    found = {
+        "id": item.id,
+        "url": item.link,
+        "title": item.title,
+        "summary": item.summary,
+        "image": item.image,
+        "date_published": item.published.isoformat(timespec="seconds") if item.published else "",
+        "date_modified": item.updated.isoformat(timespec="seconds") if item.updated else "",
+        "authors": [{"name": item.author}] if item.author else [],
+        "tags": list(dict.fromkeys(term for _, term in item.terms)),
+    }
+    text = {"content_html": item.content} if item.content else {"content_text": item.summary or item.title}
+    return {**{name: value for name, value in found.items() if value}, **text}

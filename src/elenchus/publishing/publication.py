@@ -1,0 +1,265 @@
+"""Publishing: what a folder holds, what would change in it, and the change, file by whole file."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+from collections import defaultdict
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from elenchus.errors import FolderError, Place, Problem
+from elenchus.pages.sections import all_ids
+from elenchus.publishing.changes import listing_changes
+from elenchus.publishing.manifest import NAME, OWN_FOLDER, Manifest, digest_of, read_manifest
+from elenchus.publishing.outputs import outputs
+from elenchus.rendering.templates import FOLDER as TEMPLATES
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable, Iterator, Sequence
+
+    from elenchus.pages.sections import Placed
+    from elenchus.publishing.changes import ListingChange
+    from elenchus.publishing.outputs import Output
+    from elenchus.rendering.renderer import Renderer
+    from elenchus.site.site import Site
+
+__all__ = ["Publication", "Wishes", "published_to", "target_of", "writing"]
+
+STAGE = f"{OWN_FOLDER}/stage"
+LOCK = f"{OWN_FOLDER}/lock"
+
+
+@dataclass(frozen=True, slots=True)
+class Wishes:
+    """How to publish: ``only`` one page or page set, over files of others, without writing anything."""
+
+    only: str = ""
+    force: bool = False
+    dry_run: bool = False
+
+
+@dataclass
+class Publication:
+    """What would be written to a folder, and is by ``apply``.
+
+    ``new``, ``changed``, ``kept`` and ``removed`` are paths of files; ``left`` are files that would go,
+    were they not changed by hand. ``moves`` tells what becomes of listings.
+    """
+
+    folder: Path
+    old: Manifest
+    new: list[str] = field(default_factory=list)
+    changed: list[str] = field(default_factory=list)
+    kept: list[str] = field(default_factory=list)
+    removed: list[str] = field(default_factory=list)
+    left: list[str] = field(default_factory=list)
+    in_the_way: list[Problem] = field(default_factory=list)
+    moves: list[ListingChange] = field(default_factory=list)
+    files: dict[str, tuple[str, str]] = field(default_factory=dict)
+    listings: dict[str, Sequence[str]] = field(default_factory=dict)
+    staged: dict[str, Path] = field(default_factory=dict)
+
+    @property
+    def is_idle(self) -> bool:
+        """Say whether nothing would change."""
+        return not (self.new or self.changed or self.removed)
+
+    def apply(self, tick: Callable[[], None] = lambda: None) -> None:
+        """Write the changes; a kill at any moment leaves each file old or new, and the next run goes on.
+
+        What is about to be written is noted first, so that the next run knows the files as its own.
+        Raises FolderError, before anything is written, where files that are not ours are in the way.
+        """
+        if self.in_the_way:
+            raise FolderError(self.in_the_way)
+        coming = {path: self.files[path][1] for path in self.staged}
+        if self.staged or self.removed:
+            self.note(replace(self.old, coming=coming))
+        for path, staged in self.staged.items():
+            target = self.folder / path
+            target.parent.mkdir(parents=True, exist_ok=True)
+            staged.replace(target)
+            tick()
+        for path in self.removed:
+            (self.folder / path).unlink(missing_ok=True)
+            self.prune((self.folder / path).parent)
+            tick()
+        self.note(Manifest(self.files, {}, self.listings))
+
+    def note(self, manifest: Manifest) -> None:
+        """Write the manifest; the same one is left as it is."""
+        path = self.folder / NAME
+        content = manifest.as_bytes()
+        if path.is_file() and path.read_bytes() == content:
+            return
+        part = path.with_suffix(".part")
+        part.write_bytes(content)
+        part.replace(path)
+
+    def prune(self, folder: Path) -> None:
+        """Take away folders that are empty now."""
+        with contextlib.suppress(OSError):  # the first that is not empty ends it
+            while folder != self.folder:
+                folder.rmdir()
+                folder = folder.parent
+
+
+def target_of(site: Site, to: str | None) -> Path:
+    """Return the folder to publish to. Raises FolderError for one that holds the site's own files."""
+    root = site.definition.folder.resolve()
+    target = (root / site.definition.to if to is None else Path(to)).resolve()
+    own = [root / spec.path for spec in site.definition.sources]
+    own += [root / name for name in (TEMPLATES, "listings", "pages", *site.definition.files)]
+    taken = root.is_relative_to(target) or any(target.is_relative_to(each.resolve()) for each in own)
+    if taken:
+        message = f"{target} holds the files that the site is made of"
+        hint = "Publish to a folder of its own, such as published."
+        raise FolderError([Problem("bad-target", message, hint)])
+    if target.exists() and not target.is_dir():
+        raise FolderError([Problem("bad-target", f"{target} is a file", "Name a folder.")])
+    return target
+
+
+@contextlib.contextmanager
+def writing(folder: Path, *, dry_run: bool = False) -> Iterator[None]:
+    """Keep a folder for one run: a second one is refused meanwhile. Raises FolderError."""
+    if dry_run:
+        yield
+        return
+    try:
+        (folder / OWN_FOLDER).mkdir(parents=True, exist_ok=True)
+        lock = os.open(folder / LOCK, os.O_RDWR | os.O_CREAT, 0o644)
+    except OSError as error:
+        message = f"{folder} cannot be written ({error.strerror})"
+        raise FolderError([Problem("cannot-write", message, "Name another folder with --to.")]) from None
+    try:
+        keep_alone(lock, folder)
+        shutil.rmtree(folder / STAGE, ignore_errors=True)
+        yield
+    except OSError as error:
+        message = f"{error.filename or folder} cannot be written ({error.strerror})"
+        raise FolderError([Problem("cannot-write", message, "Mend it and publish again.")]) from None
+    finally:
+        shutil.rmtree(folder / STAGE, ignore_errors=True)
+        os.close(lock)
+
+
+def keep_alone(lock: int, folder: Path) -> None:
+    """Take a lock that ends with this process, where the system has them. Raises FolderError."""
+    try:
+        import fcntl
+    except ImportError:  # systems without such locks
+        return
+    try:
+        fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        message = f"another run is publishing to {folder}"
+        raise FolderError([Problem("publishing-already", message, "Wait until it ends.")]) from None
+
+
+def published_to(
+    renderer: Renderer,
+    pages: Sequence[Placed],
+    folder: Path,
+    wishes: Wishes,
+    *,
+    tick: Callable[[], None] = lambda: None,
+) -> Publication:
+    """Return what publishing to a folder would change; the content is staged there, unless it is a dry run.
+
+    Raises SiteError, QuestionError, FolderError.
+    """
+    old = read_manifest(folder)
+    found = Publication(folder, old)
+    for number, output in enumerate(outputs(renderer, pages, only=wishes.only, tick=tick)):
+        put(found, output, number, wishes)
+    for path, (page, digest) in old.files.items():
+        if path in found.files:
+            continue
+        if wishes.only and page != wishes.only:  # not looked at this time
+            found.files[path] = page, digest
+        else:
+            remove(found, path, force=wishes.force)
+    found.listings = listings_of(renderer.site, pages, wishes.only, old)
+    found.moves = list(listing_changes(old.listings, found.listings))
+    return found
+
+
+def put(found: Publication, output: Output, number: int, wishes: Wishes) -> None:
+    """Compare one file with what stands in its place, and stage it where that differs."""
+    digest = digest_of(output.content)
+    found.files[output.path] = (output.page, digest)
+    target = found.folder / output.path
+    if blocked := link_above(found.folder, output.path):
+        found.in_the_way.append(in_the_way(blocked, "is a link or a file, and would lead elsewhere"))
+        return
+    if target.is_symlink() or target.is_dir():
+        found.in_the_way.append(in_the_way(target, "is a link or a folder"))
+        return
+    if target.is_file():
+        standing = digest_of(target.read_bytes())
+        if standing == digest:
+            found.kept.append(output.path)
+            return
+        if not (wishes.force or found.old.wrote(output.path, standing)):
+            reason = (
+                "was changed by hand" if output.path in found.old.files else "was not written by this program"
+            )
+            found.in_the_way.append(in_the_way(target, reason, forced=True))
+        found.changed.append(output.path)
+    else:
+        found.new.append(output.path)
+    if not wishes.dry_run:
+        stage = found.folder / STAGE / str(number)
+        stage.parent.mkdir(parents=True, exist_ok=True)
+        stage.write_bytes(output.content)
+        found.staged[output.path] = stage
+
+
+def in_the_way(path: Path, reason: str, *, forced: bool = False) -> Problem:
+    """Return the problem of a file that must not be overwritten."""
+    hint = "Move it away, or add --force to overwrite it." if forced else "Move it away."
+    return Problem(
+        "changed-by-hand", f"the file {reason}, so nothing is written", hint, place=Place(str(path))
+    )
+
+
+def link_above(folder: Path, path: str) -> Path | None:
+    """Return the first step above a file that is no folder of its own, None where all are or can be made."""
+    step = folder
+    for part in Path(path).parts[:-1]:
+        step /= part
+        if step.is_symlink() or (step.exists() and not step.is_dir()):
+            return step
+    return None
+
+
+def remove(found: Publication, path: str, *, force: bool) -> None:
+    """Note a file that is not published any more: to be removed, unless it was changed by hand."""
+    target = found.folder / path
+    if link_above(found.folder, path) or not (target.is_file() or target.is_symlink()):
+        return
+    ours = not target.is_symlink() and found.old.wrote(path, digest_of(target.read_bytes()))
+    (found.removed if ours or force else found.left).append(path)
+
+
+def listings_of(site: Site, pages: Iterable[Placed], only: str, old: Manifest) -> dict[str, Sequence[str]]:
+    """Return the rows of each section, on all its pages, by the address of its page and its name."""
+    found: dict[str, Sequence[str]] = {}
+    times: dict[str, int] = defaultdict(int)
+    for page in pages:
+        if page.page.rule.private:
+            continue
+        for section in page.sections:
+            if section.answer and section.takes_part:
+                name = f"/{page.page.address} {section.name}"
+                times[name] += 1
+                name += f" ({times[name]})" if times[name] > 1 else ""
+                skipped = only and page.page.rule.name != only
+                rows = old.listings.get(name) if skipped else all_ids(site, section)
+                if rows is not None:
+                    found[name] = rows
+    return found

@@ -1,0 +1,357 @@
+"""Whole pages: what a page's template is given, and the HTML that it makes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from functools import cached_property
+from hashlib import sha256
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from elenchus.asking.questions import plan_of, resolved
+from elenchus.engine.run import run
+from elenchus.pages.book import Book
+from elenchus.pages.paths import INDEX, address_of, file_beside, file_of, later_page
+from elenchus.pages.sections import later
+from elenchus.rendering.addresses import Root
+from elenchus.rendering.forms import form_of
+from elenchus.rendering.pager import pager
+from elenchus.rendering.rows import Desk
+from elenchus.rendering.sections import Column, Link, SectionView, label_of, section_view
+from elenchus.rendering.templates import Templates
+from elenchus.site.words import WORDS
+from elenchus.table.schema import CORE_FIELDS
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Mapping, Sequence
+
+    from markupsafe import Markup
+
+    from elenchus.pages.book import Page
+    from elenchus.pages.sections import Placed, Section
+    from elenchus.rendering.rows import RowView
+    from elenchus.site.site import Site
+
+__all__ = ["ASSETS", "MEDIA_TYPES", "PageView", "Renderer", "SiteView", "Visit"]
+
+ASSETS = "assets"
+ASSET_FILES = ("elenchus.css", "elenchus.js")
+MEDIA_TYPES = {
+    "atom": "application/atom+xml",
+    "rss": "application/rss+xml",
+    "jsonfeed": "application/feed+json",
+    "csv": "text/csv",
+    "json": "application/json",
+}
+NAMES_OF_FORMS = {"atom": "Atom", "rss": "RSS", "jsonfeed": "JSON Feed", "csv": "CSV", "json": "JSON"}
+WORDS_OF_DESCRIPTION = 30
+
+
+@dataclass(frozen=True)
+class Visit:
+    """One look at a page: which of its pages, in which folder of a section's own, and what was chosen.
+
+    ``query`` are the values that a visitor gave; None where the page is published and nothing can be asked.
+    """
+
+    number: int = 1
+    folder: str = ""
+    query: Mapping[str, Sequence[str]] | None = None
+    notices: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class SiteView:
+    """The site as templates see it."""
+
+    title: str
+    language: str
+    address: str
+    home: str
+    menu: tuple[Link, ...]
+
+
+@dataclass(frozen=True)
+class PageView:
+    """A page as its template sees it.
+
+    ``row`` is the entry or the term that it is about, ``facts`` its fields that have no place of their
+    own, ``terms`` its taxonomies. ``previous`` and ``next`` lead to the pages before and after it;
+    ``earlier`` and ``later`` to those of its pager.
+    """
+
+    name: str
+    title: str
+    heading: str
+    about: str
+    description: str
+    href: str
+    canonical: str
+    number: int
+    pages: int
+    sections: tuple[SectionView, ...]
+    row: RowView | None = None
+    sort: str = ""
+    count: int | None = None
+    trail: tuple[Link, ...] = ()
+    facts: tuple[Column, ...] = ()
+    terms: tuple[Column, ...] = ()
+    previous: Link | None = None
+    next: Link | None = None
+    earlier: str = ""
+    later: str = ""
+    alternates: tuple[Link, ...] = ()
+    is_private: bool = False
+    needs_script: bool = False
+    notices: tuple[str, ...] = ()
+
+
+class Renderer:
+    """The pages of a site as HTML.
+
+    Raises SiteError for mistakes in templates, QuestionError and NoSuchName for those in their questions.
+    """
+
+    def __init__(self, site: Site, book: Book | None = None, *, root: Root | None = None) -> None:
+        self.site = site
+        self.book = book or Book(site)
+        self.root = root or Root.of(site.definition.address)
+        self.desks = {open_: Desk(site, self.book, self.root, open_) for open_ in (False, True)}
+        self.desk = self.desks[False]
+        self.words = {**WORDS, **site.definition.words}
+        self.templates = Templates(
+            site.definition.folder,
+            {
+                "ask": self.asked,
+                "listing": self.asked,
+                "count": self.counted,
+                "word": self.word,
+                "asset": self.asset,
+                "site": self.site_view,
+                "before_end": self.before_end,
+            },
+        )
+
+    # what templates call
+
+    def asked(self, text: str, **given: str | Sequence[str]) -> SectionView:
+        """Return a listing by its name, or a question, with its rows. Raises QuestionError, NoSuchName."""
+        listing = resolved(self.site, text)
+        values = {name: [value] if isinstance(value, str) else value for name, value in given.items()}
+        plan = plan_of(self.site, listing, values)
+        answer = run(plan, self.site.dataset, self.site.clock, listing.text)
+        return section_view(self.desk, listing, plan, answer, draw=self.drawn_section)
+
+    def counted(self, text: str, **given: str | Sequence[str]) -> int:
+        """Return how many rows a listing or a question has."""
+        return self.asked(text, **given).total
+
+    def word(self, name: str, /, **values: object) -> str:
+        """Return a word of pages, its braces filled; of two forms the one for a count."""
+        if values.get("count") == 1 and name == "entries":
+            name = "entry"
+        return self.words[name].format(**values)
+
+    def before_end(self, _page: PageView) -> str:
+        """Return what is added before the end of each page: nothing where it is published."""
+        return ""
+
+    def asset(self, name: str) -> str:
+        """Return the link to a file of ours, which changes when the file does."""
+        return f"{self.root.file(f'{ASSETS}/{name}')}?v={self.digests[name]}"
+
+    @cached_property
+    def digests(self) -> dict[str, str]:
+        """The beginnings of the digests of our own files."""
+        return {name: sha256(content).hexdigest()[:10] for name, content in self.assets().items()}
+
+    def assets(self) -> dict[str, bytes]:
+        """Return the files that all pages need, the site's own before ours."""
+        folders = (self.templates.folder / ASSETS, Path(__file__).with_name(ASSETS))
+        return {
+            name: next((folder / name).read_bytes() for folder in folders if (folder / name).is_file())
+            for name in ASSET_FILES
+        }
+
+    @cached_property
+    def site_view(self) -> SiteView:
+        """The site as templates see it."""
+        definition = self.site.definition
+        pages = [page for page in self.book.pages if page.rule.menu and not page.rule.private]
+        menu = tuple(Link(page.title, self.root.link(page.address)) for page in pages if page.address)
+        return SiteView(definition.title, definition.language, self.root.address, self.root.path, menu)
+
+    # pages
+
+    def page(self, found: Placed, visit: Visit | None = None) -> str:
+        """Return a page as HTML."""
+        view = self.view(found, visit or Visit())
+        template = found.page.rule.template or "page.html"
+        return str(self.templates.drawn(template, page=view))
+
+    def view(self, found: Placed, visit: Visit) -> PageView:
+        """Return what the template of a page is given."""
+        page = found.page
+        desk = self.desks[page.rule.private]
+        sections = tuple(self.sections(desk, found, visit))
+        row = self.row_of(desk, page)
+        paged = next((each.pager for each in sections if each.pager), None)
+        before, after = self.book.neighbours(page) if page.here else (None, None)
+        title = page.title
+        if visit.number > 1:
+            title = f"{title} – {self.word('page', number=visit.number).lower()}"
+        about = page.rule.about
+        href = self.root.link(address_of(later_page(page.path, visit.number, visit.folder)))
+        return PageView(
+            name=page.rule.name,
+            title=title,
+            heading=page.title,
+            about=about,
+            description=about or (row.summary(WORDS_OF_DESCRIPTION) if row and not row.taxonomy else ""),
+            href=href,
+            canonical=self.root.whole(href) if self.root.address else "",
+            number=visit.number,
+            pages=paged.pages if paged else 1,
+            sections=sections,
+            row=row,
+            sort=page.here.sort.split()[0] if page.here else "",
+            count=page.count,
+            trail=tuple(self.trail(page)),
+            facts=self.facts(row),
+            terms=self.filed(row),
+            previous=self.link_to(before),
+            next=self.link_to(after),
+            earlier=paged.previous if paged else "",
+            later=paged.next if paged else "",
+            alternates=tuple(link for each in sections for link in each.beside),
+            is_private=page.rule.private,
+            needs_script=any(each.form for each in sections),
+            notices=visit.notices,
+        )
+
+    def link_to(self, page: Page | None) -> Link | None:
+        """Return the link to a page."""
+        return Link(page.title, self.root.link(page.address)) if page else None
+
+    def row_of(self, desk: Desk, page: Page) -> RowView | None:
+        """Return the entry or the term that a page is about."""
+        if page.here is None or page.here.sort == "group":
+            return None
+        return desk.row(page.here.sort.removeprefix("entry").removeprefix("term "), page.here.name)
+
+    @cached_property
+    def titles(self) -> dict[str, str]:
+        """The title of each page, by its address."""
+        return {page.address: page.title for page in self.book.pages if not page.rule.private}
+
+    def trail(self, page: Page) -> Iterable[Link]:
+        """Yield the pages above one, by its address."""
+        if page.address in ("", INDEX):
+            return
+        yield Link(self.word("home"), self.root.path)
+        steps = page.address.rstrip("/").split("/")
+        for length in range(1, len(steps)):
+            above = "/".join(steps[:length]) + "/"
+            if above in self.titles:
+                yield Link(self.titles[above], self.root.link(above))
+
+    def facts(self, row: RowView | None) -> tuple[Column, ...]:
+        """Return the declared fields of an entry, or the columns of a term, that are shown as they are."""
+        if row is None:
+            return ()
+        data = self.site.dataset
+        if row.taxonomy:
+            fixed = data.schema.taxonomies[row.taxonomy]
+            names = dict.fromkeys(name for term in data.taxonomies[fixed.name].terms for name in term.columns)
+        else:
+            kind = data.schema.kinds[row.kind].fields
+            names = dict.fromkeys(
+                name for name, each in kind.items() if each.declared and name not in CORE_FIELDS
+            )
+        return tuple(Column(name, label_of(name)) for name in names if row[name])
+
+    def filed(self, row: RowView | None) -> tuple[Column, ...]:
+        """Return the taxonomies under whose terms an entry is."""
+        if row is None or row.taxonomy:
+            return ()
+        names = self.site.dataset.schema.taxonomies
+        return tuple(Column(name, label_of(name)) for name in names if row[name])
+
+    # sections
+
+    def sections(self, desk: Desk, found: Placed, visit: Visit) -> Iterable[SectionView]:
+        """Yield the sections that stand on one of the pages of a page."""
+        for section in found.sections:
+            on_it = visit.number == 1 or section.rule.on_every_page or self.goes_on(section, visit)
+            if on_it and section.plan and section.listing and section.answer:
+                yield self.section(desk, found, section, visit)
+
+    def goes_on(self, section: Section, visit: Visit) -> bool:
+        """Say whether it is the section whose later page this is."""
+        return section.has_pages and section.rule.pages_at == visit.folder
+
+    def section(self, desk: Desk, found: Placed, section: Section, visit: Visit) -> SectionView:
+        """Return one section."""
+        listing, plan, first = section.parts
+        page = found.page
+        number = visit.number if self.goes_on(section, visit) else 1
+        answer = first if number == 1 else later(self.site, section, number)
+        view = section_view(
+            desk,
+            listing,
+            plan,
+            answer,
+            id=section.slug,
+            title=section.title,
+            pager=pager(number, answer.pages, lambda each: self.page_link(page, section, each, visit)),
+            form=form_of(self, found, section, visit),
+            beside=tuple(self.beside(page, section)),
+            draw=self.drawn_section,
+        )
+        return self.marked(view, section, number)
+
+    def marked(self, view: SectionView, section: Section, number: int) -> SectionView:
+        """Return a section whose first group is marked when it began on the page before."""
+        if number == 1 or not view.groups or not section.plan or not section.plan.groups:
+            return view
+        before = later(self.site, section, number - 1).groups or ()
+        answer = later(self.site, section, number).groups or ()
+        goes_on = before and answer and before[-1].keys == answer[0].keys
+        if not goes_on:
+            return view
+        return replace(view, groups=(replace(view.groups[0], continued=True), *view.groups[1:]))
+
+    def page_link(self, page: Page, section: Section, number: int, visit: Visit) -> str:
+        """Return the link to one of the pages of a section."""
+        if visit.query:
+            from elenchus.rendering.forms import query_text
+
+            return f"{self.root.link(page.address)}?{query_text(visit.query, number)}"
+        return self.root.link(address_of(later_page(page.path, number, section.rule.pages_at)))
+
+    def beside(self, page: Page, section: Section) -> Iterable[Link]:
+        """Yield the links to the files that hold the same rows."""
+        for form in section.rule.beside:
+            path = file_beside(page.path, section.slug, form)
+            yield Link(NAMES_OF_FORMS[form], self.root.file(path), MEDIA_TYPES[form])
+
+    def drawn_section(self, view: SectionView) -> Markup:
+        """Return a section as HTML: its rows in their layout, without its heading."""
+        return self.templates.drawn("section.html", section=view)
+
+    def fragment(self, text: str, given: Mapping[str, Sequence[str]], level: int = 3) -> Markup:
+        """Return a listing or a question as HTML that can stand in any page."""
+        return self.drawn_section(replace(self.asked(text, **given), level=level, id=""))
+
+
+def paths_of(found: Placed) -> Iterable[tuple[str, Visit]]:
+    """Yield the files of a page with what each of them shows: its own, later pages, those of sections."""
+    page = found.page
+    yield file_of(page.path), Visit()
+    for number in range(2, found.pages + 1):
+        yield file_of(later_page(page.path, number)), Visit(number)
+    for section in found.sections:
+        below = section.rule.pages_at
+        if below and section.has_pages and section.answer:
+            for number in range(2, section.answer.pages + 1):
+                yield file_of(later_page(page.path, number, below)), Visit(number, below)

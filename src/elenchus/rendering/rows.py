@@ -1,0 +1,296 @@
+"""Rows as pages show them: any field of an entry or a term, with its links, by its name."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import date, datetime
+from functools import cached_property
+from pathlib import PurePosixPath
+from typing import TYPE_CHECKING, Any, NamedTuple
+from urllib.parse import unquote, urlsplit
+
+from markupsafe import Markup
+
+from elenchus.engine.decode import decoder, spoken
+from elenchus.engine.select import Selection
+from elenchus.engine.view import View
+from elenchus.pages.labels import date_label
+from elenchus.plan.nodes import FieldRef
+from elenchus.rendering.bodies import body_html, excerpt
+from elenchus.rendering.values import NOTHING, Image, Item, Value
+from elenchus.table.schema import Type
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Mapping
+
+    from elenchus.pages.book import Book
+    from elenchus.rendering.addresses import Root
+    from elenchus.site.site import Site
+    from elenchus.table.schema import FieldType
+
+__all__ = ["Desk", "RowView"]
+
+WORDS_OF_SUMMARY = 30
+ALT = "image_alt"
+
+
+class Found(NamedTuple):
+    """A field's type and a function from a row to its value."""
+
+    type: FieldType
+    value: Callable[[int], Any]
+
+
+@dataclass
+class Desk:
+    """A site as it is read while its pages are made: rows by sort and name, fields by row.
+
+    ``unpublished`` lets rows refer to drafts, as on private pages.
+    """
+
+    site: Site
+    book: Book
+    root: Root
+    unpublished: bool = False
+    fields: dict[tuple[str, str, str], Found | None] = field(default_factory=dict)
+    rows: dict[tuple[str, str], RowView] = field(default_factory=dict)
+
+    @cached_property
+    def view(self) -> View:
+        """What may be seen."""
+        return View(self.site.dataset, self.site.clock.now, self.unpublished)
+
+    def row(self, taxonomy: str, name: str) -> RowView:
+        """Return a row by its id: an entry where ``taxonomy`` is empty, else a term."""
+        if (taxonomy, name) not in self.rows:
+            self.rows[taxonomy, name] = RowView(self, taxonomy, name, self.number(taxonomy, name))
+        return self.rows[taxonomy, name]
+
+    def number(self, taxonomy: str, name: str) -> int:
+        """Return the place of a row among all."""
+        if not taxonomy:
+            return self.site.dataset.find_entry(name)[0]
+        return self.term_numbers(taxonomy)[name]
+
+    @cached_property
+    def numbers(self) -> dict[str, dict[str, int]]:
+        """The places of terms by their ids, for each taxonomy."""
+        return {}
+
+    def term_numbers(self, taxonomy: str) -> Mapping[str, int]:
+        """Return the places of a taxonomy's terms by their ids."""
+        if taxonomy not in self.numbers:
+            labels = self.site.dataset.taxonomies[taxonomy].labels
+            self.numbers[taxonomy] = {label: number for number, label in enumerate(labels)}
+        return self.numbers[taxonomy]
+
+    def found(self, taxonomy: str, kind: str, name: str) -> Found | None:
+        """Return a field of a kind of entries, or of the terms of a taxonomy; None where there is none."""
+        key = (taxonomy, kind, name)
+        if key not in self.fields:
+            self.fields[key] = self.looked_up(taxonomy, kind, name)
+        return self.fields[key]
+
+    def looked_up(self, taxonomy: str, kind: str, name: str) -> Found | None:
+        """Return a field that has not been asked for before."""
+        data = self.site.dataset
+        fields = data.term_fields(taxonomy) if taxonomy else data.schema.fields_of(kind)
+        declared = fields.get(name)
+        if declared is None or (not taxonomy and (name, declared.type) not in data.entries.columns):
+            return None
+        ref = FieldRef(name, declared.type)
+        return Found(declared.type, decoder(Selection(self.view, taxonomy), ref))
+
+    def address(self, taxonomy: str, name: str) -> str:
+        """Return the link to the page of a row; nothing where it has none."""
+        sort = f"term {taxonomy}" if taxonomy else "entry"
+        pages = [
+            page for page in self.book.by_entry.get((sort, name), ()) if self.may_show(page.rule.private)
+        ]
+        if pages:
+            return self.root.link(pages[0].address)
+        if self.has_pages(taxonomy, name):
+            return ""
+        return self.root.link(self.row(taxonomy, name).raw("address") or "")
+
+    def may_show(self, private: bool) -> bool:  # noqa: FBT001 - it is what a page says
+        """Say whether a page is linked from here."""
+        return self.unpublished or not private
+
+    def has_pages(self, taxonomy: str, name: str) -> bool:
+        """Say whether rows of the same sort have pages of this site, so that one without has none at all."""
+        return (taxonomy or self.row("", name).kind) in self.paged
+
+    @cached_property
+    def paged(self) -> frozenset[str]:
+        """The kinds and taxonomies of whose rows there are pages."""
+        found = set()
+        for sort, name in self.book.by_entry:
+            found.add(sort.removeprefix("term ") if sort != "entry" else self.row("", name).kind)
+        return frozenset(found)
+
+    def source_of(self, name: str) -> str:
+        """Return the link to an image of the site or of another."""
+        return self.root.file(name) if not urlsplit(name).scheme and not name.startswith("/") else name
+
+    def rewritten(self, address: str, beside: str) -> str:
+        """Return an address in the text of a file as pages link it.
+
+        A file of content is the page of its entry; any other path is a file of the site, told from the
+        folder of the content file or from the site's.
+        """
+        parts = urlsplit(address)
+        if parts.scheme or address.startswith(("/", "#", "?")) or not parts.path:
+            return address
+        path = unquote(parts.path)
+        for folder in (PurePosixPath(beside).parent, PurePosixPath()):
+            steps = normal(folder / path)
+            if steps in self.by_file:
+                link = self.address("", self.by_file[steps])
+                return link + (f"#{parts.fragment}" if parts.fragment else "")
+            if steps and (self.site.definition.folder / steps).is_file():
+                return self.root.file(steps)
+        return self.root.link(address)
+
+    @cached_property
+    def by_file(self) -> dict[str, str]:
+        """The ids of entries by the files that they stand in."""
+        found = {}
+        for name in self.site.dataset.entries.ids:
+            source = self.row("", name).raw("source")
+            if source:
+                found[str(source)] = name
+        return found
+
+
+def normal(path: PurePosixPath) -> str:
+    """Return a path without steps up; nothing where it leads out of the site."""
+    steps: list[str] = []
+    for step in path.parts:
+        if step == "..":
+            if not steps:
+                return ""
+            steps.pop()
+        elif step != ".":
+            steps.append(step)
+    return "/".join(steps)
+
+
+@dataclass(frozen=True)
+class RowView:
+    """One row of a listing, or the row that a page is about.
+
+    In a template, ``row.title`` and any other field by its name is a value that knows its own markup;
+    ``besides`` are values that are no fields of the row itself, such as ``station.region``.
+    """
+
+    desk: Desk
+    taxonomy: str
+    id: str
+    number: int
+    besides: Mapping[str, Value] = field(default_factory=dict)
+
+    @cached_property
+    def kind(self) -> str:
+        """The kind of an entry; of a term its taxonomy."""
+        return self.taxonomy or self.desk.site.dataset.kind_of(self.number)
+
+    def raw(self, name: str) -> Any:
+        """Return the decoded value of a field, None where there is none."""
+        found = self.desk.found(self.taxonomy, self.kind, name)
+        return None if found is None else found.value(self.number)
+
+    @cached_property
+    def title(self) -> str:
+        """The title of an entry, the name of a term."""
+        return str(self.raw("name" if self.taxonomy else "title") or self.id)
+
+    @cached_property
+    def address(self) -> str:
+        """The link to its page; nothing where it has none."""
+        return self.desk.address(self.taxonomy, self.id)
+
+    @property
+    def link(self) -> Item:
+        """The title, as a link where there is a page."""
+        return Item(self.title, self.address)
+
+    @cached_property
+    def image(self) -> Image | None:
+        """The picture of an entry."""
+        source = self.raw("image")
+        return Image(self.desk.source_of(str(source)), str(self.raw(ALT) or "")) if source else None
+
+    def summary(self, words: int = WORDS_OF_SUMMARY) -> str:
+        """Return its own summary, or else the first words of its text."""
+        own = self.raw("summary")
+        return " ".join(str(own).split()) if own else excerpt(str(self.raw("body") or ""), words)
+
+    @cached_property
+    def body(self) -> Markup:
+        """The text as HTML, cleaned unless the site trusts its content."""
+        definition = self.desk.site.definition
+        source = str(self.raw("source") or "")
+        found = body_html(
+            str(self.raw("body") or ""),
+            trusted=definition.trusted,
+            rewrite=lambda address: self.desk.rewritten(address, source),
+        )
+        return Markup(found)  # noqa: S704 - cleaned above, unless the site says that it trusts its content
+
+    def __getitem__(self, name: str) -> Value:
+        if name in self.besides:
+            return self.besides[name]
+        found = self.desk.found(self.taxonomy, self.kind, name)
+        return NOTHING if found is None else self.value(found.type, found.value(self.number))
+
+    def value(self, kind: FieldType, decoded: Any) -> Value:
+        """Return a decoded value of a type with its markup."""
+        if decoded is None or decoded == ():
+            return NOTHING
+        values = decoded if isinstance(decoded, tuple) else (decoded,)
+        items = tuple(self.item(kind, each) for each in values)
+        return Value(items, kind.type in (Type.INTEGER, Type.NUMBER))
+
+    def item(self, kind: FieldType, value: Any) -> Item | Image:
+        """Return one value with its markup."""
+        words, language = self.desk.site.definition.words, self.desk.site.definition.language
+        match kind.type:
+            case Type.DATE | Type.DATETIME:
+                return Item(date_label(value, language), time=time_of(value))
+            case Type.ENTRY:
+                return self.desk.row("", str(value)).link
+            case Type.TERM:
+                return self.desk.row(kind.taxonomy, str(value)).link
+            case Type.IMAGE:
+                return Image(self.desk.source_of(str(value)))
+            case Type.URL:
+                return Item(str(value), self.desk.root.link(str(value)))
+            case Type.YESNO:
+                word = "yes" if value else "no"
+                return Item(words.get(word, word))
+            case _:
+                unit = f"\N{NO-BREAK SPACE}{kind.unit}" if kind.unit else ""
+                return Item(spoken(value) + unit)
+
+    @property
+    def published(self) -> datetime | None:
+        """The instant of its date, a day being its first."""
+        return self.instant("date")
+
+    @property
+    def changed(self) -> datetime | None:
+        """The instant at which it was last changed; its date where nothing is said of changes."""
+        return self.instant("updated") or self.published
+
+    def instant(self, name: str) -> datetime | None:
+        """Return a date of a field as an instant."""
+        value = self.raw(name)
+        if value is None or isinstance(value, datetime):
+            return value
+        return datetime(value.year, value.month, value.day, tzinfo=self.desk.site.clock.zone)
+
+
+def time_of(value: date) -> str:
+    """Return a day or an instant as ``<time datetime>`` has it (RFC 3339, with its offset)."""
+    return value.isoformat(timespec="seconds") if isinstance(value, datetime) else value.isoformat()

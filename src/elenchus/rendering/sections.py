@@ -1,0 +1,253 @@
+"""Sections as templates are given them: rows with their fields, groups, a pager, what to choose."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+from markupsafe import Markup
+
+from elenchus.plan.nodes import Stored
+from elenchus.table.schema import Type
+from elenchus.values.texts import slugify
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterator, Sequence
+
+    from elenchus.engine.answer import Answer, Choices, Group
+    from elenchus.plan.nodes import FieldRef, Plan
+    from elenchus.rendering.forms import Form
+    from elenchus.rendering.pager import Pager
+    from elenchus.rendering.rows import Desk, RowView
+    from elenchus.rendering.values import Value
+    from elenchus.site.inheritance import Listing
+
+__all__ = ["Column", "GroupView", "Link", "SectionView", "section_view"]
+
+WORDS_OF_SUMMARY = 30
+MOST_COLUMNS = 6
+# What a layout shows where the listing does not say.
+SHOWN = {
+    "titles": ("title",),
+    "list": ("title", "date", "summary"),
+    "cards": ("image", "title", "date", "summary"),
+    "table": ("title", "date"),
+}
+SHOWN_OF_TERMS = ("name", "count")
+NAMES = ("title", "name")
+
+
+@dataclass(frozen=True, slots=True)
+class Link:
+    """A link with its text; ``type`` is the media type of what it leads to, if that is no page."""
+
+    text: str
+    href: str
+    type: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """A field that a section shows, and what it is called."""
+
+    name: str
+    label: str
+    is_number: bool = False
+
+    @property
+    def is_title(self) -> bool:
+        """Say whether it is what links to the row's page."""
+        return self.name in NAMES
+
+
+@dataclass(frozen=True, slots=True)
+class GroupView:
+    """A group: its label, the page about it, how many rows it has, those that stand here.
+
+    ``continued`` says that its first rows stand on the page before.
+    """
+
+    label: str
+    href: str
+    count: int
+    rows: tuple[RowView, ...]
+    continued: bool = False
+    id: str = ""
+
+
+@dataclass(frozen=True)
+class SectionView:
+    """A section of a page, or a listing that a template asks for; written into a template it is its HTML."""
+
+    id: str
+    title: str
+    name: str
+    layout: str
+    rows: tuple[RowView, ...]
+    columns: tuple[Column, ...]
+    total: int
+    matched: int
+    groups: tuple[GroupView, ...] | None = None
+    is_archive: bool = False
+    cards_in_row: int = 0
+    words: int = WORDS_OF_SUMMARY
+    empty: str = ""
+    is_hidden: bool = False
+    pager: Pager | None = None
+    form: Form | None = None
+    choices: tuple[Link, ...] = ()
+    beside: tuple[Link, ...] = ()
+    level: int = 2
+    why: str = ""
+    problems: tuple[str, ...] = ()
+    draw: Callable[[SectionView], Markup] | None = field(default=None, repr=False, compare=False)
+
+    @property
+    def template(self) -> str:
+        """The template of its layout: a built-in one by its word, or a file of the site."""
+        return self.layout if "." in self.layout else f"layouts/{self.layout}.html"
+
+    def __iter__(self) -> Iterator[RowView]:
+        return iter(self.rows)
+
+    def __len__(self) -> int:
+        return len(self.rows)
+
+    def __html__(self) -> str:
+        return self.draw(self) if self.draw else ""
+
+    def __str__(self) -> str:
+        return str(self.__html__())
+
+    def shows(self, name: str) -> bool:
+        """Say whether a field is shown."""
+        return any(column.name == name for column in self.columns)
+
+    def meta(self, row: RowView) -> list[tuple[Column, Value]]:
+        """Return the date and the fields of a row that have no place of their own in lists and cards."""
+        columns = [each for each in self.columns if each.name == "date"] + list(self.others)
+        return [(column, row[column.name]) for column in columns if row[column.name]]
+
+    def key(self, row: RowView) -> Markup | str:
+        """Return the attribute by which the script finds a row; nothing where nothing is chosen."""
+        number = self.form.rows.get(row.id) if self.form else None
+        return "" if number is None else Markup(' data-row="{}"').format(number)
+
+    @property
+    def others(self) -> tuple[Column, ...]:
+        """The fields besides those that have a place of their own in lists and cards."""
+        return tuple(each for each in self.columns if each.name not in (*NAMES, "image", "date", "summary"))
+
+
+def section_view(desk: Desk, listing: Listing, plan: Plan, answer: Answer, **more: object) -> SectionView:
+    """Return a section with the rows of an answer; ``more`` are other attributes of the view."""
+    layout = str(listing.setting("layout") or default_layout(listing, plan))
+    return SectionView(
+        id=slugify(str(more.pop("id", "") or listing.name or "rows")),
+        title=str(more.pop("title", listing.title if listing.name else "")),
+        name=listing.name,
+        layout=layout,
+        rows=tuple(row_views(desk, plan, answer)),
+        columns=columns_of(desk, listing, plan, layout),
+        total=answer.total,
+        matched=answer.matched,
+        groups=group_views(desk, plan, answer) if answer.groups is not None else None,
+        is_archive=bool(plan.groups) and plan.per_group == 0,
+        cards_in_row=min(int(listing.setting("columns") or 0), MOST_COLUMNS),
+        words=int(listing.setting("summary_words") or WORDS_OF_SUMMARY),
+        empty=str(listing.setting("empty_message") or ""),
+        is_hidden=not answer.rows and not answer.groups and listing.setting("if_empty") == "hide",
+        choices=tuple(choice_links(desk, plan, answer.choices)) if answer.choices else (),
+        **more,  # type: ignore[arg-type]
+    )
+
+
+def default_layout(listing: Listing, plan: Plan) -> str:
+    """Return the layout of a listing that names none: a table of fields, or a list."""
+    if listing.setting("show"):
+        return "list"
+    return "titles" if plan.taxonomy else "list"
+
+
+def columns_of(desk: Desk, listing: Listing, plan: Plan, layout: str) -> tuple[Column, ...]:
+    """Return the fields that a section shows."""
+    known = {ref.name: ref for ref in (*plan.fields, *plan.show)}
+    names = listing.setting("show") or shown_by_layout(plan, layout)
+    return tuple(Column(name, label_of(name), is_number(desk, plan, known.get(name), name)) for name in names)
+
+
+def shown_by_layout(plan: Plan, layout: str) -> Sequence[str]:
+    """Return the fields that a layout shows of itself; a table those that the question names."""
+    if plan.taxonomy:
+        return SHOWN_OF_TERMS
+    if layout == "table":
+        named = [ref.name for ref in plan.fields if ref.name not in ("title", "id")]
+        return tuple(dict.fromkeys(("title", *named))) if named else SHOWN["table"]
+    return SHOWN.get(layout, SHOWN["list"])
+
+
+def label_of(name: str) -> str:
+    """Return what people call a field: its name as words."""
+    words = name.replace(".", " ").replace("_", " ").replace("-", " ")
+    return words[:1].upper() + words[1:]
+
+
+def is_number(desk: Desk, plan: Plan, ref: FieldRef | None, name: str) -> bool:
+    """Say whether a field holds single numbers."""
+    kind = ref.type if ref else None
+    if kind is None and plan.taxonomy:
+        declared = desk.site.dataset.term_fields(plan.taxonomy).get(name)
+        kind = declared.type if declared else None
+    return bool(kind and kind.type in (Type.INTEGER, Type.NUMBER) and not kind.many)
+
+
+def row_views(desk: Desk, plan: Plan, answer: Answer) -> Iterator[RowView]:
+    """Yield the rows of an answer, with values that are no fields of their own."""
+    far = [ref for ref in (*plan.fields, *plan.show) if not isinstance(ref.source, Stored)]
+    for row in answer.rows:
+        view = desk.row(plan.taxonomy, row.id)
+        if far:
+            besides = {ref.name: view.value(ref.type, row.values[ref.name]) for ref in far}
+            view = type(view)(desk, view.taxonomy, view.id, view.number, besides)
+        yield view
+
+
+def group_views(desk: Desk, plan: Plan, answer: Answer) -> tuple[GroupView, ...]:
+    """Return the groups of an answer with their rows."""
+    rows = {view.id: view for view in row_views(desk, plan, answer)}
+    return tuple(
+        GroupView(
+            label=desk.book.label(answer, group),
+            href=group_link(desk, plan, answer, group),
+            count=group.count,
+            rows=tuple(rows[name] for name in group.rows),
+            id=slugify("-".join(str(key) for key in group.keys if key is not None) or "none"),
+        )
+        for group in answer.groups or ()
+    )
+
+
+def group_link(desk: Desk, plan: Plan, answer: Answer, group: Group) -> str:
+    """Return the link to the page about a group: its own, or that of the term or the entry it is of."""
+    address = desk.book.address_of_group(answer, group)
+    if address:
+        return desk.root.link(address)
+    key, ref = group.keys[-1], plan.groups[-1].field
+    if key is None or len(group.keys) > 1:
+        return ""
+    if ref.type.type is Type.TERM and isinstance(ref.source, Stored):
+        return desk.row(ref.type.taxonomy, str(key)).address
+    if ref.type.type is Type.ENTRY:
+        return desk.row("", str(key)).address
+    return ""
+
+
+def choice_links(desk: Desk, plan: Plan, choices: Choices) -> Iterator[Link]:
+    """Yield what can be chosen where a listing cannot be asked without it, with the pages about it."""
+    kinds = desk.site.library.get(plan.name).parameters if plan.name else {}
+    rule = kinds[choices.parameter][0] if choices.parameter in kinds else None
+    taxonomy = rule.type.taxonomy if rule and rule.type else ""
+    for choice in choices.choices:
+        if choice.count:
+            href = desk.address(taxonomy, choice.value) if taxonomy else ""
+            yield Link(f"{choice.label} ({choice.count})", href)

@@ -1,0 +1,105 @@
+"""Templates: those of the site before the built-in ones, every mistake in them with its file and line."""
+
+from __future__ import annotations
+
+import traceback
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import jinja2
+from jinja2.sandbox import SandboxedEnvironment
+from markupsafe import Markup
+
+from elenchus.errors import ElenchusError, Place, Problem, SiteError
+from elenchus.values.texts import either, nearest, quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+__all__ = ["FOLDER", "Templates"]
+
+FOLDER = "templates"  # of a site
+BUILT_IN = Path(__file__).with_name("templates")
+
+
+class Guarded(SandboxedEnvironment):
+    """Templates that reach neither files nor the insides of Python; a name that is not there is an error."""
+
+
+class Templates:
+    """The templates of a site.
+
+    Jinja2 with autoescape: whatever is not marked as HTML is shown as text.
+    """
+
+    def __init__(self, folder: Path, functions: Mapping[str, Any]) -> None:
+        self.folder = folder / FOLDER
+        self.environment = Guarded(
+            loader=jinja2.ChoiceLoader([OwnLoader(self.folder), jinja2.FileSystemLoader(BUILT_IN)]),
+            autoescape=True,
+            undefined=jinja2.StrictUndefined,
+            trim_blocks=True,
+            lstrip_blocks=True,
+            keep_trailing_newline=True,
+        )
+        self.environment.globals.update(functions)
+
+    def names(self) -> list[str]:
+        """Return the names of all templates."""
+        return sorted(
+            name for name in self.environment.list_templates() if name.endswith((".html", ".xml", ".txt"))
+        )
+
+    def has(self, name: str) -> bool:
+        """Say whether there is a template."""
+        return name in self.environment.list_templates()
+
+    def drawn(self, name: str, **values: Any) -> Markup:
+        """Return a filled template. Raises SiteError with its file and line."""
+        try:
+            return Markup(self.environment.get_template(name).render(**values))  # noqa: S704 - autoescaped
+        except jinja2.TemplateNotFound as error:
+            raise SiteError([self.missing(str(error.name))]) from None
+        except jinja2.TemplateSyntaxError as error:
+            raise SiteError([self.wrong(error.name or name, error.lineno, str(error.message))]) from None
+        except ElenchusError:
+            raise
+        except Exception as error:  # whatever a template does wrong is told as its own mistake
+            at, line = self.where(error, name)
+            raise SiteError([self.wrong(at, line, str(error))]) from None
+
+    def missing(self, name: str) -> Problem:
+        """Return the problem of a template that there is not."""
+        near = nearest(name, self.environment.list_templates())
+        hint = f"Did you mean {either(near)}?" if near else f"Write it in {FOLDER}/, or name another."
+        return Problem("unknown-template", f"there is no template {quoted(name)}", hint)
+
+    def wrong(self, name: str, line: int, message: str) -> Problem:
+        """Return the problem of a mistake in a template."""
+        place = Place(f"{FOLDER}/{name}" if (self.folder / name).is_file() else name, line)
+        return Problem("bad-template", f"in the template: {message}", place=place)
+
+    def where(self, error: Exception, name: str) -> tuple[str, int]:
+        """Return the template and the line in which an error was raised."""
+        own = set(self.environment.list_templates())
+        for frame in reversed(traceback.extract_tb(error.__traceback__)):
+            for folder in (self.folder, BUILT_IN):
+                path = Path(frame.filename)
+                if path.is_relative_to(folder) and path.relative_to(folder).as_posix() in own:
+                    return path.relative_to(folder).as_posix(), frame.lineno or 0
+        return name, 0
+
+
+class OwnLoader(jinja2.FileSystemLoader):
+    """The templates of a site's folder, without those that a symbolic link leads to outside it."""
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder, followlinks=False)
+        self.root = folder
+
+    def get_source(self, environment: jinja2.Environment, template: str) -> tuple[str, str, Any]:
+        """Return the text of a template. Raises TemplateNotFound."""
+        path = self.root / template
+        if path.exists() and not path.resolve().is_relative_to(self.root.resolve()):
+            raise jinja2.TemplateNotFound(template)
+        return super().get_source(environment, template)

@@ -1,0 +1,95 @@
+"""Values as pages show them: texts, times, links, images, each escaped and with its markup."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from markupsafe import Markup, escape
+
+from elenchus.rendering.addresses import is_harmless
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+__all__ = ["NOTHING", "Image", "Item", "Value"]
+
+
+@dataclass(frozen=True, slots=True)
+class Item:
+    """One value: its text, where it leads, or the machine-readable time that it is.
+
+    ``time`` is a valid date or instant of HTML's ``<time datetime>``.
+    """
+
+    text: str
+    href: str = ""
+    time: str = ""
+
+    def __str__(self) -> str:
+        return self.text
+
+    def __html__(self) -> str:
+        if self.time:
+            return Markup('<time datetime="{}">{}</time>').format(self.time, self.text)
+        if self.href and is_harmless(self.href):
+            return Markup('<a href="{}">{}</a>').format(self.href, self.text)
+        return escape(self.text)
+
+
+@dataclass(frozen=True, slots=True)
+class Image:
+    """A picture: its address and the text for those who cannot see it, empty where it only decorates."""
+
+    src: str
+    alt: str = ""
+
+    @property
+    def text(self) -> str:
+        """The address."""
+        return self.src
+
+    def __str__(self) -> str:
+        return self.src
+
+    def __html__(self) -> str:
+        if not is_harmless(self.src):
+            return escape(self.src)
+        return Markup('<img src="{}" alt="{}" loading="lazy" decoding="async">').format(self.src, self.alt)
+
+
+@dataclass(frozen=True, slots=True)
+class Value:
+    """What a row has in a field: no, one or several items; false where there is none.
+
+    ``is_number`` lets tables put numbers under each other.
+    """
+
+    items: tuple[Item | Image, ...] = ()
+    is_number: bool = False
+
+    def __bool__(self) -> bool:
+        return bool(self.items)
+
+    def __iter__(self) -> Iterator[Item | Image]:
+        return iter(self.items)
+
+    def __str__(self) -> str:
+        return ", ".join(map(str, self.items))
+
+    def __html__(self) -> str:
+        return Markup(", ").join(self.items) if self.items else ""
+
+    @property
+    def first(self) -> Item | Image | None:
+        """The first item."""
+        return self.items[0] if self.items else None
+
+    @property
+    def time(self) -> str:
+        """The machine-readable time of the first item."""
+        first = self.first
+        return first.time if isinstance(first, Item) else ""
+
+
+NOTHING = Value()
