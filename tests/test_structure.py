@@ -68,7 +68,7 @@ def test_arrows(path: Path) -> None:
 def test_public_names() -> None:
     """The flat face of the package, name by name."""
     assert elenchus.__all__ == [
-        "Answer", "Choice", "Choices", "ElenchusError", "Explanation", "FolderError", "Group", "NoSuchName", "NoSuchPage", "Place",
+        "Answer", "Choice", "Choices", "ElenchusError", "Explanation", "FolderError", "Group", "MarkerError", "NoSuchName", "NoSuchPage", "Place",
         "Problem", "QuestionError", "Row", "Site", "SiteError", "Span", "Verdict", "ask", "demo_folder", "describe",
         "find_site", "open_site", "parse", "print_question", "why", "why_entry",
     ]  # fmt: skip

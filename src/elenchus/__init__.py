@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from elenchus.errors import (
         ElenchusError,
         FolderError,
+        MarkerError,
         NoSuchName,
         NoSuchPage,
         Place,
@@ -45,6 +46,7 @@ __all__ = [
     "Explanation",
     "FolderError",
     "Group",
+    "MarkerError",
     "NoSuchName",
     "NoSuchPage",
     "Place",
@@ -74,7 +76,7 @@ HOMES = {
     "elenchus.engine.explain": ("Explanation",),
     "elenchus.engine.verdict": ("Verdict",),
     "elenchus.errors": (
-        "ElenchusError", "FolderError", "NoSuchName", "NoSuchPage", "Place",
+        "ElenchusError", "FolderError", "MarkerError", "NoSuchName", "NoSuchPage", "Place",
         "Problem", "QuestionError", "SiteError", "Span",
     ),
     "elenchus.language.parser": ("parse",),

@@ -104,5 +104,9 @@ class SiteError(ElenchusError):
     """The site file is missing, cannot be parsed, or holds unknown keys or contradictions."""
 
 
+class MarkerError(ElenchusError):
+    """The markers of a file do not fit together, or ask for what the site does not have."""
+
+
 class FolderError(ElenchusError):
     """A folder that is to be written holds other files, or cannot be written."""

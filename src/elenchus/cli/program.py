@@ -10,7 +10,15 @@ from typing import TYPE_CHECKING
 import click
 
 from elenchus.cli.commands import app
-from elenchus.errors import ElenchusError, FolderError, NoSuchName, NoSuchPage, QuestionError, SiteError
+from elenchus.errors import (
+    ElenchusError,
+    FolderError,
+    MarkerError,
+    NoSuchName,
+    NoSuchPage,
+    QuestionError,
+    SiteError,
+)
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -27,6 +35,7 @@ EXIT_CODES: dict[type[ElenchusError], int] = {
     NoSuchPage: 5,
     FolderError: 6,
     NoSuchName: 7,
+    MarkerError: 8,
 }
 INTERNAL = 70  # EX_SOFTWARE of sysexits.h
 INTERRUPTED = 130  # 128 + SIGINT, as shells have it

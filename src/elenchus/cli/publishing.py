@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from elenchus.checks.survey import Survey
     from elenchus.site.site import Site
 
-__all__ = ["publish"]
+__all__ = ["publish", "weave"]
 
 FAILED = 1  # what is exited with where something must be mended first
 
@@ -102,3 +102,33 @@ def title_of(site: Site, name: str) -> str:
 
     rows = site.dataset.find_entry(name)
     return (View(site.dataset, site.clock.now).titles.item(rows[0]) if rows else None) or name
+
+
+@app.command(short_help="Fill the markers in HTML and Markdown files of any website.")
+def weave(
+    files: Annotated[
+        list[str],
+        typer.Argument(metavar="FILE…", help="Files, or folders whose pages and Markdown are meant."),
+    ],
+    only_check: Annotated[
+        bool, typer.Option("--check", help="Write nothing; exit with 1 where a file is not up to date.")
+    ] = False,
+    site: SiteOption = None,
+    at: AtOption = None,
+) -> int:
+    """Fill what stands between <!-- elenchus begin LISTING --> and <!-- elenchus end -->.
+
+    Everything else in the files stays as it is, to the byte. Where anything is wrong in any of them,
+    nothing is written.
+    """
+    from elenchus.cli.printing import show
+    from elenchus.publishing.telling import woven_told
+    from elenchus.publishing.weaving import files_of, woven, write
+    from elenchus.rendering.renderer import Renderer
+
+    found = woven(Renderer(opened(site, at)), files_of(files))
+    for each in found:
+        if each.changes and not only_check:
+            write(each)
+    show(woven_told(found, only_check=only_check))
+    return FAILED if only_check and any(each.changes for each in found) else 0

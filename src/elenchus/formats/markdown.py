@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
     from elenchus.engine.answer import Answer, Row
 
-__all__ = ["write"]
+__all__ = ["escaped", "write"]
 
 SPECIAL = re.compile(r"([\\`*_\[\]<>|#~])")
 ADDRESS = re.compile(r"[\s()<>\\]")

@@ -11,8 +11,9 @@ if TYPE_CHECKING:
 
     from elenchus.publishing.changes import ListingChange
     from elenchus.publishing.publication import Publication
+    from elenchus.publishing.weaving import Woven
 
-__all__ = ["changes_told", "done_told"]
+__all__ = ["changes_told", "done_told", "woven_told"]
 
 MOST = 12  # lines of one sort, unless all are wanted
 
@@ -91,6 +92,21 @@ def done_told(found: Publication, private: Sequence[str], *, dry_run: bool) -> I
     told = ", ".join(f"{word} {counted(count, 'file')}" for word, count in parts if count)
     if told:
         yield Piece(f"{told[:1].upper()}{told[1:]}.\n")
+
+
+def woven_told(found: Sequence[Woven], *, only_check: bool) -> Iterator[Piece]:
+    """Yield what became of files with markers."""
+    changed = [each for each in found if each.changes]
+    for each in changed:
+        yield Piece("  ~ ", Role.FAINT)
+        yield Piece(f"{printable(str(each.path))}\n")
+    markers = sum(each.markers for each in found)
+    if not markers:
+        yield Piece("There are no markers: write <!-- elenchus begin LISTING --> … <!-- elenchus end -->.\n")
+        return
+    verb = "would change" if only_check else "filled anew"
+    told = f"{counted(markers, 'marker')} in {counted(len(found), 'file')}: "
+    yield Piece(told + (f"{counted(len(changed), 'file')} {verb}.\n" if changed else "all up to date.\n"))
 
 
 def counted(count: int, word: str) -> str:

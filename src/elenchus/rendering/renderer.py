@@ -27,9 +27,12 @@ if TYPE_CHECKING:
 
     from markupsafe import Markup
 
+    from elenchus.engine.answer import Answer
     from elenchus.pages.book import Page
     from elenchus.pages.sections import Placed, Section
+    from elenchus.plan.nodes import Plan
     from elenchus.rendering.rows import RowView
+    from elenchus.site.inheritance import Listing
     from elenchus.site.site import Site
 
 __all__ = ["ASSETS", "MEDIA_TYPES", "PageView", "Renderer", "SiteView", "Visit"]
@@ -58,6 +61,15 @@ class Visit:
     folder: str = ""
     query: Mapping[str, Sequence[str]] | None = None
     notices: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Answered:
+    """A listing or a question with its answer."""
+
+    listing: Listing
+    plan: Plan
+    answer: Answer
 
 
 @dataclass(frozen=True)
@@ -136,11 +148,19 @@ class Renderer:
 
     def asked(self, text: str, **given: str | Sequence[str]) -> SectionView:
         """Return a listing by its name, or a question, with its rows. Raises QuestionError, NoSuchName."""
-        listing = resolved(self.site, text)
         values = {name: [value] if isinstance(value, str) else value for name, value in given.items()}
-        plan = plan_of(self.site, listing, values)
-        answer = run(plan, self.site.dataset, self.site.clock, listing.text)
-        return section_view(self.desk, listing, plan, answer, draw=self.drawn_section)
+        return self.shown(self.answered(text, values))
+
+    def answered(self, text: str, given: Mapping[str, Sequence[str]]) -> Answered:
+        """Return the answer to a listing or a question. Raises QuestionError, NoSuchName."""
+        listing = resolved(self.site, text)
+        plan = plan_of(self.site, listing, given)
+        return Answered(listing, plan, run(plan, self.site.dataset, self.site.clock, listing.text))
+
+    def shown(self, answered: Answered) -> SectionView:
+        """Return an answer as templates see it."""
+        found = answered
+        return section_view(self.desk, found.listing, found.plan, found.answer, draw=self.drawn_section)
 
     def counted(self, text: str, **given: str | Sequence[str]) -> int:
         """Return how many rows a listing or a question has."""
@@ -338,10 +358,6 @@ class Renderer:
     def drawn_section(self, view: SectionView) -> Markup:
         """Return a section as HTML: its rows in their layout, without its heading."""
         return self.templates.drawn("section.html", section=view)
-
-    def fragment(self, text: str, given: Mapping[str, Sequence[str]], level: int = 3) -> Markup:
-        """Return a listing or a question as HTML that can stand in any page."""
-        return self.drawn_section(replace(self.asked(text, **given), level=level, id=""))
 
 
 def paths_of(found: Placed) -> Iterable[tuple[str, Visit]]:

@@ -1,0 +1,202 @@
+"""Weaving: the markers of files filled, every other byte kept."""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from elenchus.errors import ElenchusError, FolderError, MarkerError, Place, Problem
+from elenchus.formats import answer_format
+from elenchus.formats.markdown import escaped
+from elenchus.publishing.markers import markers_in
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Iterator, Sequence
+
+    from elenchus.publishing.markers import Marker
+    from elenchus.rendering.renderer import Answered, Renderer
+    from elenchus.rendering.sections import GroupView
+
+__all__ = ["Woven", "files_of", "weave", "woven"]
+
+MARKDOWN = (".md", ".markdown", ".mdown")
+SUFFIXES = (".html", ".htm", ".xhtml", ".svg", *MARKDOWN)
+DECLARED = re.compile(rb"""(?:charset|encoding)\s*=\s*["']?\s*([\w.:-]+)""", re.IGNORECASE)
+HEAD = (
+    1024  # bytes in which an encoding is declared (the HTML Standard, “determining the character encoding”)
+)
+LEVEL = 3  # of the headings of rows, unless a marker says otherwise
+
+
+@dataclass(frozen=True, slots=True)
+class Woven:
+    """A file as it was, and as it is with its markers filled."""
+
+    path: Path
+    old: bytes
+    new: bytes
+    markers: int
+
+    @property
+    def changes(self) -> bool:
+        """Say whether anything in it changes."""
+        return self.old != self.new
+
+
+def files_of(names: Iterable[str]) -> list[Path]:
+    """Return the files of some names: those of folders are pages and Markdown, without hidden ones.
+
+    Raises FolderError for a name that there is not.
+    """
+    found: list[Path] = []
+    for name in names:
+        path = Path(name)
+        if path.is_dir():
+            found += sorted(below(path))
+        elif path.is_file():
+            found.append(path)
+        else:
+            raise FolderError([Problem("unreadable-file", f"there is no file {name}", place=Place(name))])
+    return list(dict.fromkeys(found))
+
+
+def below(folder: Path) -> Iterator[Path]:
+    """Yield the pages and Markdown files of a folder; links are not followed."""
+    for path in folder.iterdir():
+        if path.name.startswith(".") or path.is_symlink():
+            continue
+        if path.is_dir():
+            yield from below(path)
+        elif path.suffix.lower() in SUFFIXES:
+            yield path
+
+
+def woven(renderer: Renderer, paths: Iterable[Path]) -> list[Woven]:
+    """Return files with their markers filled. Raises MarkerError with all that is wrong in any of them."""
+    found: list[Woven] = []
+    problems: list[Problem] = []
+    for path in paths:
+        try:
+            found.append(weave(renderer, path))
+        except MarkerError as error:
+            problems += error.problems
+    if problems:
+        raise MarkerError(problems)
+    return found
+
+
+def weave(renderer: Renderer, path: Path) -> Woven:
+    """Return one file with its markers filled. Raises MarkerError."""
+    try:
+        content = path.read_bytes()
+    except OSError as error:
+        message = f"the file cannot be read ({error.strerror})"
+        raise MarkerError([Problem("unreadable-file", message, place=Place(str(path)))]) from None
+    encoding = encoding_of(content)
+    text = content.decode(encoding)
+    markdown = path.suffix.lower() in MARKDOWN
+    markers, problems = markers_in(text, str(path), markdown=markdown)
+    parts, at = [], 0
+    for marker in markers:
+        try:
+            filled = filling(renderer, marker, text, markdown=markdown)
+        except ElenchusError as error:
+            problems += [replace(each, place=marker.place, span=None) for each in error.problems]
+            continue
+        parts += [text[at : marker.inner.start], filled]
+        at = marker.inner.end
+    if problems:
+        raise MarkerError(sorted(problems, key=lambda each: each.place.line if each.place else 0))
+    parts.append(text[at:])
+    encoded = [
+        part.encode(encoding, "xmlcharrefreplace" if number % 2 else "strict")
+        for number, part in enumerate(parts)
+    ]
+    return Woven(path, content, b"".join(encoded), len(markers))
+
+
+def encoding_of(content: bytes) -> str:
+    """Return an encoding that gives back the same bytes: as marked, as declared, UTF-8, or byte by byte."""
+    marked = {b"\xff\xfe": "utf-16-le", b"\xfe\xff": "utf-16-be"}
+    declared = DECLARED.search(content[:HEAD])
+    names = [marked.get(content[:2], ""), "utf-8", declared[1].decode("ascii") if declared else ""]
+    if declared and not content.startswith(b"\xef\xbb\xbf"):
+        names = [names[0], names[2], names[1]]
+    for name in filter(None, names):
+        try:
+            if content.decode(name).encode(name) == content:
+                return name
+        except (LookupError, UnicodeError):
+            continue
+    return "latin-1"
+
+
+def filling(renderer: Renderer, marker: Marker, text: str, *, markdown: bool) -> str:
+    """Return what is to stand between a pair of markers, with the line ends and the indent of the file."""
+    found = renderer.answered(marker.ask, marker.given)
+    view, listing = renderer.shown(found), found.listing
+    if marker.is_count:
+        return str(view.total)
+    if not (view.rows or view.groups) and listing.setting("if_empty") == "fail":
+        message = f"the listing {listing.name} has no rows, and says if_empty = fail"
+        raise MarkerError([Problem("forbidden-empty", message)])
+    if markdown and not marker.layout:
+        listed = archive_lines(view.groups or ()) if view.is_archive else as_markdown(renderer, found)
+        lines = ["", *listed, ""]
+    else:
+        level = (marker.level or LEVEL) - 1
+        drawn = str(replace(view, id="", layout=marker.layout or view.layout, level=level))
+        lines = [line for line in drawn.splitlines() if line.strip()]
+    return in_place(lines, text, marker)
+
+
+def as_markdown(renderer: Renderer, found: Answered) -> list[str]:
+    """Return an answer as lines of Markdown, whose links lead where those of pages lead."""
+    taxonomy = found.plan.taxonomy
+    rows = tuple(
+        replace(row, values={**row.values, "address": renderer.desk.address(taxonomy, row.id)})
+        for row in found.answer.rows
+    )
+    pieces = answer_format("markdown").write(replace(found.answer, rows=rows), None)
+    return "".join(piece.text for piece in pieces).rstrip().splitlines()
+
+
+def archive_lines(groups: Sequence[GroupView]) -> list[str]:
+    """Return an archive as lines of Markdown: each group with its count, as a link where it has a page."""
+    names = [escaped(group.label) for group in groups]
+    links = [
+        f"[{name}]({group.href})" if group.href else name for name, group in zip(names, groups, strict=True)
+    ]
+    return [f"- {link} ({group.count})" for link, group in zip(links, groups, strict=True)]
+
+
+def in_place(lines: Iterable[str], text: str, marker: Marker) -> str:
+    """Return lines with the line ends of the file, each as far in as the marker stands."""
+    start: int = text.rfind("\n", 0, marker.inner.start) + 1
+    before = text[start : marker.inner.start].partition("<!--")[0]
+    indent = "" if before.strip() else before
+    line_end = "\r\n" if "\r\n" in text else "\n"
+    parts = (line_end, *(f"{indent if line else ''}{line}{line_end}" for line in lines), indent)
+    return "".join(parts)
+
+
+def write(found: Woven) -> None:
+    """Write a file so that a kill leaves the old one or the new one, its permissions kept.
+
+    Raises FolderError.
+    """
+    path = found.path.resolve()
+    part = path.with_name(f".{path.name}.{os.getpid()}.part")
+    try:
+        part.write_bytes(found.new)
+        shutil.copymode(path, part)
+        part.replace(path)
+    except OSError as error:
+        message = f"{found.path} cannot be written ({error.strerror})"
+        raise FolderError([Problem("cannot-write", message)]) from None
+    finally:
+        part.unlink(missing_ok=True)
