@@ -32,11 +32,13 @@ FLOORS = [
     ["rendering"],
     ["feeds"],
     ["publishing"],
+    ["serving"],
     ["demo"],
     ["cli"],
 ]
 LEVEL = {name: level for level, floor in enumerate(FLOORS) for name in floor}
 INTERFACE = {"typer", "click", "rich"}
+WIRE = {"starlette", "uvicorn", "watchfiles"}
 
 
 def imports(path: Path) -> list[str]:
@@ -63,6 +65,7 @@ def test_arrows(path: Path) -> None:
         if top == "elenchus" and rest and rest[0] in LEVEL:
             assert LEVEL[rest[0]] <= LEVEL[parts[0]], f"{path.name} imports {name}"
         assert top not in INTERFACE or parts[0] == "cli", f"{path.name} imports {name}"
+        assert top not in WIRE or parts[0] == "serving", f"{path.name} imports {name}"
 
 
 def test_public_names() -> None:

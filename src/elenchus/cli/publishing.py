@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
@@ -12,7 +13,7 @@ if TYPE_CHECKING:
     from elenchus.checks.survey import Survey
     from elenchus.site.site import Site
 
-__all__ = ["publish", "weave"]
+__all__ = ["publish", "serve", "weave"]
 
 FAILED = 1  # what is exited with where something must be mended first
 
@@ -132,3 +133,53 @@ def weave(
             write(each)
     show(woven_told(found, only_check=only_check))
     return FAILED if only_check and any(each.changes for each in found) else 0
+
+
+@app.command(short_help="Show the whole site while it is worked on, at an address of this machine.")
+def serve(
+    port: Annotated[
+        int, typer.Option("--port", metavar="PORT", min=0, max=65535, help="The port; 0 takes any free one.")
+    ] = 4040,
+    host: Annotated[
+        str,
+        typer.Option(
+            "--host", metavar="HOST", help="The address to listen at; only this machine by default."
+        ),
+    ] = "127.0.0.1",
+    site: SiteOption = None,
+    at: AtOption = None,
+) -> None:
+    """Show the site as it would be published, and anew whenever content or definitions change.
+
+    Each page tells what is wrong, why each entry stands there, and can be seen at another time.
+    Listings are at /api/listings as JSON:API. Ctrl+C ends it.
+    """
+    import elenchus
+    from elenchus.cli.printing import show
+    from elenchus.errors import FolderError, Problem
+    from elenchus.layout.pieces import Piece, Role
+    from elenchus.serving.app import serve as run_server
+    from elenchus.serving.live import Live
+
+    folder = site or elenchus.find_site(Path.cwd())
+    live = Live(folder, at)
+    for problem in live.problems():
+        show([Piece(f"{problem}\n", Role.ERROR)])
+
+    def ready(taken: int) -> None:
+        name = f"[{host}]" if ":" in host else host
+        show(
+            [
+                Piece("Serving at "),
+                Piece(f"http://{name}:{taken}/", Role.STRONG),
+                Piece(" – Ctrl+C ends it.\n"),
+            ]
+        )
+
+    try:
+        run_server(live, host, port, ready)
+    except OSError as error:
+        message = f"{host} port {port} cannot be served at ({error.strerror})"
+        raise FolderError(
+            [Problem("port-taken", message, "Name another with --port, or --port 0.")]
+        ) from None

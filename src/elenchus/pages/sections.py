@@ -13,7 +13,7 @@ from elenchus.engine.run import run
 from elenchus.engine.stages import select
 from elenchus.errors import ElenchusError, Problem
 from elenchus.pages.book import HERE, section_listing
-from elenchus.values.texts import quoted, slugify
+from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping, Sequence
@@ -99,7 +99,7 @@ class Section:
     @property
     def slug(self) -> str:
         """What addresses call the section: its listing, its title, or its number."""
-        return slugify(self.rule.listing or self.rule.title or self.name)
+        return self.rule.slug(self.number)
 
     @property
     def ids(self) -> list[str]:

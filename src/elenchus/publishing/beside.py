@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from elenchus.rendering.renderer import Renderer
     from elenchus.rendering.rows import RowView
 
-__all__ = ["files_beside"]
+__all__ = ["file_of_form", "files_beside"]
 
 WORDS_OF_SUMMARY = 60
 
@@ -34,15 +34,18 @@ def files_beside(renderer: Renderer, page: Page, section: Section) -> Iterator[t
     a feed must not lose an entry because it moved up. Feeds have the section's pages, data all rows.
     """
     for form in section.rule.beside:
-        if form in feed_names():
-            yield from feed_files(renderer, page, section, form)
-        else:
-            yield file_beside(page.path, section.slug, form), data_file(renderer, section, form)
+        pages = answered(renderer, section, 1).pages if form in feed_names() else 1
+        for number in range(1, pages + 1):
+            content = file_of_form(renderer, page, section, form, number)
+            yield file_beside(page.path, section.slug, form, number), content
 
 
-def data_file(renderer: Renderer, section: Section, form: str) -> bytes:
-    """Return all rows of a section as data."""
-    answer = answered(renderer, section, 1, whole=True)
+def file_of_form(renderer: Renderer, page: Page, section: Section, form: str, number: int = 1) -> bytes:
+    """Return a page of a feed, or all rows of a section as data. Raises NoSuchPage."""
+    if form in feed_names():
+        answer = answered(renderer, section, number)
+        return feed_form(form).write(feed_of(renderer, page, section, form, answer))
+    answer = answered(renderer, section, number, whole=True)
     return "".join(piece.text for piece in answer_format(form).write(answer, None)).encode()
 
 
@@ -51,15 +54,6 @@ def answered(renderer: Renderer, section: Section, number: int, *, whole: bool =
     listing, plan, _ = section.parts
     plan = replace(plan, per_page=None) if whole else plan
     return run(plan, renderer.site.dataset, renderer.site.clock, listing.text, number)
-
-
-def feed_files(renderer: Renderer, page: Page, section: Section, form: str) -> Iterator[tuple[str, bytes]]:
-    """Yield the pages of a feed."""
-    first = answered(renderer, section, 1)
-    for number in range(1, first.pages + 1):
-        answer = first if number == 1 else answered(renderer, section, number)
-        feed = feed_of(renderer, page, section, form, answer)
-        yield file_beside(page.path, section.slug, form, number), feed_form(form).write(feed)
 
 
 def feed_of(renderer: Renderer, page: Page, section: Section, form: str, answer: Answer) -> Feed:

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from elenchus.pages.sections import Placed
     from elenchus.rendering.renderer import Renderer
 
-__all__ = ["Output", "outputs"]
+__all__ = ["Output", "files_below", "outputs"]
 
 
 @dataclass(frozen=True, slots=True)

@@ -123,7 +123,7 @@ def encoding_of(content: bytes) -> str:
     """Return an encoding that gives back the same bytes: as marked, as declared, UTF-8, or byte by byte."""
     marked = {b"\xff\xfe": "utf-16-le", b"\xfe\xff": "utf-16-be"}
     declared = DECLARED.search(content[:HEAD])
-    names = [marked.get(content[:2], ""), "utf-8", declared[1].decode("ascii") if declared else ""]
+    names: list[str] = [marked.get(content[:2], ""), "utf-8", declared[1].decode("ascii") if declared else ""]
     if declared and not content.startswith(b"\xef\xbb\xbf"):
         names = [names[0], names[2], names[1]]
     for name in filter(None, names):

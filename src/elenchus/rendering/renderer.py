@@ -8,6 +8,8 @@ from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from elenchus.asking.choices import choices_of
+from elenchus.asking.parameters import absent_choice
 from elenchus.asking.questions import plan_of, resolved
 from elenchus.engine.run import run
 from elenchus.pages.book import Book
@@ -92,16 +94,16 @@ class PageView:
     ``earlier`` and ``later`` to those of its pager.
     """
 
-    name: str
     title: str
     heading: str
-    about: str
-    description: str
     href: str
-    canonical: str
-    number: int
-    pages: int
-    sections: tuple[SectionView, ...]
+    name: str = ""
+    about: str = ""
+    description: str = ""
+    canonical: str = ""
+    number: int = 1
+    pages: int = 1
+    sections: tuple[SectionView, ...] = ()
     row: RowView | None = None
     sort: str = ""
     count: int | None = None
@@ -116,6 +118,7 @@ class PageView:
     is_private: bool = False
     needs_script: bool = False
     notices: tuple[str, ...] = ()
+    problems: tuple[str, ...] = ()
 
 
 class Renderer:
@@ -171,6 +174,10 @@ class Renderer:
         if values.get("count") == 1 and name == "entries":
             name = "entry"
         return self.words[name].format(**values)
+
+    def why_link(self, _page: Page, _section: Section, _visit: Visit) -> str:
+        """Return the address that tells why a section shows what it shows: none where it is published."""
+        return ""
 
     def before_end(self, _page: PageView) -> str:
         """Return what is added before the end of each page: nothing where it is published."""
@@ -245,8 +252,9 @@ class Renderer:
             later=paged.next if paged else "",
             alternates=tuple(link for each in sections for link in each.beside),
             is_private=page.rule.private,
-            needs_script=any(each.form for each in sections),
+            needs_script=any(each.form and each.form.keys for each in sections),
             notices=visit.notices,
+            problems=tuple(str(each) for each in found.problems),
         )
 
     def link_to(self, page: Page | None) -> Link | None:
@@ -316,6 +324,9 @@ class Renderer:
         page = found.page
         number = visit.number if self.goes_on(section, visit) else 1
         answer = first if number == 1 else later(self.site, section, number)
+        rule = absent_choice(listing, section.given or {})
+        if rule:
+            answer = replace(answer, choices=choices_of(self.site, listing, rule, section.given or {}))
         view = section_view(
             desk,
             listing,
@@ -326,6 +337,7 @@ class Renderer:
             pager=pager(number, answer.pages, lambda each: self.page_link(page, section, each, visit)),
             form=form_of(self, found, section, visit),
             beside=tuple(self.beside(page, section)),
+            why=self.why_link(page, section, visit),
             draw=self.drawn_section,
         )
         return self.marked(view, section, number)

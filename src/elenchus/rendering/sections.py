@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
+from urllib.parse import quote
 
 from markupsafe import Markup
 
@@ -122,6 +123,15 @@ class SectionView:
     def shows(self, name: str) -> bool:
         """Say whether a field is shown."""
         return any(column.name == name for column in self.columns)
+
+    def why_of(self, row: RowView) -> Markup | str:
+        """Return the link to why a row is listed; nothing where the page is published."""
+        if not self.why:
+            return ""
+        address = f"{self.why}&entry={quote(row.id)}"
+        return Markup(' <a class="why-link" href="{}">why<span class="unseen"> {}</span></a>').format(
+            address, row.title
+        )
 
     def meta(self, row: RowView) -> list[tuple[Column, Value]]:
         """Return the date and the fields of a row that have no place of their own in lists and cards."""

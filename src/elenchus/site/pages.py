@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from elenchus.errors import Problem
 from elenchus.site.files import read_named
 from elenchus.site.listings import given_of
-from elenchus.values.texts import either, nearest, quoted
+from elenchus.values.texts import either, nearest, quoted, slugify
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
@@ -51,6 +51,10 @@ class SectionRule:
     pages_at: str = ""
     on_every_page: bool = False
     beside: tuple[str, ...] = ()
+
+    def slug(self, number: int) -> str:
+        """Return what addresses call it: its listing, its title, or its number, which counts from 0."""
+        return slugify(self.listing or self.title) or f"section-{number + 1}"
 
 
 @dataclass(frozen=True)

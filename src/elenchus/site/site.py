@@ -27,7 +27,9 @@ if TYPE_CHECKING:
     from elenchus.table.dataset import Dataset
     from elenchus.table.record import Record
 
-__all__ = ["Site", "find_site", "open_site"]
+READ_ONCE = ("written", "dataset", "library", "pages")
+
+__all__ = ["Site", "find_site", "instant_of", "now", "open_site"]
 
 
 @dataclass(frozen=True)
@@ -70,11 +72,17 @@ class Site:
         """The pages of the site as their files have them, read once."""
         return read_pages(self.definition.folder, self.library.names)
 
+    def at(self, instant: int) -> Site:
+        """Return the site at another now, in microseconds since 1970; what is read already stays read."""
+        found = Site(self.definition, Clock(instant, self.definition.zone), self.besides)
+        found.__dict__.update({key: self.__dict__[key] for key in READ_ONCE if key in self.__dict__})
+        return found
+
     def with_entries(self, records: Iterable[Record]) -> Site:
         """Return the site with some more entries; what is read already is not read again."""
         found = Site(self.definition, self.clock, (*self.besides, *records))
         found.__dict__.update(
-            {key: self.__dict__[key] for key in ("written", "library", "pages") if key in self.__dict__}
+            {key: self.__dict__[key] for key in READ_ONCE if key in self.__dict__ and key != "dataset"}
         )
         return found
 

@@ -1,0 +1,114 @@
+"""The preview's own pages: why a section or an entry, what the check finds, another time."""
+
+from __future__ import annotations
+
+import json
+from typing import TYPE_CHECKING
+from urllib.parse import parse_qsl
+
+from elenchus.asking.names import row_of
+from elenchus.engine.explain import explain
+from elenchus.engine.verdict import judge
+from elenchus.errors import NoSuchName, Problem
+from elenchus.layout.checks import findings
+from elenchus.layout.explanations import explanation, verdict
+from elenchus.layout.pieces import Piece
+from elenchus.pages.sections import placed
+from elenchus.rendering.renderer import PageView
+from elenchus.rendering.sections import Link
+from elenchus.serving.pages import page_named, told
+from elenchus.serving.preview import TOOLS, pieces_html
+from elenchus.serving.reply import Reply, redirect
+from elenchus.values.texts import quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from elenchus.pages.sections import Placed, Section
+    from elenchus.serving.live import Live, Moment
+
+__all__ = ["COOKIE", "problems_data", "problems_page", "time_reply", "why_page"]
+
+COOKIE = "elenchus-at"
+WIDTH = 110  # columns of what is told
+FIRST = 8  # findings that the panel names
+
+
+def why_page(moment: Moment, query: str) -> Reply:
+    """Return why a section of a page shows what it shows, or why an entry stands there. Raises NoSuchName."""
+    pairs = parse_qsl(query, max_num_fields=100)
+    asked = dict(pairs)
+    page = page_named(moment, asked.get("page", ""))
+    number = asked.get("section", "")
+    if page is None or not number.isdigit() or int(number) >= len(page.rule.sections):
+        message = f"there is no section {quoted(number)} on {quoted(asked.get('page', ''))}"
+        raise NoSuchName([Problem("unknown-page", message)])
+    chosen: dict[str, list[str]] = {}
+    for name, text in pairs:
+        if name not in ("page", "section", "entry"):
+            chosen.setdefault(name, []).append(text)
+    found = placed(moment.site, page, visitor=chosen)
+    section = found.sections[int(number)]
+    pieces = tuple(why_pieces(moment, found, section, asked.get("entry", "")))
+    back = Link(f"Back to {page.title}", moment.renderer.root.link(page.address))
+    links = [back]
+    if asked.get("entry"):
+        address = f"{TOOLS}why?{query.partition('&entry=')[0]}"
+        links.append(Link("Why the whole section", address))
+    heading = f"Why {asked['entry']}" if asked.get("entry") else f"Why {section.title or section.label}"
+    about = f"In {section.label} on /{page.address}"
+    view = PageView(heading, heading, "", about=about, is_private=True)
+    return told(moment, view, text=pieces_html(pieces), links=links)
+
+
+def why_pieces(moment: Moment, found: Placed, section: Section, entry: str) -> Iterator[Piece]:
+    """Yield the funnel of a section, or what becomes of an entry in it, and what stands elsewhere already."""
+    site = moment.site
+    if section.plan is None or section.listing is None:
+        for problem in section.problems:
+            yield Piece(f"{problem}\n")
+        return
+    elsewhere = dict(section.left_out)
+    if entry:
+        row = row_of(site.dataset, section.plan.taxonomy, entry)
+        yield from verdict(judge(section.plan, site.dataset, site.clock, row))
+        name = site.dataset.entries.ids[row] if not section.plan.taxonomy else entry
+        if name in elsewhere:
+            yield Piece(f"\nLeft out here: it stands in {found.sections[elsewhere[name]].label} already.\n")
+        return
+    yield from explanation(explain(section.plan, site.dataset, site.clock, section.listing.text))
+    for name, other in elsewhere.items():
+        yield Piece(f"\nLeft out: {name}, which stands in {found.sections[other].label} already")
+    if elsewhere:
+        yield Piece("\n")
+
+
+def problems_page(moment: Moment) -> Reply:
+    """Return all that the check finds, as a page."""
+    view = PageView("What the check finds", "What the check finds", "", is_private=True)
+    return told(moment, view, text=pieces_html(findings(moment.report, WIDTH)))
+
+
+def problems_data(moment: Moment) -> Reply:
+    """Return how much the check finds, with the first of it."""
+    report = moment.report
+    counted = [each for each in report.findings if not each.accepted and each.level != "note"]
+    document = {
+        "errors": report.count("error"),
+        "warnings": report.count("warning"),
+        "notes": report.count("note"),
+        "first": [str(each.problem) for each in counted[:FIRST]],
+    }
+    return Reply(json.dumps(document, ensure_ascii=False).encode(), "application/json")
+
+
+def time_reply(live: Live, query: str) -> Reply:
+    """Return the way back to a page, which is seen at another time from now on. Raises SiteError."""
+    pairs = parse_qsl(query, keep_blank_values=True, max_num_fields=10)
+    asked = dict(pairs)
+    at, back = asked.get("at", ""), asked.get("back", "/")
+    if at:
+        live.moment(at)
+    back = back if back.startswith("/") and not back.startswith(("//", "/\\")) else "/"
+    age = "" if at else "; Max-Age=0"
+    return redirect(back, **{"Set-Cookie": f"{COOKIE}={at}; Path=/; SameSite=Strict; HttpOnly{age}"})
