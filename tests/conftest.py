@@ -6,6 +6,7 @@ import os
 import shutil
 import subprocess
 import sys
+import time
 import tomllib
 from collections.abc import Callable
 from pathlib import Path
@@ -56,6 +57,23 @@ def run(tmp_path: Path) -> Run:
 def site_folder(tmp_path: Path) -> Path:
     """Return a copy of the reference site that a test may change."""
     return Path(shutil.copytree(HERE / "reference", tmp_path / "site"))
+
+
+def kill_at_moments(command: list[str], folder: Path, look: Callable[[], None], moments: int = 8) -> None:
+    """Run a program to its end once, then again killed at moments spread over that time; look each time.
+
+    ``look`` is called after each run: it tells whether what a killed run leaves is whole, and makes the
+    folder ready for the next one.
+    """
+    started = time.monotonic()
+    subprocess.run(command, cwd=folder, check=True, capture_output=True)
+    whole = time.monotonic() - started
+    look()
+    for moment in range(moments):
+        with subprocess.Popen(command, cwd=folder, stdout=subprocess.DEVNULL) as process:
+            time.sleep(whole * (0.3 + 0.65 * moment / moments))
+            process.kill()
+        look()
 
 
 Write = Callable[[dict[str, str]], elenchus.Site]

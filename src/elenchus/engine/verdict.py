@@ -20,6 +20,8 @@ from elenchus.values.texts import either
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
+    from numpy.typing import NDArray
+
     from elenchus.engine.stages import Stages
     from elenchus.plan.nodes import Condition, Plan
     from elenchus.table.dataset import Dataset
@@ -68,16 +70,30 @@ class Verdict:
     together: bool = False
 
 
-def judge(plan: Plan, data: Dataset, clock: Clock, row: int) -> Verdict:
-    """Return what becomes of a row, an entry or a term, in the answer to a plan."""
+def judge(
+    plan: Plan, data: Dataset, clock: Clock, row: int, *, without: NDArray[np.intp] | None = None
+) -> Verdict:
+    """Return what becomes of a row, an entry or a term, in the answer to a plan.
+
+    ``without`` are rows that the answer leaves out, because they stand on its page already.
+    """
     judged = selection_of(plan, data, clock, besides=row)
     gates = list(findings(plan, data, clock, row, judged))
+    is_repeated = without is not None and row in without
+    if without is not None:
+        gates.append(Finding("does not stand on the page already", not is_repeated))
     failing = [finding for finding in gates if not finding.holds and not finding.depth]
-    stages = select(plan, data, clock)
-    leads = row in plan.lead and (plan.taxonomy != "" or bool(stages.selection.view.visible[row]))
+    stages = select(plan, data, clock, without=without)
+    leads = (
+        row in plan.lead
+        and not is_repeated
+        and (plan.taxonomy != "" or bool(stages.selection.view.visible[row]))
+    )
     filled = row in stages.rows[len(stages.rows) - stages.filled :]
     place = placed(plan, stages, row) if not failing or leads or filled else outlook(plan, data, clock, row)
     changes = mends(plan, data, clock, row, judged) if failing else place.mends(plan)
+    if is_repeated:
+        changes = (*changes, "let this section choose before the other, with a smaller priority")
     is_listed = ((not failing or leads) and not place.cut) or filled
     return Verdict(
         id=judged.view.ids(plan.taxonomy)[row],

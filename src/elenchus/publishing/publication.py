@@ -255,7 +255,7 @@ def listings_of(site: Site, pages: Iterable[Placed], only: str, old: Manifest) -
             continue
         for section in page.sections:
             if section.answer and section.takes_part:
-                name = f"/{page.page.address} {section.name}"
+                name = f"/{page.page.address} {section.rule.listing or section.rule.title or section.name}"
                 times[name] += 1
                 name += f" ({times[name]})" if times[name] > 1 else ""
                 skipped = only and page.page.rule.name != only

@@ -45,7 +45,7 @@ def changes_told(found: Publication, titles: Callable[[str], str], *, whole: boo
         shown = found.moves if whole else found.moves[:MOST]
         for move in shown:
             yield from listing_lines(move, titles, whole=whole)
-        yield from rest(len(found.moves) - len(shown), "listings")
+        yield from rest(len(found.moves) - len(shown), "listing")
 
 
 def lines(sign: str, heading: str, paths: Sequence[str], *, whole: bool) -> Iterator[Piece]:
@@ -57,13 +57,13 @@ def lines(sign: str, heading: str, paths: Sequence[str], *, whole: bool) -> Iter
     for path in shown:
         yield Piece(f"  {sign} ", Role.FAINT)
         yield Piece(f"{printable(path)}\n")
-    yield from rest(len(paths) - len(shown), "files")
+    yield from rest(len(paths) - len(shown), "file")
 
 
 def rest(count: int, what: str) -> Iterator[Piece]:
     """Yield how many are not shown."""
     if count:
-        yield Piece(f"  … {count} more {what}; --all shows them\n", Role.FAINT)
+        yield Piece(f"  … and {counted(count, what)} more; --all shows all\n", Role.FAINT)
 
 
 def listing_lines(move: ListingChange, titles: Callable[[str], str], *, whole: bool) -> Iterator[Piece]:

@@ -118,7 +118,7 @@ class Words(HTMLParser):
 def words_of(text: str) -> list[str]:
     """Return the words of Markdown, without headings, tables, code blocks and markup."""
     words = Words()
-    words.feed(clean(reader().render(text)))
+    words.feed(body_html(text))
     words.close()
     return "".join(words.parts).split()
 

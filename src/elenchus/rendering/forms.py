@@ -18,6 +18,7 @@ from elenchus.language.tree import walk
 from elenchus.pages.sections import free_parameters, left_out_rows
 from elenchus.plan.check import check
 from elenchus.rendering.sections import row_views
+from elenchus.values.texts import fold
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
@@ -151,7 +152,7 @@ def controls_of(site: Site, section: Section, names: Sequence[str]) -> Iterator[
     listing, given = section.parts[0], section.given or {}
     for name in names:
         rule = listing.parameters[name][0]
-        chosen = tuple(given.get(name, ())) or rule.default
+        chosen = tuple(given.get(name, ())) or usual(rule)
         optional = listing.parameter_names[name]
         yield control_of(site, section, rule, chosen, optional=optional)
 
@@ -173,7 +174,12 @@ def control_of(
 
 
 def options_of(site: Site, section: Section, rule: ParameterRule, chosen: Sequence[str]) -> Iterator[Option]:
-    """Yield the choices of a parameter with the number of rows that each leaves, all others as they are."""
+    """Yield the choices of a parameter with the number of rows that each leaves, all others as they are.
+
+    Those that leave none whatever is chosen besides are not offered.
+    """
+    names = free_parameters(section.parts[0], section.rule)
+    given: dict[str, list[str]] = {name: [] for name in names if (section.given or {}).get(name)}
     for value, label, depth in possible(site, rule):
         is_chosen = value in chosen
         if rule.orders:
@@ -181,7 +187,12 @@ def options_of(site: Site, section: Section, rule: ParameterRule, chosen: Sequen
             continue
         rows = rows_with(site, section, {rule.name: [value]})
         count = None if rows is None else len(rows)
-        if count or is_chosen or rule.words:
+        if (
+            count
+            or is_chosen
+            or rule.words
+            or (given and rows_with(site, section, {**given, rule.name: [value]}))
+        ):
             yield Option(value, label, depth, count, is_chosen)
 
 
@@ -250,12 +261,19 @@ def canonical(site: Site, section: Section, names: Sequence[str]) -> dict[str, l
     found = {}
     for name in names:
         rule = listing.parameters[name][0]
-        chosen = [text for text in given.get(name, ()) if text]
-        known = {value: number for number, (value, _, _) in enumerate(possible(site, rule))}
+        spelt = {fold(word): value for value, label, _ in possible(site, rule) for word in (label, value)}
+        known = {value: number for number, value in enumerate(dict.fromkeys(spelt.values()))}
+        chosen = [spelt.get(fold(text), text) for text in given.get(name, ()) if text]
         chosen = sorted(dict.fromkeys(chosen), key=lambda text: (known.get(text, len(known)), text))
-        if chosen and tuple(chosen) != rule.default:
+        if chosen and tuple(chosen) not in (rule.default, usual(rule)):
             found[name] = chosen
     return found
+
+
+def usual(rule: ParameterRule) -> tuple[str, ...]:
+    """Return what is chosen where nothing is given: the default, or the choice that asks for nothing."""
+    free = tuple(word for word, condition in rule.conditions.items() if condition is None)
+    return rule.default or free[:1]
 
 
 def query_text(query: Values, number: int = 1) -> str:

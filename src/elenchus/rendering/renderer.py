@@ -334,6 +334,7 @@ class Renderer:
             answer,
             id=section.slug,
             title=section.title,
+            level=2 if section.title else 1,
             pager=pager(number, answer.pages, lambda each: self.page_link(page, section, each, visit)),
             form=form_of(self, found, section, visit),
             beside=tuple(self.beside(page, section)),

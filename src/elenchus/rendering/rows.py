@@ -111,7 +111,8 @@ class Desk:
             return self.root.link(pages[0].address)
         if self.has_pages(taxonomy, name):
             return ""
-        return self.root.link(self.row(taxonomy, name).raw("address") or "")
+        own = self.row(taxonomy, name).raw("address")
+        return self.root.link(str(own)) if own else ""
 
     def may_show(self, private: bool) -> bool:  # noqa: FBT001 - it is what a page says
         """Say whether a page is linked from here."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import traceback
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -62,8 +63,12 @@ class Templates:
             raise SiteError([self.missing(str(error.name))]) from None
         except jinja2.TemplateSyntaxError as error:
             raise SiteError([self.wrong(error.name or name, error.lineno, str(error.message))]) from None
-        except ElenchusError:
-            raise
+        except ElenchusError as error:  # of a question in the template, or of a template in it
+            at, line = self.where(error, name)
+            located = [
+                replace(each, place=each.place or self.place(at, line), span=None) for each in error.problems
+            ]
+            raise SiteError(located) from None
         except Exception as error:  # whatever a template does wrong is told as its own mistake
             at, line = self.where(error, name)
             raise SiteError([self.wrong(at, line, str(error))]) from None
@@ -76,8 +81,11 @@ class Templates:
 
     def wrong(self, name: str, line: int, message: str) -> Problem:
         """Return the problem of a mistake in a template."""
-        place = Place(f"{FOLDER}/{name}" if (self.folder / name).is_file() else name, line)
-        return Problem("bad-template", f"in the template: {message}", place=place)
+        return Problem("bad-template", f"in the template: {message}", place=self.place(name, line))
+
+    def place(self, name: str, line: int) -> Place:
+        """Return a line of a template."""
+        return Place(f"{FOLDER}/{name}" if (self.folder / name).is_file() else name, line)
 
     def where(self, error: Exception, name: str) -> tuple[str, int]:
         """Return the template and the line in which an error was raised."""

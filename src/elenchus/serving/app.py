@@ -236,6 +236,7 @@ def serve(live: Live, host: str, port: int, ready: Callable[[int], None]) -> Non
     with socket.socket(family, socket.SOCK_STREAM) as listening:
         listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         listening.bind((host, port))
+        listening.listen(128)  # from here on nobody is refused
         hosts = ["127.0.0.1", "localhost", "[::1]", f"[{host}]" if ":" in host else host]
         if host in ("0.0.0.0", "::"):  # noqa: S104 - whoever asks for all addresses means all names
             hosts = ["*"]

@@ -13,7 +13,7 @@ from elenchus.errors import NoSuchName, Problem
 from elenchus.layout.checks import findings
 from elenchus.layout.explanations import explanation, verdict
 from elenchus.layout.pieces import Piece
-from elenchus.pages.sections import placed
+from elenchus.pages.sections import left_out_rows, placed
 from elenchus.rendering.renderer import PageView
 from elenchus.rendering.sections import Link
 from elenchus.serving.pages import page_named, told
@@ -68,15 +68,13 @@ def why_pieces(moment: Moment, found: Placed, section: Section, entry: str) -> I
         for problem in section.problems:
             yield Piece(f"{problem}\n")
         return
-    elsewhere = dict(section.left_out)
+    elsewhere, without = dict(section.left_out), left_out_rows(site, section)
     if entry:
         row = row_of(site.dataset, section.plan.taxonomy, entry)
-        yield from verdict(judge(section.plan, site.dataset, site.clock, row))
-        name = site.dataset.entries.ids[row] if not section.plan.taxonomy else entry
-        if name in elsewhere:
-            yield Piece(f"\nLeft out here: it stands in {found.sections[elsewhere[name]].label} already.\n")
+        yield from verdict(judge(section.plan, site.dataset, site.clock, row, without=without))
         return
-    yield from explanation(explain(section.plan, site.dataset, site.clock, section.listing.text))
+    funnel = explain(section.plan, site.dataset, site.clock, section.listing.text, without=without)
+    yield from explanation(funnel)
     for name, other in elsewhere.items():
         yield Piece(f"\nLeft out: {name}, which stands in {found.sections[other].label} already")
     if elsewhere:

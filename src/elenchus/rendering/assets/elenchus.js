@@ -10,7 +10,7 @@ class Chooser {
     const part = (name) => document.getElementById(`${id}-${name}`);
     this.form = form;
     this.keys = JSON.parse(part("keys").textContent);
-    this.section = form.closest("section");
+    this.section = form.closest(".section");
     this.result = this.section.querySelector(".result");
     this.pager = this.section.querySelector(".pager");
     this.first = [...this.section.querySelectorAll("[data-row]")];

@@ -1,0 +1,278 @@
+"""The preview: addresses, what visitors choose, why, another time, listings as JSON:API, limits."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import socket
+import subprocess
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+import httpx2
+import pytest
+from starlette.testclient import TestClient
+
+import elenchus
+from conftest import PROGRAM
+from elenchus.serving.app import application
+from elenchus.serving.live import Live
+
+JSON_API = "application/vnd.api+json"
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    return Path(shutil.copytree(elenchus.demo_folder(), tmp_path / "demo"))
+
+
+@pytest.fixture(scope="module")
+def demo() -> Iterator[TestClient]:
+    live = Live(elenchus.demo_folder())
+    with TestClient(
+        application(live, watched=False), base_url="http://localhost", follow_redirects=False
+    ) as client:
+        yield client
+
+
+@pytest.mark.parametrize(
+    ("address", "status", "says"),
+    [
+        ("/", 200, "Fresh from the shore"),
+        ("/index.html", 200, "Fresh from the shore"),
+        ("/notebook/", 200, "40 entries"),
+        ("/notebook", 302, "/notebook/"),
+        ("/notebook/page/2/", 200, "page 2 of 4"),
+        ("/notebook/page/5/", 404, "has no page “5”"),
+        ("/notebook/page/1/", 404, "nothing stands at"),
+        ("/notebook/?page=2", 302, "/notebook/page/2/"),
+        ("/notebook/?page=1", 302, "/notebook/"),
+        ("/notebook/?page=9", 302, "/notebook/page/9/"),
+        ("/notebook/?page=-1", 404, "has no page “-1”"),
+        ("/notebook/?page=" + "9" * 40, 404, "has no page"),
+        ("/notebook/?habitat=shore", 200, "21 entries"),
+        ("/notebook/?habitat=dunes&habitat=shore", 302, "/notebook/?habitat=shore&habitat=dunes"),
+        ("/notebook/?order=oldest&habitat=shore", 302, "/notebook/?habitat=shore&order=oldest"),
+        ("/notebook/?habitat=shore&order=newest&period=", 302, "/notebook/?habitat=shore"),
+        ("/notebook/?order=newest", 302, "/notebook/"),
+        ("/notebook/?period=any+time", 302, "/notebook/"),
+        ("/notebook/?habitat=SHORE&habitat=Sandy+shore", 302, "/notebook/?habitat=shore&habitat=sandy-shore"),
+        ("/notebook/?habitat=shore&page=2", 200, "page 2 of 3"),
+        ("/notebook/page/3/?habitat=shore", 302, "/notebook/?habitat=shore&page=3"),
+        ("/notebook/?habitat=shore&page=4", 404, "has no page “4”"),
+        ("/notebook/?colour=red", 200, "can be chosen by “colour”; it was left out"),
+        ("/notebook/?habitat=shor", 404, "Did you mean shore?"),
+        ("/notebook/?period=tomorrow", 404, "cannot be “tomorrow”"),
+        ("/notebook/?order=up&order=down", 404, "takes one value"),
+        ("/habitats/dunes/?species=marram", 200, "1 entry"),
+        ("/habitats/dunes/?habitat=shore", 200, "it was left out"),
+        ("/guidez/", 404, "/guides/"),
+        ("/sightings/limpets-in-square-nine/", 200, "Limpets in square nine"),
+        ("/images/seal.svg", 200, "<svg"),
+        ("/assets/elenchus.css", 200, "color-scheme"),
+        ("/notebook/find.atom", 200, "<feed"),
+        ("/notebook/page/4/find.rss", 200, "<rss"),
+        ("/notebook/page/9/find.rss", 404, "nothing stands at"),
+        ("/elenchus.toml", 404, "nothing stands at"),
+        ("/notebook/guide/birds-at-night.md", 404, "nothing stands at"),
+        ("/images/../elenchus.toml", 404, "nothing stands at"),
+        ("/images/%2e%2e/elenchus.toml", 404, "nothing stands at"),
+        ("/images/..%2felenchus.toml", 404, "nothing stands at"),
+        ("/%00", 404, "nothing stands at"),
+        ("/-elenchus/why?page=/&section=1", 200, "habitat is shore or below"),
+        ("/-elenchus/why?page=/&section=1&entry=sighting/grey-seals-hauled-out", 200, "does not stand on the page already"),
+        ("/-elenchus/why?page=/&section=1&entry=guide/birds-at-night", 200, "is of the kind sighting"),
+        ("/-elenchus/why?page=/&section=9", 404, "nothing stands at"),
+        ("/-elenchus/why?page=/&section=1&entry=nobody", 404, "nothing stands at"),
+        ("/-elenchus/nothing", 404, "nothing stands at"),
+        ("/-elenchus/problems", 200, "10 notes"),
+        ("/-elenchus/problems.json", 200, '"errors": 0'),
+        ("/-elenchus/time?at=never", 500, "is not a date"),
+        ("/-elenchus/time?at=2026-01-01&back=//evil.example", 302, "/"),
+        ("/" + "a" * 5000, 414, "too long"),
+        ("/notebook/?" + "&".join(f"a{number}=1" for number in range(200)), 400, "too many"),
+    ],
+)  # fmt: skip
+def test_addresses(demo: TestClient, address: str, status: int, says: str) -> None:
+    """What is answered at an address; where it leads, or what the page says."""
+    answer = demo.get(address)
+    assert answer.status_code == status
+    if status == 302:
+        assert answer.headers["location"] == says
+    else:
+        assert says.lower() in answer.text.lower()
+    assert answer.headers.get("x-content-type-options", "nosniff") == "nosniff"
+
+
+def test_only_reading(demo: TestClient) -> None:
+    """Nothing is taken from visitors: other methods are refused, as are other names of this machine."""
+    assert [demo.request(method, "/").status_code for method in ("POST", "PUT", "DELETE", "PATCH")] == [
+        405
+    ] * 4
+    assert demo.head("/").status_code == 200
+    assert demo.head("/").content == b""
+    assert demo.get("/", headers={"host": "evil.example"}).status_code == 400
+
+
+def test_forms(demo: TestClient) -> None:
+    """What is chosen is kept, counts are those of the other choices, the pager keeps the choice."""
+    text = demo.get("/notebook/?habitat=shore&period=last+90+days").text
+    assert 'value="shore" checked' in text
+    assert '<option value="last 90 days" selected>' in text
+    estuary = text.partition('value="estuary"')[2].partition("</label>")[0]
+    listed: Any = demo.get("/api/listings/find?filter[habitat]=estuary&filter[period]=last 90 days").json()
+    assert f'<span class="count">{listed["meta"]["total"]}</span>' in estuary
+    shore = demo.get("/notebook/?habitat=shore&order=oldest").text
+    assert 'href="/notebook/?habitat=shore&amp;order=oldest&amp;page=2"' in shore
+    assert "<template" not in text
+    assert '<a href="/notebook/">Show all</a>' in text
+
+
+def test_another_time(demo: TestClient) -> None:
+    """A cookie lets all pages be seen at another time, until it is taken away."""
+    assert "Ringed plover chicks" not in demo.get("/notebook/").text
+    there = demo.get("/-elenchus/time?at=2026-06-25T10:00&back=/notebook/")
+    assert there.headers["location"] == "/notebook/"
+    assert "HttpOnly" in there.headers["set-cookie"]
+    assert "Ringed plover chicks" in demo.get("/notebook/").text
+    demo.get("/-elenchus/time?at=&back=/")
+    assert "Ringed plover chicks" not in demo.get("/notebook/").text
+    demo.cookies.clear()
+
+
+@pytest.mark.parametrize(
+    ("address", "status", "code", "parameter"),
+    [
+        ("/api/listings/fnd", 404, "unknown-listing", ""),
+        ("/api/listings/", 404, "unknown-listing", ""),
+        ("/api/listings/find?colour=red", 400, "unknown-parameter", "colour"),
+        ("/api/listings/find?filter[colour]=red", 400, "unknown-parameter", "filter[colour]"),
+        ("/api/listings/find?filter[order]=newest", 400, "unknown-parameter", "filter[order]"),
+        ("/api/listings/find?filter[habitat]=shor", 400, "unknown-term", "filter[habitat]"),
+        ("/api/listings/find?filter[period]=ever", 400, "unknown-choice", "filter[period]"),
+        ("/api/listings/find?sort=up", 400, "unknown-choice", "sort"),
+        ("/api/listings/lead?sort=up", 400, "unknown-parameter", "sort"),
+        ("/api/listings/find?page[number]=9", 404, "no-such-page", "page[number]"),
+        ("/api/listings/find?page[number]=x", 404, "no-such-page", "page[number]"),
+        ("/api/listings/of-station", 400, "no-page-row", ""),
+        ("/api/listings/find?filter[habitat]=" + "x" * 600, 400, "long-value", "filter[habitat]"),
+    ],
+)
+def test_api_errors(demo: TestClient, address: str, status: int, code: str, parameter: str) -> None:
+    """What is wrong with a request is a JSON:API error that names the parameter."""
+    answer = demo.get(quote(address, safe="/?&=[]"))
+    assert (answer.status_code, answer.headers["content-type"]) == (status, JSON_API)
+    (error,) = answer.json()["errors"]
+    assert (error["status"], error["code"]) == (str(status), code)
+    assert error.get("source", {}).get("parameter", "") == parameter
+    assert error["title"]
+
+
+def test_api(demo: TestClient, demo_site: elenchus.Site) -> None:
+    """Pages of resources, links between them, counts of choices; following next gives the whole listing."""
+    address, seen = "/api/listings/find?filter[habitat]=shore,dunes&sort=a-z", []
+    while address:
+        answer = demo.get(address)
+        assert answer.headers["content-type"] == JSON_API
+        document = answer.json()
+        seen += [each["id"] for each in document["data"]]
+        assert document["links"]["first"] == "/api/listings/find?filter%5Bhabitat%5D=shore%2Cdunes&sort=a-z"
+        address = document["links"]["next"]
+    wanted = elenchus.ask(
+        demo_site, "find", given={"habitat": ["shore", "dunes"], "order": "a-z"}, changes="no per page"
+    )
+    assert seen == [row.id for row in wanted.rows]
+    counts = {each["value"]: each["count"] for each in document["meta"]["counts"]["habitat"]}
+    assert counts["shore"] == elenchus.ask(demo_site, "find", given={"habitat": "shore"}).total
+    first = demo.get("/api/listings/find").json()["data"][0]
+    assert first["type"] == "sighting"
+    assert first["attributes"]["date"] == "2026-06-14T08:40:00+01:00"
+    assert first["relationships"]["habitat"]["data"] == [{"type": "habitat", "id": "rocky-shore"}]
+    assert first["links"]["self"] == "/sightings/grey-seals-hauled-out/"
+    names = [each["id"] for each in demo.get("/api/listings").json()["data"]]
+    assert "find" in names
+    months = demo.get("/api/listings/months").json()["meta"]["groups"]
+    assert months[0]["label"] == "June 2026"
+
+
+@pytest.mark.parametrize(
+    ("accept", "status"),
+    [
+        (JSON_API, 200),
+        ("*/*", 200),
+        (f"{JSON_API};q=0.9", 200),
+        (f"{JSON_API}; ext=x", 406),
+        (f"{JSON_API}; ext=x, {JSON_API}", 200),
+    ],
+)
+def test_accept(demo: TestClient, accept: str, status: int) -> None:
+    """A client that asks for parameters of the media type is told that there are none (JSON:API 1.1)."""
+    assert demo.get("/api/listings/find", headers={"accept": accept}).status_code == status
+
+
+def test_validators(demo: TestClient) -> None:
+    """What a client has already is not sent again."""
+    for address in ("/", "/api/listings/find", "/images/seal.svg"):
+        first = demo.get(address)
+        again = demo.get(address, headers={"if-none-match": f'"x", {first.headers["etag"]}'})
+        assert (again.status_code, again.content) == (304, b"")
+        assert again.headers["etag"] == first.headers["etag"]
+        assert demo.get(address, headers={"if-none-match": '"other"'}).status_code == 200
+
+
+def test_problems_are_shown(folder: Path) -> None:
+    """A site that cannot be read shows what is wrong on every page, and comes back when that is mended."""
+    live = Live(folder)
+    site = folder / "elenchus.toml"
+    good = site.read_text(encoding="utf-8")
+    with TestClient(application(live, watched=False), base_url="http://localhost") as client:
+        assert client.get("/").status_code == 200
+        site.write_text(good.replace("[kinds.person]", "[kind.person]"), encoding="utf-8")
+        live.changed()
+        answer = client.get("/guides/")
+        assert (answer.status_code, "Did you mean kinds?" in answer.text) == (500, True)
+        assert client.get("/api/listings/find").json()["errors"][0]["code"] == "unknown-key"
+        site.write_text(good, encoding="utf-8")
+        listings = folder / "listings.toml"
+        listings.write_text(
+            listings.read_text(encoding="utf-8").replace("habitat under shore", "habitat under shoar"),
+            encoding="utf-8",
+        )
+        live.changed()
+        page = client.get("/")
+        assert page.status_code == 200
+        assert "no habitat is called “shoar”" in page.text
+        assert json.loads(client.get("/-elenchus/problems.json").text)["errors"] >= 1
+
+
+def test_program(folder: Path) -> None:
+    """The installed program serves at a free port, tells of changes as events, and refuses a port in use."""
+    command = [str(PROGRAM), "serve", "--port", "0", "--site", str(folder)]
+    with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as process:
+        try:
+            assert process.stdout
+            line = process.stdout.readline()
+            address = line.split()[2]
+            assert address.startswith("http://127.0.0.1:")
+            with httpx2.stream("GET", f"{address}-elenchus/events", timeout=20) as events:
+                lines = events.iter_lines()
+                assert next(text for text in lines if text.startswith("data:")) == "data: 1"
+                time.sleep(0.5)
+                (folder / "notebook" / "guide" / "fresh.md").write_text(
+                    "---\ntitle: Fresh guide\ndate: 2026-06-01\n---\n", encoding="utf-8"
+                )
+                assert next(text for text in lines if text.startswith("data:")) != "data: 1"
+            assert "Fresh guide" in httpx2.get(f"{address}guides/", timeout=20).text
+            port = address.rstrip("/").rpartition(":")[2]
+            second = subprocess.run(
+                [*command[:3], port, *command[4:]], capture_output=True, text=True, check=False
+            )
+            assert (second.returncode, f"port {port} cannot be served at" in second.stderr) == (6, True)
+            with socket.create_connection(("127.0.0.1", int(port)), timeout=5) as raw:
+                raw.sendall(b"GET /../../etc/passwd HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n")
+                assert b" 404 " in raw.recv(200)
+        finally:
+            process.terminate()
