@@ -22,8 +22,10 @@ from elenchus.layout.pieces import Piece, width_of
 MARK = re.compile(r"#! (file )?([a-z -]+)$")
 # Codes that check cannot find: those of single answers and commands, and of site files that stop everything.
 ELSEWHERE = ("answers", "commands")
+WITHOUT_ADDRESS = {"no-address"}  # which the demo has: see test_no_address
 STOPPING = {
-    "unreadable-terms", "bad-clock", "unknown-zone", "unknown-source", "missing-folder", "no-source", "no-kind", "fixed-field",
+    "unreadable-terms", "bad-clock", "unknown-zone", "unknown-source", "missing-folder", "no-source", "no-kind", "fixed-field", "bad-address",
+    "outside-site",
 }  # fmt: skip
 
 
@@ -83,8 +85,22 @@ def test_every_code(broken: Path) -> None:
         Counter({key: n for key, n in (found - wanted).items() if key[0] not in of_demo}),
     )
     assert (sorted(missing.elements()), sorted(extra.elements())) == ([], [])
-    possible = {code for code, each in records().items() if each.about not in ELSEWHERE} - STOPPING
+    possible = (
+        {code for code, each in records().items() if each.about not in ELSEWHERE} - STOPPING - WITHOUT_ADDRESS
+    )
     assert possible - {code for _, _, code in found} == set()
+
+
+def test_no_address(tmp_path: Path) -> None:
+    """A site without an address can have data beside its pages, but no feeds."""
+    folder = Path(shutil.copytree(elenchus.demo_folder(), tmp_path / "site"))
+    site = folder / "elenchus.toml"
+    site.write_text(re.sub("address  = .*", "", site.read_text(encoding="utf-8"), count=1), encoding="utf-8")
+    found = [
+        each.problem for each in check_site(elenchus.open_site(folder)).findings if each.level == "error"
+    ]
+    assert {each.code for each in found} == {"no-address"}
+    assert "has no atom, rss or jsonfeed" in found[0].message + found[-1].message
 
 
 def test_demo_is_clean() -> None:

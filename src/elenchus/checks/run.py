@@ -6,7 +6,7 @@ from contextlib import nullcontext
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, TypeAlias
 
-from elenchus.checks import conditions, content, listings, places
+from elenchus.checks import conditions, content, listings, places, publishing
 from elenchus.checks.records import LEVELS, record
 from elenchus.checks.survey import Survey
 from elenchus.errors import Problem, SiteError
@@ -29,7 +29,7 @@ def no_progress(_: int) -> AbstractContextManager[Callable[[], None]]:
     return nullcontext(lambda: None)
 
 
-FINDERS = (content.find, conditions.find, listings.find, places.find)
+FINDERS = (content.find, conditions.find, listings.find, places.find, publishing.find)
 
 
 @dataclass(frozen=True, slots=True)

@@ -46,10 +46,9 @@ class Templates:
         self.environment.globals.update(functions)
 
     def names(self) -> list[str]:
-        """Return the names of all templates."""
-        return sorted(
-            name for name in self.environment.list_templates() if name.endswith((".html", ".xml", ".txt"))
-        )
+        """Return the names of the site's own templates."""
+        own = jinja2.FileSystemLoader(self.folder).list_templates() if self.folder.is_dir() else []
+        return sorted(name for name in own if name.endswith((".html", ".xml", ".txt")))
 
     def has(self, name: str) -> bool:
         """Say whether there is a template."""
@@ -73,11 +72,23 @@ class Templates:
             at, line = self.where(error, name)
             raise SiteError([self.wrong(at, line, str(error))]) from None
 
-    def missing(self, name: str) -> Problem:
+    def problems(self) -> list[Problem]:
+        """Return the mistakes in the form of the site's own templates."""
+        found = []
+        for name in self.names():
+            try:
+                self.environment.get_template(name)
+            except jinja2.TemplateSyntaxError as error:
+                found.append(self.wrong(error.name or name, error.lineno, str(error.message)))
+            except UnicodeDecodeError:
+                found.append(self.wrong(name, 0, "it is not UTF-8"))
+        return found
+
+    def missing(self, name: str, place: Place | None = None) -> Problem:
         """Return the problem of a template that there is not."""
         near = nearest(name, self.environment.list_templates())
         hint = f"Did you mean {either(near)}?" if near else f"Write it in {FOLDER}/, or name another."
-        return Problem("unknown-template", f"there is no template {quoted(name)}", hint)
+        return Problem("unknown-template", f"there is no template {quoted(name)}", hint, place=place)
 
     def wrong(self, name: str, line: int, message: str) -> Problem:
         """Return the problem of a mistake in a template."""

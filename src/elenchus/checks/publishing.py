@@ -1,0 +1,95 @@
+"""Checks of what publishing needs: templates, files beside pages, forms, the pages before and after."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from elenchus.asking.questions import plan_of
+from elenchus.errors import ElenchusError, Problem
+from elenchus.pages.sections import free_parameters
+from elenchus.rendering.forms import MOST_ROWS, independent
+from elenchus.rendering.templates import Templates
+from elenchus.values.texts import either, quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from elenchus.checks.survey import Survey
+    from elenchus.pages.sections import Placed, Section
+
+__all__ = ["find"]
+
+FEEDS = ("atom", "rss", "jsonfeed")
+
+
+def find(survey: Survey) -> Iterator[Problem]:
+    """Yield what would keep a site from being published, or be missing on its pages."""
+    templates = Templates(survey.site.definition.folder, {})
+    yield from templates.problems()
+    for listing in survey.listings:
+        layout = str(listing.setting("layout", ""))
+        if "." in layout and not templates.has(layout):
+            yield templates.missing(layout, listing.settings["layout"][1].place)
+    for rule in survey.book.rules.values():
+        if rule.template and not templates.has(rule.template):
+            yield templates.missing(rule.template, rule.at("template"))
+        yield from around(survey, rule.name)
+    told: set[str] = set()
+    for page in survey.placed:
+        if page.page.rule.name not in told:
+            told.add(page.page.rule.name)
+            yield from beside(survey, page)
+            for section in page.sections:
+                yield from forms(section)
+
+
+def around(survey: Survey, name: str) -> Iterator[Problem]:
+    """Yield why the listing in whose order pages stand cannot be asked."""
+    rule = survey.book.rules[name]
+    if not rule.within:
+        return
+    try:
+        plan_of(survey.site, survey.site.library.get(rule.within), {})
+    except ElenchusError as error:
+        for problem in error.problems:
+            message = f"{rule.within} cannot be asked for the order of pages: {problem.message}"
+            yield Problem("unordered-pages", message, problem.hint, place=rule.at("within"))
+
+
+def beside(survey: Survey, page: Placed) -> Iterator[Problem]:
+    """Yield files beside a page that cannot be made, or that get in each other's way."""
+    seen: set[tuple[str, str]] = set()
+    for section in page.sections:
+        place = section.rule.place
+        feeds = [form for form in section.rule.beside if form in FEEDS]
+        if feeds and section.plan and section.plan.taxonomy:
+            message = f"{section.label} has terms, and no {either(feeds)} can be made of them"
+            yield Problem("no-feed", message, "Terms can be csv or json.", place=place)
+        if feeds and not survey.site.definition.address:
+            message = f"{section.label} has no {either(feeds)}: the site has no address, and a feed needs it"
+            yield Problem("no-address", message, 'Write address = "https://…/" below [site].', place=place)
+        for form in section.rule.beside:
+            if (section.slug, form) in seen:
+                message = (
+                    f"two sections of the page {page.page.rule.name} have the file {section.slug} as {form}"
+                )
+                yield Problem("duplicate-address", message, "Keep one of them.", place=place)
+            seen.add((section.slug, form))
+
+
+def forms(section: Section) -> Iterator[Problem]:
+    """Yield sections whose choices visitors have on the preview, but not on published pages."""
+    if section.answer is None or section.listing is None:
+        return
+    names = free_parameters(section.listing, section.rule)
+    if not names:
+        return
+    reason = ""
+    if not independent(section.listing, names):
+        reason = f"one of {either(':' + name for name in names)} does more than choose rows by itself"
+    elif section.answer.total > MOST_ROWS:
+        reason = f"it has {section.answer.total} rows, and {MOST_ROWS} are the most that a page holds for it"
+    if reason:
+        message = f"visitors of published pages cannot choose in {section.label}: {reason}"
+        hint = f"See what {quoted('independent choices')} are in docs/publishing.md."
+        yield Problem("unpublished-choices", message, hint, place=section.rule.place)
