@@ -11,6 +11,9 @@ import typer
 from elenchus import __version__, formats
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from elenchus.layout.pieces import Piece
     from elenchus.site.site import Site
 
 __all__ = ["app"]
@@ -176,6 +179,14 @@ def why(
     at: AtOption = None,
     given: GivenOption = None,
     changes: TryOption = "",
+    page: Annotated[
+        str,
+        typer.Option(
+            "--on",
+            metavar="PAGE",
+            help="As a section of this page, which leaves out what stands there already.",
+        ),
+    ] = "",
     problems: ProblemsOption = False,
 ) -> None:
     """Explain an answer: what each condition leaves and removes; or why one entry is listed or not."""
@@ -184,12 +195,30 @@ def why(
     from elenchus.layout.explanations import explanation, verdict
 
     asked = opened(site, at)
-    if entry is None:
+    if page:
+        if given or changes:
+            raise typer.BadParameter("the page gives the values, so --on goes with neither --with nor --try")
+        show(why_on(asked, page, question, entry))
+    elif entry is None:
         show(explanation(elenchus.why(asked, question, given=values_of(given), changes=changes)))
     else:
         found = elenchus.why_entry(asked, question, entry, given=values_of(given), changes=changes)
         show(verdict(found))
     show_problems(asked, everything=problems)
+
+
+def why_on(site: Site, page: str, section: str, entry: str | None) -> Iterator[Piece]:
+    """Return why a section of a page shows what it shows, or what becomes of an entry in it."""
+    from elenchus.layout.explanations import explanation, verdict
+    from elenchus.pages.book import Book
+    from elenchus.pages.reasons import section_named, why_entry_here, why_section
+    from elenchus.pages.report import pages_named
+    from elenchus.pages.sections import placed
+
+    found = section_named(placed(site, pages_named(Book(site), page)[0]), section)
+    if entry is None:
+        return explanation(why_section(site, found))
+    return verdict(why_entry_here(site, found, entry))
 
 
 @app.command(short_help="Tell what the site holds, or what a word means there.")

@@ -6,14 +6,12 @@ import json
 from typing import TYPE_CHECKING
 from urllib.parse import parse_qsl
 
-from elenchus.asking.names import row_of
-from elenchus.engine.explain import explain
-from elenchus.engine.verdict import judge
 from elenchus.errors import NoSuchName, Problem
 from elenchus.layout.checks import findings
 from elenchus.layout.explanations import explanation, verdict
 from elenchus.layout.pieces import Piece
-from elenchus.pages.sections import left_out_rows, placed
+from elenchus.pages.reasons import why_entry_here, why_section
+from elenchus.pages.sections import placed
 from elenchus.rendering.renderer import PageView
 from elenchus.rendering.sections import Link
 from elenchus.serving.pages import page_named, told
@@ -68,17 +66,13 @@ def why_pieces(moment: Moment, found: Placed, section: Section, entry: str) -> I
         for problem in section.problems:
             yield Piece(f"{problem}\n")
         return
-    elsewhere, without = dict(section.left_out), left_out_rows(site, section)
     if entry:
-        row = row_of(site.dataset, section.plan.taxonomy, entry)
-        yield from verdict(judge(section.plan, site.dataset, site.clock, row, without=without))
+        yield from verdict(why_entry_here(site, section, entry))
         return
-    funnel = explain(section.plan, site.dataset, site.clock, section.listing.text, without=without)
-    yield from explanation(funnel)
-    for name, other in elsewhere.items():
+    yield from explanation(why_section(site, section))
+    for name, other in section.left_out:
         yield Piece(f"\nLeft out: {name}, which stands in {found.sections[other].label} already")
-    if elsewhere:
-        yield Piece("\n")
+    yield Piece("\n" if section.left_out else "")
 
 
 def problems_page(moment: Moment) -> Reply:
