@@ -22,7 +22,7 @@ COMMANDS = [
     line.strip()
     for page in (ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md")))
     for line in page.read_text(encoding="utf-8").splitlines()
-    if re.match(r"    (\$ )?elenchus (ask|why|describe|pages|check)\b", line)
+    if re.match(r"    (\$ )?elenchus (ask|why|describe|pages|check|publish --dry-run)\b", line)
     and "[" not in line
     and not re.search(r"\b(QUESTION|CODE|NAME)\b", line)
 ]
