@@ -216,7 +216,7 @@ def test_any_width_and_scheme(browser: Browser, web: str, width: int, scheme: An
     for path in (
         "/",
         "/notebook/",
-        "/habitats/shore/",
+        "/habitats/shore/rocky-shore/",
         "/archive/",
         "/sightings/limpets-in-square-nine/",
         "/guides/",

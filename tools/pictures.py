@@ -1,13 +1,15 @@
-"""Take the pictures in docs/screenshots: the installed program in a real terminal, on the demo site.
+"""Take the pictures in docs/screenshots: the program in a real terminal, its pages in a real browser, on the demo.
 
     .venv/bin/python tools/pictures.py [NAME ...]
 
-Needs Xvfb, xterm and ImageMagick (Debian: apt-get install xvfb xterm imagemagick fonts-dejavu-core).
+Needs Xvfb, xterm, ImageMagick and Chromium (Debian: apt-get install xvfb xterm imagemagick chromium
+fonts-dejavu-core fonts-noto-core), and Playwright, which the tests need too.
 """
 
 from __future__ import annotations
 
 import os
+import re
 import shlex
 import shutil
 import subprocess
@@ -15,6 +17,9 @@ import sys
 import tempfile
 import time
 from pathlib import Path
+from typing import Literal
+
+from playwright.sync_api import sync_playwright
 
 TARGET = Path(__file__).parent.parent / "docs" / "screenshots"
 PROGRAM = Path(sys.executable).with_name("elenchus")
@@ -34,36 +39,92 @@ TERMINAL = {
     "page": "elenchus pages guides",
     "addresses": "elenchus pages | head -n 44",
     "check": "elenchus check; elenchus check --about page-edge",
+    "publish": (
+        "elenchus publish >/dev/null; printf -- '---\\ntitle: A new guide\\ndate: 2026-06-14\\nlevel: first-steps\\nhabitat: [dunes]\\n---\\nText\\n'"
+        " > notebook/guide/a-new-guide.md; rm notebook/guide/birds-at-night.md; script -qec 'elenchus publish --dry-run' /dev/null | head -n 44"
+    ),
     "ask-error": "elenchus ask 'from sightings where habitat = rocky-shoer and pinned or individuals > many'",
 }
+# What stands for what is typed, where that only makes the picture ready.
+SHOWN = {"demo": "elenchus demo", "publish": "elenchus publish --dry-run"}
+# Pages: their address on the preview, the colours, and what is clicked before.
+WEB = {
+    "web-home": ("/", "light", ""),
+    "web-find": ("/notebook/?habitat=shore&habitat=dunes&order=a-z", "light", ""),
+    "web-habitat": ("/habitats/shore/rocky-shore/", "dark", ""),
+    "web-archive": ("/archive/", "light", ""),
+    "web-preview": ("/guides/", "light", ".preview summary"),
+}
+NARROW = (390, 844)
 
 
 def main() -> None:
     """Take the pictures named on the command line, or all of them."""
-    wanted = sys.argv[1:] or [*TERMINAL, "chart"]
+    wanted = sys.argv[1:] or [*TERMINAL, *WEB, "chart"]
     TARGET.mkdir(parents=True, exist_ok=True)
     display = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", f"{SIZE[0]}x{SIZE[1]}x24"])
     try:
         time.sleep(1)
-        with tempfile.TemporaryDirectory() as folder:
-            site = Path(folder) / "skerry-bay"
-            subprocess.run([PROGRAM, "demo", site], check=True, stdout=subprocess.DEVNULL)
-            for name in wanted:
+        for name in wanted:
+            with tempfile.TemporaryDirectory() as folder:
+                site = Path(folder) / "skerry-bay"
+                subprocess.run([PROGRAM, "demo", site], check=True, stdout=subprocess.DEVNULL)
                 if name == "chart":
                     ask = ["ask", "from sighting group by date.month", "--site", site, "--chart"]
-                    subprocess.run(
-                        [PROGRAM, *ask, TARGET / "chart.png"], check=True, stdout=subprocess.DEVNULL
-                    )
+                    command = [PROGRAM, *ask, TARGET / "chart.png"]
+                    subprocess.run(command, check=True, stdout=subprocess.DEVNULL)
+                elif name in WEB:
+                    web_picture(name, *WEB[name], site)
                 else:
                     terminal_picture(name, TERMINAL[name], site)
     finally:
         display.terminate()
 
 
+def web_picture(name: str, address: str, colours: Literal["light", "dark"], click: str, site: Path) -> None:
+    """Save the picture of a page, wide and narrow beside each other: as published, or of the preview."""
+    is_preview = bool(click) or "?" in address
+    if is_preview:
+        command = [PROGRAM, "serve", "--port", "0", "--site", site]
+    else:
+        subprocess.run([PROGRAM, "publish", "--site", site], check=True, stdout=subprocess.DEVNULL)
+        command = [sys.executable, "-um", "http.server", "--directory", site / "published", "0"]
+    with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True) as server:
+        assert server.stdout
+        root = re.search(r"http://[^/]+", server.stdout.readline().replace("0.0.0.0", "127.0.0.1"))
+        assert root
+        with sync_playwright() as playwright, tempfile.TemporaryDirectory() as folder:
+            browser = playwright.chromium.launch(
+                executable_path=shutil.which("chromium"), args=["--no-sandbox", "--disable-gpu"]
+            )
+            for number, (width, height) in enumerate((SIZE, NARROW)):
+                page = browser.new_page(viewport={"width": width, "height": height}, color_scheme=colours)
+                page.goto(root[0] + address)
+                if click:
+                    page.locator(click).click()
+                    page.wait_for_timeout(1500)
+                page.screenshot(path=f"{folder}/{number}.png")
+            browser.close()
+            join = [
+                "(",
+                f"{folder}/1.png",
+                "-gravity",
+                "northwest",
+                "-background",
+                "#808890",
+                "-splice",
+                "8x0",
+                ")",
+            ]
+            both = ["convert", f"{folder}/0.png", *join, "-background", "#808890", "+append"]
+            subprocess.run([*both, TARGET / f"{name}.png"], check=True)
+        server.terminate()
+
+
 def terminal_picture(name: str, typed: str, site: Path) -> None:
     """Show a command and its output in xterm and save the picture of the screen."""
     done = site.parent / f"{name}.done"
-    shown = "elenchus demo" if name == "demo" else typed
+    shown = SHOWN.get(name, typed)
     prompt = f"printf '\\033[1;32m$\\033[0m %s\\n\\n' {shlex.quote(shown)}; {typed}; touch {done}; sleep 60"
     environment = {**os.environ, "DISPLAY": DISPLAY, "PATH": f"{PROGRAM.parent}:{os.environ['PATH']}"}
     environment.pop("NO_COLOR", None)
