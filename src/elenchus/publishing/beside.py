@@ -11,7 +11,6 @@ from elenchus.feeds import names as feed_names
 from elenchus.feeds.feed import Feed, FeedItem, stable_id
 from elenchus.formats import answer_format
 from elenchus.pages.paths import file_beside
-from elenchus.rendering.bodies import body_html
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -85,13 +84,7 @@ def feed_of(renderer: Renderer, page: Page, section: Section, form: str, answer:
 
 def item_of(renderer: Renderer, row: RowView) -> FeedItem:
     """Return an entry as feeds have it."""
-    desk, root = renderer.desk, renderer.root
-    source = str(row.raw("source") or "")
-    content = body_html(
-        str(row.raw("body") or ""),
-        trusted=renderer.site.definition.trusted,
-        rewrite=lambda address: root.whole(desk.rewritten(address, source)),
-    )
+    root = renderer.root
     taxonomies = renderer.site.dataset.schema.taxonomies
     return FeedItem(
         id=stable_id(root.address, row.id),
@@ -100,7 +93,7 @@ def item_of(renderer: Renderer, row: RowView) -> FeedItem:
         published=row.published,
         updated=row.changed,
         summary=row.summary(WORDS_OF_SUMMARY),
-        content=content,
+        content=str(row.body_elsewhere),
         author=str(row["author"].first or ""),
         image=root.whole(row.image.src) if row.image else "",
         terms=tuple((name, str(item)) for name in taxonomies for item in row[name]),

@@ -89,11 +89,10 @@ def form_of(renderer: Renderer, found: Placed, section: Section, visit: Visit) -
     action = renderer.root.link(found.page.address)
     site = renderer.site
     if visit.query is not None:
-        controls = tuple(controls_of(site, section, names))
-        return Form(action, controls, answer.total)
+        return Form(action, tuple(Asked(site, section).controls()), answer.total)
     if not independent(listing, names) or answer.total > MOST_ROWS:
         return None
-    return published(renderer, section, names, action)
+    return published(renderer, section, action)
 
 
 # Questions that keys can answer
@@ -147,103 +146,100 @@ def chooses(part: Any, use: Parameter) -> bool:
 # Controls
 
 
-def controls_of(site: Site, section: Section, names: Sequence[str]) -> Iterator[Control]:
-    """Yield the control of each parameter, what is chosen marked."""
-    listing, given = section.parts[0], section.given or {}
-    for name in names:
-        rule = listing.parameters[name][0]
-        chosen = tuple(given.get(name, ())) or usual(rule)
-        optional = listing.parameter_names[name]
-        yield control_of(site, section, rule, chosen, optional=optional)
+@dataclass
+class Asked:
+    """A section that is asked with one choice after the other; each answer is worked out once."""
 
+    site: Site
+    section: Section
+    rows: dict[tuple[tuple[str, tuple[str, ...]], ...], list[int] | None] = field(default_factory=dict)
 
-def control_of(
-    site: Site, section: Section, rule: ParameterRule, chosen: Sequence[str], *, optional: bool
-) -> Control:
-    """Return the control of one parameter; choices that would leave nothing are not offered."""
-    label = rule.label or rule.name
-    options = tuple(options_of(site, section, rule, chosen))
-    if not options:
-        return Control(rule.name, label, "text", text=", ".join(chosen))
-    if rule.many:
-        return Control(rule.name, label, "many", options)
-    has_none = any(condition is None for condition in rule.conditions.values())
-    if optional and not rule.default and not has_none:
-        options = (Option("", "", is_chosen=not chosen), *options)
-    return Control(rule.name, label, "one", options, is_order=bool(rule.orders))
+    def __post_init__(self) -> None:
+        self.listing = self.section.parts[0]
+        self.given = self.section.given or {}
+        self.names = free_parameters(self.listing, self.section.rule)
+        self.without = left_out_rows(self.site, self.section)
 
+    def rows_with(self, chosen: Values) -> list[int] | None:
+        """Return the rows with other values, in their order; None where that cannot be asked."""
+        key = tuple((name, tuple(texts)) for name, texts in chosen.items())
+        if key not in self.rows:
+            asked = settled(self.site, self.listing, {**self.given, **chosen})
+            plan, problems = check(asked, ground(self.site))
+            found = (
+                None if problems else select(plan, self.site.dataset, self.site.clock, without=self.without)
+            )
+            self.rows[key] = found.rows.tolist() if found else None
+        return self.rows[key]
 
-def options_of(site: Site, section: Section, rule: ParameterRule, chosen: Sequence[str]) -> Iterator[Option]:
-    """Yield the choices of a parameter with the number of rows that each leaves, all others as they are.
+    def controls(self) -> Iterator[Control]:
+        """Yield the control of each parameter, what is chosen marked."""
+        for name in self.names:
+            rule = self.listing.parameters[name][0]
+            yield self.control(rule, tuple(self.given.get(name, ())) or usual(rule))
 
-    Those that leave none whatever is chosen besides are not offered.
-    """
-    names = free_parameters(section.parts[0], section.rule)
-    given: dict[str, list[str]] = {name: [] for name in names if (section.given or {}).get(name)}
-    for value, label, depth in possible(site, rule):
-        is_chosen = value in chosen
-        if rule.orders:
-            yield Option(value, label, is_chosen=is_chosen)
-            continue
-        rows = rows_with(site, section, {rule.name: [value]})
-        count = None if rows is None else len(rows)
-        if (
-            count
-            or is_chosen
-            or rule.words
-            or (given and rows_with(site, section, {**given, rule.name: [value]}))
-        ):
-            yield Option(value, label, depth, count, is_chosen)
+    def control(self, rule: ParameterRule, chosen: Sequence[str]) -> Control:
+        """Return the control of one parameter; choices that would leave nothing are not offered."""
+        label = rule.label or rule.name
+        options = tuple(self.options(rule, chosen))
+        if not options:
+            return Control(rule.name, label, "text", text=", ".join(chosen))
+        if rule.many:
+            return Control(rule.name, label, "many", options)
+        if self.listing.parameter_names[rule.name] and not usual(rule):
+            options = (Option("", "", is_chosen=not chosen), *options)
+        return Control(rule.name, label, "one", options, is_order=bool(rule.orders))
 
+    def options(self, rule: ParameterRule, chosen: Sequence[str]) -> Iterator[Option]:
+        """Yield the choices of a parameter with the rows that each leaves, all others as they are.
 
-def rows_with(site: Site, section: Section, chosen: Values) -> list[int] | None:
-    """Return the rows of a section with other values, in their order; None where it cannot be asked."""
-    asked = settled(site, section.parts[0], {**(section.given or {}), **chosen})
-    plan, problems = check(asked, ground(site))
-    if problems:
-        return None
-    rows: list[int] = select(
-        plan, site.dataset, site.clock, without=left_out_rows(site, section)
-    ).rows.tolist()
-    return rows
+        Those that leave none whatever is chosen besides are not offered.
+        """
+        free: Values = {name: [] for name in self.names if self.given.get(name)}
+        for value, label, depth in possible(self.site, rule):
+            is_chosen = value in chosen
+            if rule.orders:
+                yield Option(value, label, is_chosen=is_chosen)
+                continue
+            rows = self.rows_with({rule.name: [value]})
+            is_offered = (
+                rows or is_chosen or rule.words or (free and self.rows_with({**free, rule.name: [value]}))
+            )
+            if is_offered:
+                yield Option(value, label, depth, None if rows is None else len(rows), is_chosen)
 
 
 # On published pages
 
 
-def published(renderer: Renderer, section: Section, names: Sequence[str], action: str) -> Form | None:
+def published(renderer: Renderer, section: Section, action: str) -> Form | None:
     """Return a form that chooses among all rows of a section by their keys."""
-    site = renderer.site
-    controls = tuple(each for each in controls_of(site, section, names) if each.options)
-    if not controls:
-        return None
-    every = rows_with(site, section, {})
-    if every is None:
+    asked = Asked(renderer.site, section)
+    controls = tuple(each for each in asked.controls() if each.options)
+    every = asked.rows_with({})
+    if not controls or every is None:
         return None
     number_of = {row: number for number, row in enumerate(every)}
     sets = {
         control.name: {
-            option.value: [
-                number_of[row] for row in rows_with(site, section, {control.name: [option.value]}) or ()
-            ]
+            option.value: [number_of[row] for row in asked.rows_with({control.name: [option.value]}) or ()]
             for option in control.options
             if option.value
         }
         for control in controls
     }
-    rows = whole(site, section)
     keys = {"choices": sets, "orders": [control.name for control in controls if control.is_order]}
-    shown = set(section.ids)
+    rows, shown = whole(asked), set(section.ids)
     rest = tuple(row for row in row_views(renderer.desk, section.parts[1], rows) if row.id not in shown)
     numbers = {row.id: number for number, row in enumerate(rows.rows)}
     return Form(action, controls, len(every), as_script(keys), rest, numbers)
 
 
-def whole(site: Site, section: Section) -> Answer:
+def whole(asked: Asked) -> Answer:
     """Return all rows of a section on one page."""
-    listing, plan, _ = section.parts
-    without = left_out_rows(site, section)
-    return run(replace(plan, per_page=None), site.dataset, site.clock, listing.text, without=without)
+    listing, plan, _ = asked.section.parts
+    site = asked.site
+    return run(replace(plan, per_page=None), site.dataset, site.clock, listing.text, without=asked.without)
 
 
 def as_script(value: Any) -> Markup:

@@ -182,7 +182,8 @@ class RowView:
     """One row of a listing, or the row that a page is about.
 
     In a template, ``row.title`` and any other field by its name is a value that knows its own markup;
-    ``besides`` are values that are no fields of the row itself, such as ``station.region``.
+    ``besides`` are values that are no fields of the row itself, such as ``station.region``; ``made`` keeps
+    what was worked out: values by name, summaries by their number of words.
     """
 
     desk: Desk
@@ -190,6 +191,7 @@ class RowView:
     id: str
     number: int
     besides: Mapping[str, Value] = field(default_factory=dict)
+    made: dict[str | int, Any] = field(default_factory=dict, compare=False, repr=False)
 
     @cached_property
     def kind(self) -> str:
@@ -224,26 +226,40 @@ class RowView:
 
     def summary(self, words: int = WORDS_OF_SUMMARY) -> str:
         """Return its own summary, or else the first words of its text."""
-        own = self.raw("summary")
-        return " ".join(str(own).split()) if own else excerpt(str(self.raw("body") or ""), words)
+        if words not in self.made:
+            own = self.raw("summary")
+            text = str(self.raw("body") or "")
+            self.made[words] = " ".join(str(own).split()) if own else excerpt(text, words)
+        return str(self.made[words])
 
     @cached_property
     def body(self) -> Markup:
         """The text as HTML, cleaned unless the site trusts its content."""
-        definition = self.desk.site.definition
+        return self.drawn_body(lambda address: address)
+
+    @cached_property
+    def body_elsewhere(self) -> Markup:
+        """The text as HTML that can be read elsewhere: its addresses are whole."""
+        return self.drawn_body(self.desk.root.whole)
+
+    def drawn_body(self, shown: Callable[[str], str]) -> Markup:
+        """Return the text as HTML with addresses as they are shown."""
         source = str(self.raw("source") or "")
         found = body_html(
             str(self.raw("body") or ""),
-            trusted=definition.trusted,
-            rewrite=lambda address: self.desk.rewritten(address, source),
+            trusted=self.desk.site.definition.trusted,
+            rewrite=lambda address: shown(self.desk.rewritten(address, source)),
         )
         return Markup(found)  # noqa: S704 - cleaned above, unless the site says that it trusts its content
 
     def __getitem__(self, name: str) -> Value:
         if name in self.besides:
             return self.besides[name]
-        found = self.desk.found(self.taxonomy, self.kind, name)
-        return NOTHING if found is None else self.value(found.type, found.value(self.number))
+        if name not in self.made:
+            found = self.desk.found(self.taxonomy, self.kind, name)
+            self.made[name] = self.value(found.type, found.value(self.number)) if found else NOTHING
+        value: Value = self.made[name]
+        return value
 
     def value(self, kind: FieldType, decoded: Any) -> Value:
         """Return a decoded value of a type with its markup."""

@@ -23,8 +23,19 @@ FOLDER = "templates"  # of a site
 BUILT_IN = Path(__file__).with_name("templates")
 
 
+# Attributes by which generators, coroutines and classes lead into the insides of Python, beside those
+# that begin with a line below.
+INNER = frozenset(
+    {"gi_frame", "gi_code", "gi_yieldfrom", "cr_frame", "cr_code", "cr_await", "ag_frame", "ag_code", "mro"}
+)
+
+
 class Guarded(SandboxedEnvironment):
     """Templates that reach neither files nor the insides of Python; a name that is not there is an error."""
+
+    def is_safe_attribute(self, _obj: Any, attr: str, _value: Any) -> bool:
+        """Say whether a template may have an attribute; asked a hundred times for each page."""
+        return not attr.startswith("_") and attr not in INNER
 
 
 class Templates:
@@ -42,6 +53,7 @@ class Templates:
             trim_blocks=True,
             lstrip_blocks=True,
             keep_trailing_newline=True,
+            auto_reload=False,  # a renderer lives as long as its files stay the same
         )
         self.environment.globals.update(functions)
 
