@@ -65,6 +65,7 @@ class Page:
     here: Here | None = None
     count: int | None = None
     place: int = 0
+    about: str = ""
 
     @property
     def address(self) -> str:
@@ -198,9 +199,10 @@ def page_set(site: Site, rule: PageRule) -> PageSet:
     """Return the pages of a rule: one, or one for each row or group of its question."""
     if not rule.each:
         title = rule.title or rule.name.replace("-", " ").capitalize()
-        names = [*placeholders(rule.path), *placeholders(rule.title)]
+        names = named_in(rule)
         problems = [unknown(rule, name, ()) for name in names]
-        return PageSet(rule, [] if names else [Page(rule, rule.path, title)], problems=tuple(problems))
+        page = Page(rule, rule.path, title, about=rule.about)
+        return PageSet(rule, [] if names else [page], problems=tuple(problems))
     try:
         listing = resolved(site, rule.each, comments=True, place=rule.at("each"))
         plan = plan_of(site, listing, {}, show=() if listing.question.group else row_fields(site, rule))
@@ -209,6 +211,11 @@ def page_set(site: Site, rule: PageRule) -> PageSet:
     answer = run(replace(plan, per_page=None), site.dataset, site.clock, listing.text)
     found = rows_set(rule, answer, plan.taxonomy) if answer.groups is None else groups_set(site, rule, answer)
     return replace(found, listing=listing, plan=plan)
+
+
+def named_in(rule: PageRule) -> list[str]:
+    """Return what the path, the title and the about of a page name in braces."""
+    return [name for text in (rule.path, rule.title, rule.about) for name in placeholders(text)]
 
 
 def in_each(rule: PageRule, problem: Problem) -> Problem:
@@ -227,7 +234,7 @@ def in_each(rule: PageRule, problem: Problem) -> Problem:
 
 def row_fields(site: Site, rule: PageRule) -> tuple[str, ...]:
     """Return the fields of its row that a page set needs, beside those that every answer has."""
-    names = [*placeholders(rule.path), *placeholders(rule.title)]
+    names = named_in(rule)
     for section in rule.sections:
         names += [name.partition(".")[2] for name in here_names(site, section)]
     return tuple(dict.fromkeys(name for name in names if name not in ("", "count_of_rows")))
@@ -276,7 +283,8 @@ def rows_set(rule: PageRule, answer: Answer, taxonomy: str) -> PageSet:
         path = rule.path or flat.get("address", "")
         here = Here(row.id, f"term {taxonomy}" if taxonomy else "entry", values)
         title = filled(rule.title, flat) if rule.title else flat.get("title") or flat.get("name") or row.id
-        pages.append(Page(rule, filled(path, in_path(flat)), title, here, place=number))
+        about = filled(rule.about, flat)
+        pages.append(Page(rule, filled(path, in_path(flat)), title, here, place=number, about=about))
     return PageSet(rule, pages, problems=() if pages else (no_pages(rule),))
 
 
@@ -300,7 +308,7 @@ def in_path(values: Mapping[str, str]) -> dict[str, str]:
 
 def groups_set(site: Site, rule: PageRule, answer: Answer) -> PageSet:
     """Return a page for each group of an answer; the group of rows without a value makes none."""
-    names = [*placeholders(rule.path), *placeholders(rule.title)]
+    names = named_in(rule)
     pages: list[Page] = []
     problems: list[Problem] = []
     for group in answer.groups or ():
@@ -313,7 +321,8 @@ def groups_set(site: Site, rule: PageRule, answer: Answer) -> PageSet:
         keys = {name: (flat[name],) for name in answer.grouped_by}
         here = Here(flat["key"], "group", keys)
         path, title = filled(rule.path, in_path(flat)), filled(rule.title or "{label}", flat)
-        pages.append(Page(rule, path, title, here, group.count, place=len(pages)))
+        about = filled(rule.about, flat)
+        pages.append(Page(rule, path, title, here, group.count, place=len(pages), about=about))
     return PageSet(rule, pages, answer.grouped_by, () if pages else (no_pages(rule),))
 
 
@@ -349,7 +358,8 @@ def unknown(rule: PageRule, name: str, known: Sequence[str]) -> Problem:
             if known
             else "Only a page with each has a row."
         )
-    key = "path" if f"{{{name}}}" in rule.path else "title"
+    texts = {"path": rule.path, "title": rule.title, "about": rule.about}
+    key = next(key for key, text in texts.items() if f"{{{name}}}" in text)
     return Problem(
         "unknown-placeholder", f"nothing fills {quoted('{' + name + '}')}", hint, place=rule.at(key)
     )

@@ -69,7 +69,7 @@ def feed_of(renderer: Renderer, page: Page, section: Section, form: str, answer:
     return Feed(
         id=stable_id(root.address, file_beside(page.path, section.slug, "atom")),
         title=title,
-        about=page.rule.about or str(about),
+        about=page.about or str(about),
         site=site.title or root.address,
         language=site.language,
         page=root.whole(root.link(page.address)),

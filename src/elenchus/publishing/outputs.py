@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from elenchus.pages.sections import Placed
     from elenchus.rendering.renderer import Renderer
 
-__all__ = ["Output", "files_below", "outputs"]
+__all__ = ["Output", "outputs", "published_file"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,11 +99,27 @@ def own_files(renderer: Renderer) -> Iterator[Output]:
 
 def files_below(path: Path, root: Path) -> Iterator[Path]:
     """Yield a file, or all files of a folder, without hidden ones and links that lead out of the site."""
-    if path.name.startswith(".") or not path.resolve().is_relative_to(root):
+    if not is_open(path, root):
         return
     if path.is_dir():
         for inner in sorted(path.iterdir()):
-            if not (inner.is_symlink() and inner.is_dir()):
-                yield from files_below(inner, root)
+            yield from files_below(inner, root)
     elif path.is_file():
         yield path
+
+
+def is_open(path: Path, root: Path) -> bool:
+    """Say whether a file or folder may be published: it is not hidden, no linked folder, inside the site."""
+    is_link = path.is_symlink() and path.is_dir()
+    return not path.name.startswith(".") and not is_link and path.resolve().is_relative_to(root)
+
+
+def published_file(folder: Path, names: Iterable[str], wanted: str) -> Path | None:
+    """Return a file that a site publishes as it is, by its path below the site; None for all others."""
+    if not any(wanted == name or wanted.startswith(f"{name}/") for name in names):
+        return None
+    steps, root = wanted.split("/"), folder.resolve()
+    if any(step in ("", ".", "..") for step in steps):
+        return None
+    above = [folder.joinpath(*steps[:length]) for length in range(1, len(steps) + 1)]
+    return above[-1] if above[-1].is_file() and all(is_open(each, root) for each in above) else None

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 from elenchus.errors import FolderError, Place, Problem
 from elenchus.pages.sections import all_ids
 from elenchus.publishing.changes import listing_changes
+from elenchus.publishing.links import dead_links, links_in
 from elenchus.publishing.manifest import NAME, OWN_FOLDER, Manifest, digest_of, read_manifest
 from elenchus.publishing.outputs import outputs
 from elenchus.rendering.templates import FOLDER as TEMPLATES
@@ -46,7 +47,8 @@ class Publication:
     """What would be written to a folder, and is by ``apply``.
 
     ``new``, ``changed``, ``kept`` and ``removed`` are paths of files; ``left`` are files that would go,
-    were they not changed by hand. ``moves`` tells what becomes of listings.
+    were they not changed by hand. ``moves`` tells what becomes of listings. ``dead`` are files that
+    nobody has, each with a page that links it.
     """
 
     folder: Path
@@ -61,6 +63,8 @@ class Publication:
     files: dict[str, tuple[str, str]] = field(default_factory=dict)
     listings: dict[str, Sequence[str]] = field(default_factory=dict)
     staged: dict[str, Path] = field(default_factory=dict)
+    links: dict[str, frozenset[str]] = field(default_factory=dict)
+    dead: list[tuple[str, str]] = field(default_factory=list)
 
     @property
     def is_idle(self) -> bool:
@@ -176,6 +180,8 @@ def published_to(
     found = Publication(folder, old)
     for number, output in enumerate(outputs(renderer, pages, only=wishes.only, tick=tick)):
         put(found, output, number, wishes)
+        if output.path.endswith(".html") and output.page:
+            found.links[output.path] = links_in(output.content.decode(), renderer.root.path)
     for path, (page, digest) in old.files.items():
         if path in found.files:
             continue
@@ -184,6 +190,7 @@ def published_to(
         else:
             remove(found, path, force=wishes.force)
     found.listings = listings_of(renderer.site, pages, wishes.only, old)
+    found.dead = list(dead_links(found.links, found.files, folder))
     found.moves = list(listing_changes(old.listings, found.listings))
     return found
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from elenchus.layout.pieces import Piece, Role, printable
+from elenchus.pages.paths import address_of
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Sequence
@@ -19,6 +20,18 @@ MOST = 12  # lines of one sort, unless all are wanted
 
 
 def changes_told(found: Publication, titles: Callable[[str], str], *, whole: bool = False) -> Iterator[Piece]:
+    """Yield what would change: files by what becomes of them, listings with their entries; and dead links."""
+    yield from change_lines(found, titles, whole=whole)
+    if found.dead:
+        yield Piece("\nLinks that lead nowhere\n", Role.NOTICE)
+        shown = found.dead if whole else found.dead[:MOST]
+        for target, page in shown:
+            yield Piece(f"  /{printable(address_of(target))}")
+            yield Piece(f"  on {printable(page)}\n", Role.FAINT)
+        yield from rest(len(found.dead) - len(shown), "link")
+
+
+def change_lines(found: Publication, titles: Callable[[str], str], *, whole: bool) -> Iterator[Piece]:
     """Yield what would change: files by what becomes of them, then listings with their entries."""
     if found.is_idle and not found.moves and not found.left:
         yield Piece(f"Nothing changes: {counted(len(found.kept), 'file')} in {found.folder}.\n")

@@ -58,11 +58,14 @@ def shift_headings(tokens: Iterable[Token], level: int) -> None:
 
 
 def rewrite_addresses(tokens: Iterable[Token], rewrite: Rewrite) -> None:
-    """Rewrite the addresses of links and images."""
+    """Rewrite the addresses of links and images; a link that leads nowhere becomes plain text."""
     for token in tokens:
         for name in ("href", "src"):
             if name in token.attrs:
-                token.attrs[name] = rewrite(str(token.attrs[name]))
+                found = rewrite(str(token.attrs[name]))
+                token.attrs[name] = found
+                if not found:
+                    del token.attrs[name]
         if token.type == "image":
             token.attrSet("loading", "lazy")
         rewrite_addresses(token.children or (), rewrite)

@@ -227,7 +227,7 @@ class Renderer:
         title = page.title
         if visit.number > 1:
             title = f"{title} – {self.word('page', number=visit.number).lower()}"
-        about = page.rule.about
+        about = page.about
         href = self.root.link(address_of(later_page(page.path, visit.number, visit.folder)))
         return PageView(
             name=page.rule.name,

@@ -54,6 +54,7 @@ class Desk:
     unpublished: bool = False
     fields: dict[tuple[str, str, str], Found | None] = field(default_factory=dict)
     rows: dict[tuple[str, str], RowView] = field(default_factory=dict)
+    numbers: dict[str, dict[str, int]] = field(default_factory=dict)  # of terms, for each taxonomy
 
     @cached_property
     def view(self) -> View:
@@ -71,11 +72,6 @@ class Desk:
         if not taxonomy:
             return self.site.dataset.find_entry(name)[0]
         return self.term_numbers(taxonomy)[name]
-
-    @cached_property
-    def numbers(self) -> dict[str, dict[str, int]]:
-        """The places of terms by their ids, for each taxonomy."""
-        return {}
 
     def term_numbers(self, taxonomy: str) -> Mapping[str, int]:
         """Return the places of a taxonomy's terms by their ids."""
@@ -109,10 +105,14 @@ class Desk:
         ]
         if pages:
             return self.root.link(pages[0].address)
-        if self.has_pages(taxonomy, name):
+        if self.has_pages(taxonomy, name) or self.is_hidden(taxonomy, name):
             return ""
         own = self.row(taxonomy, name).raw("address")
         return self.root.link(str(own)) if own else ""
+
+    def is_hidden(self, taxonomy: str, name: str) -> bool:
+        """Say whether a row is an entry that nobody may see now."""
+        return not taxonomy and not self.view.visible[self.number("", name)]
 
     def may_show(self, private: bool) -> bool:  # noqa: FBT001 - it is what a page says
         """Say whether a page is linked from here."""
@@ -138,7 +138,7 @@ class Desk:
         """Return an address in the text of a file as pages link it.
 
         A file of content is the page of its entry; any other path is a file of the site, told from the
-        folder of the content file or from the site's.
+        folder of the content file or from the site's. Of an entry without a page, nothing is returned.
         """
         parts = urlsplit(address)
         if parts.scheme or address.startswith(("/", "#", "?")) or not parts.path:
@@ -148,7 +148,7 @@ class Desk:
             steps = normal(folder / path)
             if steps in self.by_file:
                 link = self.address("", self.by_file[steps])
-                return link + (f"#{parts.fragment}" if parts.fragment else "")
+                return link + (f"#{parts.fragment}" if link and parts.fragment else "")
             if steps and (self.site.definition.folder / steps).is_file():
                 return self.root.file(steps)
         return self.root.link(address)

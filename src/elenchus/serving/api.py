@@ -117,7 +117,8 @@ def read_query(listing: Listing, query: str) -> tuple[dict[str, list[str]], str]
             raise Refused(400, Problem("long-value", "the value is too long"), key)
         if match:
             known_filter(listing, match[1], key)
-            given.setdefault(match[1], []).extend(part for part in text.split(",") if part)
+            parts = text.split(",") if takes_many(listing, match[1]) else [text]
+            given.setdefault(match[1], []).extend(part for part in parts if part)
         elif key == SORT:
             given[order_of(listing)] = [text]
         elif key == PAGE_NUMBER:
@@ -128,6 +129,11 @@ def read_query(listing: Listing, query: str) -> tuple[dict[str, list[str]], str]
                 400, Problem("unknown-parameter", f"there is no parameter {quoted(key)}", hint), key
             )
     return given, page
+
+
+def takes_many(listing: Listing, name: str) -> bool:
+    """Say whether a parameter takes several values, which commas part; undeclared ones do."""
+    return name not in listing.parameters or listing.parameters[name][0].many
 
 
 def known_filter(listing: Listing, name: str, key: str) -> None:

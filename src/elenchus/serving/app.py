@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
+import threading
 from collections import OrderedDict
 from dataclasses import dataclass, field
 from functools import partial
@@ -51,6 +52,7 @@ class Office:
 
     live: Live
     kept: OrderedDict[tuple[object, ...], Reply] = field(default_factory=OrderedDict)
+    lock: threading.Lock = field(default_factory=threading.Lock)
     waiting: set[asyncio.Event] = field(default_factory=set)
     is_closing: bool = False
 
@@ -64,15 +66,19 @@ class Office:
                 return tools.time_reply(self.live, query)
             moment = self.live.moment(at)
             key = (moment.version, moment.site.clock.now, path, query)
-            if key not in self.kept:
-                self.kept[key] = made(moment, path, query)
-                while len(self.kept) > MOST_KEPT:
-                    self.kept.popitem(last=False)
-            return self.kept.get(key) or made(moment, path, query)
+            return self.kept.get(key) or self.keep(key, made(moment, path, query))
         except ElenchusError as error:
             if path.startswith(api.API):
                 return api.problem_reply(500, error.problems)
             return failed_page(error)
+
+    def keep(self, key: tuple[object, ...], reply: Reply) -> Reply:
+        """Return a reply, and keep it in the place of the oldest."""
+        with self.lock:
+            self.kept[key] = reply
+            while len(self.kept) > MOST_KEPT:
+                self.kept.popitem(last=False)
+        return reply
 
     def news(self) -> None:
         """Tell all who wait."""

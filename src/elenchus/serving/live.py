@@ -86,14 +86,17 @@ class Live:
             if found and (self.is_still(at) or time.monotonic() - found[0] < STALE):
                 return found[1]
             site = self.read()
-            wanted = at or self.at
-            instant = instant_of(site.definition, wanted) if wanted else now(site.definition, None)
+            instant = self.instant(site, at or self.at)
             moment = Moment(site.at(instant), self.version)
             self.moments.pop(at, None)
             self.moments[at] = time.monotonic(), moment
             while len(self.moments) > MOST_MOMENTS:
                 del self.moments[next(iter(self.moments))]
             return moment
+
+    def instant(self, site: Site, at: str | None) -> int:
+        """Return the instant of a time; the site's own now where none is asked for. Raises SiteError."""
+        return instant_of(site.definition, at) if at else now(site.definition, None)
 
     def is_still(self, at: str) -> bool:
         """Say whether the clock stands still."""

@@ -12,7 +12,7 @@ from elenchus.errors import NoSuchPage, Problem
 from elenchus.pages.paths import address_of, later_page
 from elenchus.pages.sections import free_parameters, placed
 from elenchus.publishing.beside import file_of_form
-from elenchus.publishing.outputs import files_below
+from elenchus.publishing.outputs import published_file
 from elenchus.rendering.forms import PAGE, canonical, query_text
 from elenchus.rendering.renderer import ASSETS, MEDIA_TYPES, PageView, Visit
 from elenchus.rendering.sections import Link
@@ -163,13 +163,9 @@ def file_reply(moment: Moment, path: str) -> Reply | None:
     own = moment.renderer.assets()
     if path.removeprefix(f"{ASSETS}/") in own and path.startswith(f"{ASSETS}/"):
         return Reply(own[path.removeprefix(f"{ASSETS}/")], kind)
-    folder = moment.site.definition.folder
-    for name in moment.site.definition.files:
-        if path == name or path.startswith(f"{name}/"):
-            wanted = folder / path
-            if any(each == wanted for each in files_below(folder / name, folder.resolve())):
-                return Reply(wanted.read_bytes(), kind)
-    return None
+    definition = moment.site.definition
+    found = published_file(definition.folder, definition.files, path) if "\0" not in path else None
+    return Reply(found.read_bytes(), kind) if found else None
 
 
 def missing(moment: Moment, path: str) -> Reply:
