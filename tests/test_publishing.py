@@ -578,6 +578,7 @@ def test_nothing_outside_is_published(run: Run, demo: Path, tmp_path: Path) -> N
         ("entry.html", "{% if %}", "templates/entry.html:1: In the template: Expected an expression"),
         ("entry.html", "\n{{ ask('from giude') }}", "templates/entry.html:2: There is no kind “giude”"),
         ("entry.html", "{{ page.__class__.__mro__ }}", "templates/entry.html:1: In the template: access to attribute '__class__'"),
+        ("entry.html", "{{ page.row.desk.site.definition.folder.read_text() }}", "templates/entry.html:1: In the template: access to attribute 'read_text'"),
         ("layouts/titles.html", "{% include 'nowhere.html' %}", "There is no template “nowhere.html”"),
     ],
 )  # fmt: skip
@@ -591,6 +592,89 @@ def test_own_templates(run: Run, demo: Path, template: str, text: str, says: str
     told = page.read_text(encoding="utf-8") if page.exists() else done.stderr
     assert says.lower() in told.lower()
     assert "Traceback" not in done.stderr
+
+
+# What visitors choose
+
+
+INDEPENDENT = [
+    ("where topic in :topic? order by title", True),
+    ("where topic in :topic? and title contains :word?", True),
+    ("where :when? and topic in :topic? order by :order", True),
+    ("where topic in :topic? per page 5", True),
+    ("where topic in :topic", False),
+    ("where topic not in :topic?", False),
+    ("where topic has all :topic?", False),
+    ("where topic in :topic? or title = a", False),
+    ("where not topic in :topic?", False),
+    ("where topic in :topic? or :when?", False),
+    ("where topic in :topic? and (topic = x or topic in :topic?)", False),
+    ("where topic in (x, :topic?)", False),
+    ("where topic in :topic? limit 5", False),
+    ("where topic in :topic? offset 1", False),
+    ("where topic in :topic? group by topic", False),
+    ("where topic in :topic? order by title at most 1 per topic", False),
+    ("where topic in :topic? lead with a", False),
+    ("where related to :note?", False),
+]
+PARAMETERS = """
+[all.parameters]
+topic = { type = "topic", many = true }
+word = { choices = ["a", "b"] }
+note = { type = "note" }
+when = { conditions = { may = "date in 2026-05", ever = "" } }
+order = { orders = { up = "title", down = "title desc" }, default = "up" }
+"""
+
+
+@pytest.mark.parametrize(("question", "wanted"), INDEPENDENT)
+def test_independent_choices(make_site: Write, question: str, wanted: bool) -> None:
+    """A form stands on a published page only where sets of rows say the same as the listing."""
+    files = {
+        **GROUPED,
+        "listings.toml": f"[all]\nask = '{question}'\n{PARAMETERS}",
+        "pages.toml": '[p]\npath = "index.html"\nsections = ["all"]\n',
+    }
+    page = Page(files_of(make_site(files))["index.html"])
+    assert bool(page.all("form")) is wanted
+    assert bool(page.all("script", type="module")) is wanted
+
+
+def keys_in(content: bytes) -> Any:
+    """Return the keys of a page's form."""
+    found = re.search(r'<script type="application/json"[^>]*>(.*?)</script>', content.decode())
+    assert found
+    return json.loads(found[1])
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.data())
+def test_keys_say_what_the_listing_says(
+    demo_site: elenchus.Site, demo_files: dict[str, bytes], data: st.DataObject
+) -> None:
+    """Whatever is chosen, the rows that the keys leave are those of the listing, in its order."""
+    content = demo_files["notebook/index.html"]
+    keys = keys_in(content)
+    rows = dict(re.findall(r'data-row="(\d+)">\s*<article>\s*<h3><a href="/([^"]+)"', content.decode()))
+    names = list(keys["choices"])
+    chosen = {
+        name: data.draw(
+            st.lists(
+                st.sampled_from(list(keys["choices"][name])),
+                max_size=3 if name == "habitat" else 1,
+                unique=True,
+            ),
+            label=name,
+        )
+        for name in names
+    }
+    left = set(map(int, rows))
+    for name in names:
+        if chosen[name] and name not in keys["orders"]:
+            left &= {row for text in chosen[name] for row in keys["choices"][name][text]}
+    order = keys["choices"]["order"][(chosen["order"] or ["newest"])[0]]
+    answer = elenchus.ask(demo_site, "find", given=chosen, changes="no per page")
+    assert [rows[str(row)] for row in order if row in left] == [row["address"] for row in answer.rows]
 
 
 # Small parts

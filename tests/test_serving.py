@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import shutil
+import signal
 import socket
 import subprocess
 import time
@@ -252,7 +253,7 @@ def test_problems_are_shown(folder: Path) -> None:
 def test_program(folder: Path) -> None:
     """The installed program serves at a free port, tells of changes as events, and refuses a port in use."""
     command = [str(PROGRAM), "serve", "--port", "0", "--site", str(folder)]
-    with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as process:
+    with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as process:
         try:
             assert process.stdout
             line = process.stdout.readline()
@@ -275,5 +276,13 @@ def test_program(folder: Path) -> None:
             with socket.create_connection(("127.0.0.1", int(port)), timeout=5) as raw:
                 raw.sendall(b"GET /../../etc/passwd HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n")
                 assert b" 404 " in raw.recv(200)
+            with httpx2.stream("GET", f"{address}-elenchus/events", timeout=20) as events:
+                process.send_signal(signal.SIGINT)
+                assert all(
+                    text.startswith(("retry", "event", "data")) or not text for text in events.iter_lines()
+                )
+            assert process.wait(timeout=20) == 130
+            assert process.stderr
+            assert process.stderr.read() == ""
         finally:
-            process.terminate()
+            process.kill()

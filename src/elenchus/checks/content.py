@@ -41,6 +41,7 @@ def find(survey: Survey) -> Iterator[Problem]:
     yield from twice(data, view)
     yield from hidden_references(data, view)
     yield from numbers_as_text(data)
+    yield from without_words(data, view)
     for taxonomy in data.taxonomies.values():
         yield from near_duplicates(data, taxonomy)
         yield from without_term(data, view, taxonomy)
@@ -181,6 +182,17 @@ def forms(text: str) -> set[str]:
 def digits(text: str) -> str:
     """Return the digits of a text: terms that differ by a number are meant to."""
     return "".join(char for char in text if char.isdigit())
+
+
+def without_words(data: Dataset, view: View) -> Iterator[Problem]:
+    """Yield public entries with a picture and no words for those who cannot see it."""
+    image, words = (data.entries.columns[name, CORE_FIELDS[name].type] for name in ("image", "image_alt"))
+    lacking = np.flatnonzero(view.visible & image.valid & ~words.valid).tolist()
+    if lacking:
+        verb = "entry has" if len(lacking) == 1 else "entries have"
+        message = f"{len(lacking)} {verb} an image and no image_alt: {some(data, lacking)}"
+        hint = "Say in a few words what it shows, for those who cannot see it."
+        yield Problem("image-without-words", message, hint, place=place_of(data, lacking[0]))
 
 
 def without_term(data: Dataset, view: View, taxonomy: Taxonomy) -> Iterator[Problem]:

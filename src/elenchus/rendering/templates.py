@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import traceback
 from dataclasses import replace
-from pathlib import Path
+from pathlib import Path, PurePath
 from typing import TYPE_CHECKING, Any
 
 import jinja2
@@ -33,9 +33,9 @@ INNER = frozenset(
 class Guarded(SandboxedEnvironment):
     """Templates that reach neither files nor the insides of Python; a name that is not there is an error."""
 
-    def is_safe_attribute(self, _obj: Any, attr: str, _value: Any) -> bool:
+    def is_safe_attribute(self, obj: Any, attr: str, _value: Any) -> bool:
         """Say whether a template may have an attribute; asked a hundred times for each page."""
-        return not attr.startswith("_") and attr not in INNER
+        return not attr.startswith("_") and attr not in INNER and not isinstance(obj, PurePath)
 
 
 class Templates:

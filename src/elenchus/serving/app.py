@@ -29,6 +29,7 @@ from elenchus.serving.reply import Reply
 
 if TYPE_CHECKING:
     from collections.abc import AsyncIterator, Callable, Sequence
+    from types import FrameType
 
     from starlette.requests import Request
 
@@ -79,6 +80,11 @@ class Office:
             while len(self.kept) > MOST_KEPT:
                 self.kept.popitem(last=False)
         return reply
+
+    def close(self) -> None:
+        """End all streams of news, so that nothing keeps the server from ending."""
+        self.is_closing = True
+        self.news()
 
     def news(self) -> None:
         """Tell all who wait."""
@@ -206,9 +212,8 @@ def application(
         leave_out = published_folders(live)
         task = asyncio.create_task(watch(office, leave_out, stop)) if watched else None
         yield
-        office.is_closing = True
+        office.close()
         stop.set()
-        office.news()
         if task:
             await task
 
@@ -217,7 +222,9 @@ def application(
         Route("/{path:path}", partial(respond, office), methods=["GET"]),
     ]
     guard = Middleware(TrustedHostMiddleware, allowed_hosts=list(hosts))
-    return Starlette(routes=routes, middleware=[guard], lifespan=lifespan)
+    found = Starlette(routes=routes, middleware=[guard], lifespan=lifespan)
+    found.state.office = office
+    return found
 
 
 def published_folders(live: Live) -> list[Path]:
@@ -246,12 +253,22 @@ def serve(live: Live, host: str, port: int, ready: Callable[[int], None]) -> Non
         hosts = ["127.0.0.1", "localhost", "[::1]", f"[{host}]" if ":" in host else host]
         if host in ("0.0.0.0", "::"):  # noqa: S104 - whoever asks for all addresses means all names
             hosts = ["*"]
+        preview = application(live, hosts=hosts)
         config = uvicorn.Config(
-            application(live, hosts=hosts),
+            preview,
             log_level=logging.WARNING,
             limit_concurrency=200,
             timeout_graceful_shutdown=2,
             h11_max_incomplete_event_size=16_384,
         )
+
+        class Server(uvicorn.Server):
+            """A server that ends its streams before it waits for its connections to end."""
+
+            def handle_exit(self, sig: int, frame: FrameType | None) -> None:
+                """Begin to end."""
+                preview.state.office.close()
+                super().handle_exit(sig, frame)
+
         ready(listening.getsockname()[1])
-        uvicorn.Server(config).run(sockets=[listening])
+        Server(config).run(sockets=[listening])

@@ -195,6 +195,7 @@ CORE_FIELDS: dict[str, Field] = dict(
         core("summary", Type.TEXT),
         core("body", Type.TEXT),
         core("image", Type.IMAGE),
+        core("image_alt", Type.TEXT),
         core("pinned", Type.YESNO),
         core("parent", Type.ENTRY),
         core("address", Type.URL),
