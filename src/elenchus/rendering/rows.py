@@ -213,7 +213,7 @@ class RowView:
         """The link to its page; nothing where it has none."""
         return self.desk.address(self.taxonomy, self.id)
 
-    @property
+    @cached_property
     def link(self) -> Item:
         """The title, as a link where there is a page."""
         return Item(self.title, self.address)

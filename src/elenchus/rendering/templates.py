@@ -46,7 +46,9 @@ class Templates:
 
     def __init__(self, folder: Path, functions: Mapping[str, Any]) -> None:
         self.folder = folder / FOLDER
-        self.environment = Guarded(
+        # Ours need no guard, which takes a fifth of the time.
+        environment = Guarded if self.folder.is_dir() else jinja2.Environment
+        self.environment = environment(
             loader=jinja2.ChoiceLoader([OwnLoader(self.folder), jinja2.FileSystemLoader(BUILT_IN)]),
             autoescape=True,
             undefined=jinja2.StrictUndefined,

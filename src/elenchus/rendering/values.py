@@ -30,11 +30,12 @@ class Item:
         return self.text
 
     def __html__(self) -> str:
+        text = escape(self.text)
         if self.time:
-            return Markup('<time datetime="{}">{}</time>').format(self.time, self.text)
+            return Markup(f'<time datetime="{escape(self.time)}">{text}</time>')  # noqa: S704 - escaped
         if self.href and is_harmless(self.href):
-            return Markup('<a href="{}">{}</a>').format(self.href, self.text)
-        return escape(self.text)
+            return Markup(f'<a href="{escape(self.href)}">{text}</a>')  # noqa: S704 - escaped
+        return text
 
 
 @dataclass(frozen=True, slots=True)
