@@ -527,6 +527,41 @@ def test_hostile_content(make_site: Write) -> None:
     assert json.loads(found["all.json"])["rows"]
 
 
+def test_pieces_of_html(make_site: Write, demo_site: elenchus.Site) -> None:
+    """An answer as HTML is escaped, its dates and links as machines read them; groups have their headings."""
+    from elenchus.formats import answer_format
+
+    def drawn(site: elenchus.Site, question: str) -> str:
+        return "".join(
+            piece.text for piece in answer_format("html").write(elenchus.ask(site, question), None)
+        )
+
+    entry = f"---\ntitle: {json.dumps(EVIL)}\naddress: 'javascript:alert(1)'\ndate: 2026-05-01\ntopic: [{json.dumps(EVIL)}]\n---\n"
+    site = make_site({**GROUPED, "n/a.md": entry})
+    for question in ("order by title", "where topic is set order by date", "group by topic"):
+        page = Page(drawn(site, question).encode())
+        assert {name for name, _ in page.elements} <= {
+            "ul",
+            "li",
+            "a",
+            "h3",
+            "table",
+            "thead",
+            "tbody",
+            "tr",
+            "th",
+            "td",
+            "time",
+        }
+        assert not [each for each in page.all("a") if (each["href"] or "").startswith("javascript")]
+    assert '<td><time datetime="2026-06-18T19:00:00+01:00">2026-06-18 19:00</time></td>' in drawn(
+        demo_site, "outings-to-come"
+    )
+    assert drawn(demo_site, "from guide where species = limpet group by level limit 1 per group").startswith(
+        "<h3>"
+    )
+
+
 @pytest.mark.parametrize(
     "slug", ["../../evil", "/etc/evil", "a/../../b", "..", "a\\b", "con", "x" * 300, "a\u0000b"]
 )

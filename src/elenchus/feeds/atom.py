@@ -28,9 +28,8 @@ def write(feed: Feed) -> bytes:
             xml.leaf("name", feed.site)
         xml.leaf("link", rel="self", type="application/atom+xml", href=feed.address)
         xml.leaf("link", rel="alternate", type="text/html", href=feed.page)
-        for rel in ("first", "previous", "next", "last"):
-            if address := getattr(feed, rel):
-                xml.leaf("link", rel=rel, type="application/atom+xml", href=address)
+        for rel, address in feed.around:
+            xml.leaf("link", rel=rel, type="application/atom+xml", href=address)
         for item in feed.items:
             entry(xml, item)
     return xml.bytes()

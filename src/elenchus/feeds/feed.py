@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from uuid import NAMESPACE_URL, uuid5
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Iterable, Iterator
 
 __all__ = ["Feed", "FeedItem", "stable_id"]
 
@@ -55,6 +55,13 @@ class Feed:
     previous: str = ""
     next: str = ""
     last: str = ""
+
+    @property
+    def around(self) -> Iterator[tuple[str, str]]:
+        """The other pages of the feed, each with its relation to this one."""
+        for rel in ("first", "previous", "next", "last"):
+            if address := getattr(self, rel):
+                yield rel, address
 
     @property
     def updated(self) -> datetime:

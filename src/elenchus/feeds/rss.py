@@ -28,9 +28,8 @@ def write(feed: Feed) -> bytes:
         xml.leaf("description", feed.about or feed.title)
         xml.leaf("language", feed.language)
         xml.leaf("atom:link", rel="self", type="application/rss+xml", href=feed.address)
-        for rel in ("first", "previous", "next", "last"):
-            if address := getattr(feed, rel):
-                xml.leaf("atom:link", rel=rel, type="application/rss+xml", href=address)
+        for rel, address in feed.around:
+            xml.leaf("atom:link", rel=rel, type="application/rss+xml", href=address)
         for item in feed.items:
             entry(xml, item)
     return xml.bytes()

@@ -126,9 +126,13 @@ class Book:
 
     def address_of_group(self, answer: Answer, group: Group) -> str:
         """Return the address of the page about the same group; nothing where there is none."""
-        keys = tuple(spoken(key) for key in group.keys)
-        pages = self.by_group.get((answer.grouped_by, keys))
+        pages = self.pages_of_group(answer, group)
         return pages[0].address if pages else ""
+
+    def pages_of_group(self, answer: Answer, group: Group) -> Sequence[Page]:
+        """Return the pages about the same group."""
+        keys = tuple(spoken(key) for key in group.keys)
+        return self.by_group.get((answer.grouped_by, keys), ())
 
     def neighbours(self, page: Page) -> tuple[Page | None, Page | None]:
         """Return the pages before and after one: in the listing that its rule names, or in its set.
@@ -155,7 +159,8 @@ class Book:
         plan = plan_of(self.site, self.site.library.get(listing), {})
         answer = run(replace(plan, per_page=None), self.site.dataset, self.site.clock, listing)
         sort = f"term {plan.taxonomy}" if plan.taxonomy else "entry"
-        pages = [self.by_entry[sort, row.id][0] for row in answer.rows if (sort, row.id) in self.by_entry]
+        found = (self.by_entry.get((sort, row.id), ()) for row in answer.rows)
+        pages = [page for each in found for page in each[:1] if not page.rule.private]
         return {
             page.path: (before, after)
             for page, before, after in zip(pages, [None, *pages], [*pages[1:], None], strict=False)

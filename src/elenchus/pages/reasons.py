@@ -8,7 +8,6 @@ from elenchus.asking.names import row_of
 from elenchus.engine.explain import explain
 from elenchus.engine.verdict import judge
 from elenchus.errors import NoSuchName, Problem, SiteError
-from elenchus.pages.sections import left_out_rows
 from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
@@ -38,11 +37,11 @@ def section_named(found: Placed, name: str) -> Section:
 def why_section(site: Site, section: Section) -> Explanation:
     """Return why a section of a page shows what it shows."""
     listing, plan, _ = section.parts
-    return explain(plan, site.dataset, site.clock, listing.text, without=left_out_rows(site, section))
+    return explain(plan, site.dataset, site.clock, listing.text, without=section.without)
 
 
 def why_entry_here(site: Site, section: Section, name: str) -> Verdict:
     """Return what becomes of an entry (or a term) in a section of a page. Raises NoSuchName."""
     _, plan, _ = section.parts
     row = row_of(site.dataset, plan.taxonomy, name)
-    return judge(plan, site.dataset, site.clock, row, without=left_out_rows(site, section))
+    return judge(plan, site.dataset, site.clock, row, without=section.without)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -43,7 +43,6 @@ __all__ = [
     "free_parameters",
     "given_to",
     "later",
-    "left_out_rows",
     "placed",
     "without_repeats",
 ]
@@ -55,7 +54,8 @@ class Section:
 
     ``number`` counts from 0 in the written order, ``turn`` in the order of choosing. ``answer`` is the
     first page of its rows, None where a problem keeps it from being asked. ``left_out`` are the ids of
-    rows that stand in a section that chose before, each with the number of that section.
+    rows that stand in a section that chose before, each with the number of that section; ``without`` are
+    the numbers of all rows that stand there, None where nothing is left out.
     """
 
     number: int
@@ -68,6 +68,7 @@ class Section:
     left_out: tuple[tuple[str, int], ...] = ()
     problems: tuple[Problem, ...] = ()
     given: dict[str, Sequence[str]] | None = None
+    without: NDArray[np.intp] | None = field(default=None, compare=False)
 
     @property
     def parts(self) -> tuple[Listing, Plan, Answer]:
@@ -200,7 +201,7 @@ def chosen(
     left_out = tuple(repeated(site, plan, without, shown or {})) if without is not None else ()
     if absent_choice(listing, given):
         part = False
-    return Section(number, 0, rule, listing, plan, answer, part, left_out, given=given)
+    return Section(number, 0, rule, listing, plan, answer, part, left_out, given=given, without=without)
 
 
 def free_parameters(listing: Listing, rule: SectionRule) -> list[str]:
@@ -211,8 +212,7 @@ def free_parameters(listing: Listing, rule: SectionRule) -> list[str]:
 def later(site: Site, section: Section, page: int) -> Answer:
     """Return a later page of a section's rows. Raises NoSuchPage."""
     listing, plan, _ = section.parts
-    without = left_out_rows(site, section)
-    return run(plan, site.dataset, site.clock, listing.text, page, without=without)
+    return run(plan, site.dataset, site.clock, listing.text, page, without=section.without)
 
 
 def all_ids(site: Site, section: Section) -> list[str]:
@@ -220,15 +220,9 @@ def all_ids(site: Site, section: Section) -> list[str]:
     if not section.has_pages:
         return section.ids
     _, plan, _ = section.parts
-    stages = select(plan, site.dataset, site.clock, without=left_out_rows(site, section))
+    stages = select(plan, site.dataset, site.clock, without=section.without)
     ids = stages.selection.view.ids(plan.taxonomy)
     return [ids[row] for row in stages.rows.tolist()]
-
-
-def left_out_rows(site: Site, section: Section) -> NDArray[np.intp] | None:
-    """Return the numbers of the rows that a section leaves out; None where it leaves out none."""
-    rows = [site.dataset.find_entry(name)[0] for name, _ in section.left_out]
-    return np.array(rows, dtype=np.intp) if rows else None
 
 
 def at_section(rule: SectionRule, problem: Problem) -> Problem:

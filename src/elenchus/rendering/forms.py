@@ -15,7 +15,7 @@ from elenchus.engine.run import run
 from elenchus.engine.stages import select
 from elenchus.language.nodes import And, Chosen, Compare, Parameter
 from elenchus.language.tree import walk
-from elenchus.pages.sections import free_parameters, left_out_rows
+from elenchus.pages.sections import free_parameters
 from elenchus.plan.check import check
 from elenchus.rendering.sections import row_views
 from elenchus.values.texts import fold
@@ -158,7 +158,7 @@ class Asked:
         self.listing = self.section.parts[0]
         self.given = self.section.given or {}
         self.names = free_parameters(self.listing, self.section.rule)
-        self.without = left_out_rows(self.site, self.section)
+        self.without = self.section.without
 
     def rows_with(self, chosen: Values) -> list[int] | None:
         """Return the rows with other values, in their order; None where that cannot be asked."""

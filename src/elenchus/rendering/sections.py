@@ -239,9 +239,10 @@ def group_views(desk: Desk, plan: Plan, answer: Answer) -> tuple[GroupView, ...]
 
 def group_link(desk: Desk, plan: Plan, answer: Answer, group: Group) -> str:
     """Return the link to the page about a group: its own, or that of the term or the entry it is of."""
-    address = desk.book.address_of_group(answer, group)
-    if address:
-        return desk.root.link(address)
+    pages = desk.book.pages_of_group(answer, group)
+    for page in pages:
+        if desk.may_show(page.rule.private):
+            return desk.root.link(page.address)
     key, ref = group.keys[-1], plan.groups[-1].field
     if key is None or len(group.keys) > 1:
         return ""
