@@ -453,6 +453,10 @@ def test_what_stops_it(run: Run, demo: Path) -> None:
     with (demo / "published" / ".elenchus" / "lock").open() as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
         assert run("publish", cwd=demo).returncode == 6
+    (demo / "pages.toml").rename(demo / "none.toml")
+    bare = run("publish", cwd=demo)
+    assert (bare.returncode, "the site has no pages" in bare.stderr.lower()) == (4, True)
+    (demo / "none.toml").rename(demo / "pages.toml")
     manifest = demo / "published" / ".elenchus" / "manifest.json"
     manifest.write_text("{", encoding="utf-8")
     broken = run("publish", cwd=demo)
@@ -745,8 +749,9 @@ def test_excerpts(text: str, words: int, wanted: str) -> None:
     ],
 )  # fmt: skip
 def test_bodies(text: str, wanted: str) -> None:
-    """Markdown below the heading of its page, cleaned."""
+    """Markdown below the heading of its page, cleaned unless it is trusted."""
     assert body_html(text) == wanted
+    assert ("onclick" in body_html(text, trusted=True)) is ("onclick" in text)
 
 
 @pytest.mark.parametrize(

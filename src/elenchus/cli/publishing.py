@@ -54,6 +54,7 @@ def publish(
 
     survey = Survey(opened(site, at))
     folder = target_of(survey.site, to)
+    some_pages(survey)
     known_page(survey, only)
     if fails(survey):
         return FAILED
@@ -84,6 +85,15 @@ def fails(survey: Survey) -> bool:
     errors = tuple(each for each in report.findings if each.level == "error" and not each.accepted)
     show_error(findings(replace(report, findings=errors), output_width()))
     return True
+
+
+def some_pages(survey: Survey) -> None:
+    """Raise SiteError for a site without pages."""
+    from elenchus.errors import SiteError
+    from elenchus.pages.book import no_pages_at_all
+
+    if not survey.book.rules and not survey.site.pages.problems:
+        raise SiteError([no_pages_at_all()])
 
 
 def known_page(survey: Survey, name: str) -> None:

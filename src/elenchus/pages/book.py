@@ -347,6 +347,12 @@ def words_of(group: Group, names: Sequence[str], language: str) -> dict[str, str
     return found
 
 
+def no_pages_at_all() -> Problem:
+    """Return the problem of a site whose pages nobody has written."""
+    hint = "Write pages.toml beside the site file, such as: [home] path = … and sections = […]."
+    return Problem("no-pages", "the site has no pages, so there is nothing to publish", hint)
+
+
 def no_pages(rule: PageRule) -> Problem:
     """Return the problem of a set without pages."""
     message = f"the page set {rule.name} has no pages: its question has no rows"

@@ -9,6 +9,7 @@ from urllib.parse import parse_qsl
 
 from elenchus.asking.choices import possible
 from elenchus.errors import NoSuchPage, Problem
+from elenchus.pages.book import no_pages_at_all
 from elenchus.pages.paths import address_of, later_page
 from elenchus.pages.sections import free_parameters, placed
 from elenchus.publishing.beside import file_of_form
@@ -172,8 +173,10 @@ def missing(moment: Moment, path: str) -> Reply:
     """Return the reply for an address at which nothing stands, with those that look like it."""
     root = moment.renderer.root
     near = [Link(f"/{address}", root.link(address)) for address in moment.places.near(path)]
-    problem = Problem("unknown-page", f"nothing stands at {quoted(f'/{path}')}")
-    return not_found(moment, path, [problem], near)
+    problems = [Problem("unknown-page", f"nothing stands at {quoted(f'/{path}')}")]
+    if not moment.book.rules:
+        problems.append(no_pages_at_all())
+    return not_found(moment, path, problems, near)
 
 
 def not_found(moment: Moment, path: str, problems: Sequence[Problem], links: Sequence[Link]) -> Reply:
