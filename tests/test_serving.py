@@ -93,6 +93,8 @@ def demo() -> Iterator[TestClient]:
         ("/-elenchus/problems.json", 200, '"errors": 0'),
         ("/-elenchus/time?at=never", 500, "is not a date"),
         ("/-elenchus/time?at=2026-01-01&back=//evil.example", 302, "/"),
+        ("/-elenchus/time?at=2026-01-01&back=/%0d%0aSet-Cookie:x", 302, "/"),
+        ("/-elenchus/time?at=2026-01-01&back=/%C3%A9", 302, "/"),
         ("/" + "a" * 5000, 414, "too long"),
         ("/notebook/?" + "&".join(f"a{number}=1" for number in range(200)), 400, "too many"),
     ],

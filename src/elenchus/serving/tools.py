@@ -94,6 +94,12 @@ def problems_data(moment: Moment) -> Reply:
     return Reply(json.dumps(document, ensure_ascii=False).encode(), "application/json")
 
 
+def is_of_site(address: str) -> bool:
+    """Say whether an address is one of the preview, and can be sent as a header."""
+    leads_away = not address.startswith("/") or address.startswith(("//", "/\\"))
+    return address.isascii() and address.isprintable() and not leads_away
+
+
 def time_reply(live: Live, query: str) -> Reply:
     """Return the way back to a page, which is seen at another time from now on. Raises SiteError."""
     pairs = parse_qsl(query, keep_blank_values=True, max_num_fields=10)
@@ -101,6 +107,7 @@ def time_reply(live: Live, query: str) -> Reply:
     at, back = asked.get("at", ""), asked.get("back", "/")
     if at:
         live.moment(at)
-    back = back if back.startswith("/") and not back.startswith(("//", "/\\")) else "/"
+    if not is_of_site(back):
+        back = "/"
     age = "" if at else "; Max-Age=0"
     return redirect(back, **{"Set-Cookie": f"{COOKIE}={at}; Path=/; SameSite=Strict; HttpOnly{age}"})
