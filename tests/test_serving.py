@@ -283,7 +283,7 @@ def test_program(folder: Path) -> None:
                 assert all(
                     text.startswith(("retry", "event", "data")) or not text for text in events.iter_lines()
                 )
-            assert process.wait(timeout=20) == 130
+            assert process.wait(timeout=20) == 0
             assert process.stderr
             assert process.stderr.read() == ""
         finally:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Optional
 
@@ -187,7 +188,8 @@ def serve(
         )
 
     try:
-        run_server(live, host, port, ready)
+        with suppress(KeyboardInterrupt):  # that is how it ends
+            run_server(live, host, port, ready)
     except OSError as error:
         message = f"{host} port {port} cannot be served at ({error.strerror})"
         raise FolderError(
