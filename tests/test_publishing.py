@@ -641,6 +641,8 @@ INDEPENDENT = [
     ("where topic in :topic? and title contains :word?", True),
     ("where :when? and topic in :topic? order by :order", True),
     ("where topic in :topic? per page 5", True),
+    ("where title in :part?", True),
+    ("where title contains :part?", False),
     ("where topic in :topic", False),
     ("where topic not in :topic?", False),
     ("where topic has all :topic?", False),
@@ -660,6 +662,7 @@ PARAMETERS = """
 [all.parameters]
 topic = { type = "topic", many = true }
 word = { choices = ["a", "b"] }
+part = { choices = ["a", "b"], many = true }
 note = { type = "note" }
 when = { conditions = { may = "date in 2026-05", ever = "" } }
 order = { orders = { up = "title", down = "title desc" }, default = "up" }

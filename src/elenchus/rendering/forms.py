@@ -36,6 +36,7 @@ if TYPE_CHECKING:
 
 __all__ = ["MOST_ROWS", "Control", "Form", "Option", "canonical", "form_of", "independent", "query_text"]
 
+FOR_ANY = ("in", "under", "below")  # operators that hold where any of several values does
 MOST_ROWS = 400  # that a published page holds for the script to choose from
 PAGE = "page"
 
@@ -128,10 +129,10 @@ def is_alone(listing: Listing, question: Question, name: str) -> bool:
         return False
     condition = question.where.condition
     parts = condition.parts if isinstance(condition, And) else (condition,)
-    return any(chooses(part, uses[0]) for part in parts)
+    return any(chooses(part, uses[0], many=rule.many) for part in parts)
 
 
-def chooses(part: Any, use: Parameter) -> bool:
+def chooses(part: Any, use: Parameter, *, many: bool) -> bool:
     """Say whether a condition holds for the rows that any of a parameter's values lets in."""
     if isinstance(part, Chosen):
         return part.parameter is use
@@ -139,7 +140,7 @@ def chooses(part: Any, use: Parameter) -> bool:
         isinstance(part, Compare)
         and part.values == (use,)
         and not part.negated
-        and part.operator != "has all"
+        and (part.operator in FOR_ANY or not many)
     )
 
 
