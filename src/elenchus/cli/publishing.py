@@ -63,7 +63,7 @@ def publish(
     with writing(folder, dry_run=dry_run):
         with progress("pages", len(survey.placed)) as tick:
             found = published_to(renderer, survey.placed, folder, Wishes(only, force, dry_run), tick=tick)
-        show(changes_told(found, lambda name: title_of(survey.site, name), whole=whole))
+        show(changes_told(found, lambda name: title_of(survey.site, name), shown(folder), whole=whole))
         if not dry_run:
             with progress("files", len(found.staged) + len(found.removed)) as tick:
                 found.apply(tick)
@@ -106,6 +106,12 @@ def known_page(survey: Survey, name: str) -> None:
         near = nearest(name, survey.book.rules)
         hint = f"Did you mean {either(near)}?" if near else f"Pages: {', '.join(survey.book.rules)}."
         raise NoSuchName([Problem("unknown-page", f"there is no page {quoted(name)}", hint)])
+
+
+def shown(folder: Path) -> str:
+    """Return a folder as people call it: from where they are, if it is below."""
+    here = Path.cwd()
+    return str(folder.relative_to(here)) if folder.is_relative_to(here) else str(folder)
 
 
 def title_of(site: Site, name: str) -> str:

@@ -19,9 +19,14 @@ __all__ = ["changes_told", "done_told", "woven_told"]
 MOST = 12  # lines of one sort, unless all are wanted
 
 
-def changes_told(found: Publication, titles: Callable[[str], str], *, whole: bool = False) -> Iterator[Piece]:
-    """Yield what would change: files by what becomes of them, listings with their entries; and dead links."""
-    yield from change_lines(found, titles, whole=whole)
+def changes_told(
+    found: Publication, titles: Callable[[str], str], where: str, *, whole: bool = False
+) -> Iterator[Piece]:
+    """Yield what would change: files by what becomes of them, listings with their entries; and dead links.
+
+    ``where`` is the folder as people call it.
+    """
+    yield from change_lines(found, titles, where, whole=whole)
     if found.dead:
         yield Piece("\nLinks that lead nowhere\n", Role.NOTICE)
         shown = found.dead if whole else found.dead[:MOST]
@@ -31,12 +36,14 @@ def changes_told(found: Publication, titles: Callable[[str], str], *, whole: boo
         yield from rest(len(found.dead) - len(shown), "link")
 
 
-def change_lines(found: Publication, titles: Callable[[str], str], *, whole: bool) -> Iterator[Piece]:
+def change_lines(
+    found: Publication, titles: Callable[[str], str], where: str, *, whole: bool
+) -> Iterator[Piece]:
     """Yield what would change: files by what becomes of them, then listings with their entries."""
     if found.is_idle and not found.moves and not found.left:
-        yield Piece(f"Nothing changes: {counted(len(found.kept), 'file')} in {found.folder}.\n")
+        yield Piece(f"Nothing changes: {counted(len(found.kept), 'file')} in {where}.\n")
         return
-    yield Piece(f"To {found.folder}: ", Role.STRONG)
+    yield Piece(f"To {where}: ", Role.STRONG)
     parts = [
         ("new", found.new),
         ("changed", found.changed),

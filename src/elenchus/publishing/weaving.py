@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
     from elenchus.publishing.markers import Marker
     from elenchus.rendering.renderer import Answered, Renderer
-    from elenchus.rendering.sections import GroupView
+    from elenchus.rendering.views import GroupView
 
 __all__ = ["Woven", "files_of", "weave", "woven"]
 

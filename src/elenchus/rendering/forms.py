@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any
 from urllib.parse import urlencode
 
 from markupsafe import Markup
@@ -18,6 +18,7 @@ from elenchus.language.tree import walk
 from elenchus.pages.sections import free_parameters
 from elenchus.plan.check import check
 from elenchus.rendering.sections import row_views
+from elenchus.rendering.views import Control, Form, Option
 from elenchus.values.texts import fold
 
 if TYPE_CHECKING:
@@ -26,74 +27,33 @@ if TYPE_CHECKING:
     from elenchus.engine.answer import Answer
     from elenchus.language.nodes import Question
     from elenchus.pages.sections import Placed, Section
-    from elenchus.rendering.renderer import Renderer, Visit
-    from elenchus.rendering.rows import RowView
+    from elenchus.rendering.rows import Desk
+    from elenchus.rendering.views import Visit
     from elenchus.site.inheritance import Listing
     from elenchus.site.listings import ParameterRule
     from elenchus.site.site import Site
 
     Values = Mapping[str, Sequence[str]]
 
-__all__ = ["MOST_ROWS", "Control", "Form", "Option", "canonical", "form_of", "independent", "query_text"]
+__all__ = ["MOST_ROWS", "PAGE", "canonical", "form_of", "independent", "query_text"]
 
 FOR_ANY = ("in", "under", "below")  # operators that hold where any of several values does
 MOST_ROWS = 400  # that a published page holds for the script to choose from
 PAGE = "page"
 
 
-@dataclass(frozen=True, slots=True)
-class Option:
-    """One choice: what is sent, what people read, how deep it stands in a tree, how many rows it leaves."""
-
-    value: str
-    label: str
-    depth: int = 0
-    count: int | None = None
-    is_chosen: bool = False
-
-
-@dataclass(frozen=True, slots=True)
-class Control:
-    """One parameter of a form: ``sort`` is many or one of its options, or a text."""
-
-    name: str
-    label: str
-    sort: Literal["many", "one", "text"]
-    options: tuple[Option, ...] = ()
-    text: str = ""
-    is_order: bool = False
-
-
-@dataclass(frozen=True)
-class Form:
-    """The form of a section.
-
-    ``keys`` is what the script chooses by, as JSON: the rows that each choice leaves and the rows in each
-    order, by their numbers; empty where an answer is asked for by address. ``rest`` are the rows that
-    stand on later pages.
-    """
-
-    action: str
-    controls: tuple[Control, ...]
-    total: int
-    keys: str = ""
-    rest: tuple[RowView, ...] = ()
-    rows: Mapping[str, int] = field(default_factory=dict)
-
-
-def form_of(renderer: Renderer, found: Placed, section: Section, visit: Visit) -> Form | None:
+def form_of(desk: Desk, found: Placed, section: Section, visit: Visit) -> Form | None:
     """Return the form of a section; None where nothing can be chosen on this page."""
     listing, _, answer = section.parts
     names = free_parameters(listing, section.rule)
     if not names or (visit.query is None and (visit.number > 1 or not answer.rows)):
         return None
-    action = renderer.root.link(found.page.address)
-    site = renderer.site
+    action = desk.root.link(found.page.address)
     if visit.query is not None:
-        return Form(action, tuple(Asked(site, section).controls()), answer.total)
+        return Form(action, tuple(Asked(desk.site, section).controls()), answer.total)
     if not independent(listing, names) or answer.total > MOST_ROWS:
         return None
-    return published(renderer, section, action)
+    return published(desk, section, action)
 
 
 # Questions that keys can answer
@@ -213,9 +173,9 @@ class Asked:
 # On published pages
 
 
-def published(renderer: Renderer, section: Section, action: str) -> Form | None:
+def published(desk: Desk, section: Section, action: str) -> Form | None:
     """Return a form that chooses among all rows of a section by their keys."""
-    asked = Asked(renderer.site, section)
+    asked = Asked(desk.site, section)
     controls = tuple(each for each in asked.controls() if each.options)
     every = asked.rows_with({})
     if not controls or every is None:
@@ -231,7 +191,7 @@ def published(renderer: Renderer, section: Section, action: str) -> Form | None:
     }
     keys = {"choices": sets, "orders": [control.name for control in controls if control.is_order]}
     rows, shown = whole(asked), set(section.ids)
-    rest = tuple(row for row in row_views(renderer.desk, section.parts[1], rows) if row.id not in shown)
+    rest = tuple(row for row in row_views(desk, section.parts[1], rows) if row.id not in shown)
     numbers = {row.id: number for number, row in enumerate(rows.rows)}
     return Form(action, controls, len(every), as_script(keys), rest, numbers)
 

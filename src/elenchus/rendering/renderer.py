@@ -16,11 +16,12 @@ from elenchus.pages.book import Book
 from elenchus.pages.paths import INDEX, address_of, file_beside, file_of, later_page
 from elenchus.pages.sections import later
 from elenchus.rendering.addresses import Root
-from elenchus.rendering.forms import form_of
+from elenchus.rendering.forms import form_of, query_text
 from elenchus.rendering.pager import pager
 from elenchus.rendering.rows import Desk
-from elenchus.rendering.sections import Column, Link, SectionView, label_of, section_view
+from elenchus.rendering.sections import label_of, section_view
 from elenchus.rendering.templates import Templates
+from elenchus.rendering.views import Column, Link, PageView, SectionView, SiteView, Visit
 from elenchus.site.words import WORDS
 from elenchus.table.schema import CORE_FIELDS
 
@@ -37,7 +38,7 @@ if TYPE_CHECKING:
     from elenchus.site.inheritance import Listing
     from elenchus.site.site import Site
 
-__all__ = ["ASSETS", "MEDIA_TYPES", "PageView", "Renderer", "SiteView", "Visit"]
+__all__ = ["ASSETS", "MEDIA_TYPES", "Answered", "Renderer", "paths_of"]
 
 ASSETS = "assets"
 ASSET_FILES = ("elenchus.css", "elenchus.js")
@@ -52,19 +53,6 @@ NAMES_OF_FORMS = {"atom": "Atom", "rss": "RSS", "jsonfeed": "JSON Feed", "csv": 
 WORDS_OF_DESCRIPTION = 30
 
 
-@dataclass(frozen=True)
-class Visit:
-    """One look at a page: which of its pages, in which folder of a section's own, and what was chosen.
-
-    ``query`` are the values that a visitor gave; None where the page is published and nothing can be asked.
-    """
-
-    number: int = 1
-    folder: str = ""
-    query: Mapping[str, Sequence[str]] | None = None
-    notices: tuple[str, ...] = ()
-
-
 @dataclass(frozen=True, slots=True)
 class Answered:
     """A listing or a question with its answer."""
@@ -72,53 +60,6 @@ class Answered:
     listing: Listing
     plan: Plan
     answer: Answer
-
-
-@dataclass(frozen=True)
-class SiteView:
-    """The site as templates see it."""
-
-    title: str
-    language: str
-    address: str
-    home: str
-    menu: tuple[Link, ...]
-
-
-@dataclass(frozen=True)
-class PageView:
-    """A page as its template sees it.
-
-    ``row`` is the entry or the term that it is about, ``facts`` its fields that have no place of their
-    own, ``terms`` its taxonomies. ``previous`` and ``next`` lead to the pages before and after it;
-    ``earlier`` and ``later`` to those of its pager.
-    """
-
-    title: str
-    heading: str
-    href: str
-    name: str = ""
-    about: str = ""
-    description: str = ""
-    canonical: str = ""
-    number: int = 1
-    pages: int = 1
-    sections: tuple[SectionView, ...] = ()
-    row: RowView | None = None
-    sort: str = ""
-    count: int | None = None
-    trail: tuple[Link, ...] = ()
-    facts: tuple[Column, ...] = ()
-    terms: tuple[Column, ...] = ()
-    previous: Link | None = None
-    next: Link | None = None
-    earlier: str = ""
-    later: str = ""
-    alternates: tuple[Link, ...] = ()
-    is_private: bool = False
-    needs_script: bool = False
-    notices: tuple[str, ...] = ()
-    problems: tuple[str, ...] = ()
 
 
 class Renderer:
@@ -336,7 +277,7 @@ class Renderer:
             title=section.title,
             level=2 if section.title else 1,
             pager=pager(number, answer.pages, lambda each: self.page_link(page, section, each, visit)),
-            form=form_of(self, found, section, visit),
+            form=form_of(desk, found, section, visit),
             beside=tuple(self.beside(page, section)),
             why=self.why_link(page, section, visit),
             draw=self.drawn_section,
@@ -357,8 +298,6 @@ class Renderer:
     def page_link(self, page: Page, section: Section, number: int, visit: Visit) -> str:
         """Return the link to one of the pages of a section."""
         if visit.query:
-            from elenchus.rendering.forms import query_text
-
             return f"{self.root.link(page.address)}?{query_text(visit.query, number)}"
         return self.root.link(address_of(later_page(page.path, number, section.rule.pages_at)))
 

@@ -2,30 +2,23 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
-from urllib.parse import quote
-
-from markupsafe import Markup
 
 from elenchus.plan.nodes import Stored
+from elenchus.rendering.views import WORDS_OF_SUMMARY, Column, GroupView, Link, SectionView
 from elenchus.table.schema import Type
 from elenchus.values.texts import slugify
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator, Sequence
+    from collections.abc import Iterator, Sequence
 
     from elenchus.engine.answer import Answer, Choices, Group
     from elenchus.plan.nodes import FieldRef, Plan
-    from elenchus.rendering.forms import Form
-    from elenchus.rendering.pager import Pager
     from elenchus.rendering.rows import Desk, RowView
-    from elenchus.rendering.values import Value
     from elenchus.site.inheritance import Listing
 
-__all__ = ["Column", "GroupView", "Link", "SectionView", "section_view"]
+__all__ = ["label_of", "row_views", "section_view"]
 
-WORDS_OF_SUMMARY = 30
 MOST_COLUMNS = 6
 # What a layout shows where the listing does not say.
 SHOWN = {
@@ -35,118 +28,6 @@ SHOWN = {
     "table": ("title", "date"),
 }
 SHOWN_OF_TERMS = ("name", "count")
-NAMES = ("title", "name")
-
-
-@dataclass(frozen=True, slots=True)
-class Link:
-    """A link with its text; ``type`` is the media type of what it leads to, if that is no page."""
-
-    text: str
-    href: str
-    type: str = ""
-
-
-@dataclass(frozen=True, slots=True)
-class Column:
-    """A field that a section shows, and what it is called."""
-
-    name: str
-    label: str
-    is_number: bool = False
-
-    @property
-    def is_title(self) -> bool:
-        """Say whether it is what links to the row's page."""
-        return self.name in NAMES
-
-
-@dataclass(frozen=True, slots=True)
-class GroupView:
-    """A group: its label, the page about it, how many rows it has, those that stand here.
-
-    ``continued`` says that its first rows stand on the page before.
-    """
-
-    label: str
-    href: str
-    count: int
-    rows: tuple[RowView, ...]
-    continued: bool = False
-    id: str = ""
-
-
-@dataclass(frozen=True)
-class SectionView:
-    """A section of a page, or a listing that a template asks for; written into a template it is its HTML."""
-
-    id: str
-    title: str
-    name: str
-    layout: str
-    rows: tuple[RowView, ...]
-    columns: tuple[Column, ...]
-    total: int
-    matched: int
-    groups: tuple[GroupView, ...] | None = None
-    is_archive: bool = False
-    cards_in_row: int = 0
-    words: int = WORDS_OF_SUMMARY
-    empty: str = ""
-    is_hidden: bool = False
-    pager: Pager | None = None
-    form: Form | None = None
-    choices: tuple[Link, ...] = ()
-    beside: tuple[Link, ...] = ()
-    level: int = 2
-    why: str = ""
-    problems: tuple[str, ...] = ()
-    draw: Callable[[SectionView], Markup] | None = field(default=None, repr=False, compare=False)
-
-    @property
-    def template(self) -> str:
-        """The template of its layout: a built-in one by its word, or a file of the site."""
-        return self.layout if "." in self.layout else f"layouts/{self.layout}.html"
-
-    def __iter__(self) -> Iterator[RowView]:
-        return iter(self.rows)
-
-    def __len__(self) -> int:
-        return len(self.rows)
-
-    def __html__(self) -> str:
-        return self.draw(self) if self.draw else ""
-
-    def __str__(self) -> str:
-        return str(self.__html__())
-
-    def shows(self, name: str) -> bool:
-        """Say whether a field is shown."""
-        return any(column.name == name for column in self.columns)
-
-    def why_of(self, row: RowView) -> Markup | str:
-        """Return the link to why a row is listed; nothing where the page is published."""
-        if not self.why:
-            return ""
-        address = f"{self.why}&entry={quote(row.id)}"
-        return Markup(' <a class="why-link" href="{}">why<span class="unseen"> {}</span></a>').format(
-            address, row.title
-        )
-
-    def meta(self, row: RowView) -> list[tuple[Column, Value]]:
-        """Return the date and the fields of a row that have no place of their own in lists and cards."""
-        columns = [each for each in self.columns if each.name == "date"] + list(self.others)
-        return [(column, row[column.name]) for column in columns if row[column.name]]
-
-    def key(self, row: RowView) -> Markup | str:
-        """Return the attribute by which the script finds a row; nothing where nothing is chosen."""
-        number = self.form.rows.get(row.id) if self.form else None
-        return "" if number is None else Markup(' data-row="{}"').format(number)
-
-    @property
-    def others(self) -> tuple[Column, ...]:
-        """The fields besides those that have a place of their own in lists and cards."""
-        return tuple(each for each in self.columns if each.name not in (*NAMES, "image", "date", "summary"))
 
 
 def section_view(desk: Desk, listing: Listing, plan: Plan, answer: Answer, **more: object) -> SectionView:

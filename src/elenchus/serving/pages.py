@@ -15,8 +15,8 @@ from elenchus.pages.sections import free_parameters, placed
 from elenchus.publishing.beside import file_of_form
 from elenchus.publishing.outputs import published_file
 from elenchus.rendering.forms import PAGE, canonical, query_text
-from elenchus.rendering.renderer import ASSETS, MEDIA_TYPES, PageView, Visit
-from elenchus.rendering.sections import Link
+from elenchus.rendering.renderer import ASSETS, MEDIA_TYPES
+from elenchus.rendering.views import Link, PageView, Visit
 from elenchus.serving.reply import Reply, redirect
 from elenchus.values.texts import quoted
 

@@ -8,7 +8,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 from elenchus.pages.paths import file_beside, file_of, folder_of
-from elenchus.rendering.renderer import Visit
+from elenchus.rendering.views import Visit
 from elenchus.values.texts import nearest
 
 if TYPE_CHECKING:

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from elenchus.layout.pieces import Piece
     from elenchus.pages.book import Page
     from elenchus.pages.sections import Section
-    from elenchus.rendering.renderer import PageView, Visit
+    from elenchus.rendering.views import PageView, Visit
 
 __all__ = ["TOOLS", "PreviewRenderer", "pieces_html"]
 

@@ -12,8 +12,7 @@ from elenchus.layout.explanations import explanation, verdict
 from elenchus.layout.pieces import Piece
 from elenchus.pages.reasons import why_entry_here, why_section
 from elenchus.pages.sections import placed
-from elenchus.rendering.renderer import PageView
-from elenchus.rendering.sections import Link
+from elenchus.rendering.views import Link, PageView
 from elenchus.serving.pages import page_named, told
 from elenchus.serving.preview import TOOLS, pieces_html
 from elenchus.serving.reply import Reply, redirect

@@ -1,0 +1,235 @@
+"""What templates are given: the site, a page, its sections, their rows' columns, groups and forms."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Literal
+from urllib.parse import quote
+
+from markupsafe import Markup
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterator, Mapping, Sequence
+
+    from elenchus.rendering.pager import Pager
+    from elenchus.rendering.rows import RowView
+    from elenchus.rendering.values import Value
+
+__all__ = [
+    "NAMES", "WORDS_OF_SUMMARY", "Column", "Control", "Form", "GroupView", "Link", "Option", "PageView",
+    "SectionView", "SiteView", "Visit",
+]  # fmt: skip
+
+WORDS_OF_SUMMARY = 30
+NAMES = ("title", "name")
+
+
+@dataclass(frozen=True, slots=True)
+class Link:
+    """A link with its text; ``type`` is the media type of what it leads to, if that is no page."""
+
+    text: str
+    href: str
+    type: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """A field that a section shows, and what it is called."""
+
+    name: str
+    label: str
+    is_number: bool = False
+
+    @property
+    def is_title(self) -> bool:
+        """Say whether it is what links to the row's page."""
+        return self.name in NAMES
+
+
+@dataclass(frozen=True, slots=True)
+class GroupView:
+    """A group: its label, the page about it, how many rows it has, those that stand here.
+
+    ``continued`` says that its first rows stand on the page before.
+    """
+
+    label: str
+    href: str
+    count: int
+    rows: tuple[RowView, ...]
+    continued: bool = False
+    id: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Option:
+    """One choice: what is sent, what people read, how deep it stands in a tree, how many rows it leaves."""
+
+    value: str
+    label: str
+    depth: int = 0
+    count: int | None = None
+    is_chosen: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Control:
+    """One parameter of a form: ``sort`` is many or one of its options, or a text."""
+
+    name: str
+    label: str
+    sort: Literal["many", "one", "text"]
+    options: tuple[Option, ...] = ()
+    text: str = ""
+    is_order: bool = False
+
+
+@dataclass(frozen=True)
+class Form:
+    """The form of a section.
+
+    ``keys`` is what the script chooses by, as JSON: the rows that each choice leaves and the rows in each
+    order, by their numbers; empty where an answer is asked for by address. ``rest`` are the rows that
+    stand on later pages.
+    """
+
+    action: str
+    controls: tuple[Control, ...]
+    total: int
+    keys: str = ""
+    rest: tuple[RowView, ...] = ()
+    rows: Mapping[str, int] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class SectionView:
+    """A section of a page, or a listing that a template asks for; written into a template it is its HTML."""
+
+    id: str
+    title: str
+    name: str
+    layout: str
+    rows: tuple[RowView, ...]
+    columns: tuple[Column, ...]
+    total: int
+    matched: int
+    groups: tuple[GroupView, ...] | None = None
+    is_archive: bool = False
+    cards_in_row: int = 0
+    words: int = WORDS_OF_SUMMARY
+    empty: str = ""
+    is_hidden: bool = False
+    pager: Pager | None = None
+    form: Form | None = None
+    choices: tuple[Link, ...] = ()
+    beside: tuple[Link, ...] = ()
+    level: int = 2
+    why: str = ""
+    problems: tuple[str, ...] = ()
+    draw: Callable[[SectionView], Markup] | None = field(default=None, repr=False, compare=False)
+
+    @property
+    def template(self) -> str:
+        """The template of its layout: a built-in one by its word, or a file of the site."""
+        return self.layout if "." in self.layout else f"layouts/{self.layout}.html"
+
+    def __iter__(self) -> Iterator[RowView]:
+        return iter(self.rows)
+
+    def __len__(self) -> int:
+        return len(self.rows)
+
+    def __html__(self) -> str:
+        return self.draw(self) if self.draw else ""
+
+    def __str__(self) -> str:
+        return str(self.__html__())
+
+    def shows(self, name: str) -> bool:
+        """Say whether a field is shown."""
+        return any(column.name == name for column in self.columns)
+
+    def why_of(self, row: RowView) -> Markup | str:
+        """Return the link to why a row is listed; nothing where the page is published."""
+        if not self.why:
+            return ""
+        address = f"{self.why}&entry={quote(row.id)}"
+        return Markup(' <a class="why-link" href="{}">why<span class="unseen"> {}</span></a>').format(
+            address, row.title
+        )
+
+    def meta(self, row: RowView) -> list[tuple[Column, Value]]:
+        """Return the date and the fields of a row that have no place of their own in lists and cards."""
+        columns = [each for each in self.columns if each.name == "date"] + list(self.others)
+        return [(column, row[column.name]) for column in columns if row[column.name]]
+
+    def key(self, row: RowView) -> Markup | str:
+        """Return the attribute by which the script finds a row; nothing where nothing is chosen."""
+        number = self.form.rows.get(row.id) if self.form else None
+        return "" if number is None else Markup(' data-row="{}"').format(number)
+
+    @property
+    def others(self) -> tuple[Column, ...]:
+        """The fields besides those that have a place of their own in lists and cards."""
+        return tuple(each for each in self.columns if each.name not in (*NAMES, "image", "date", "summary"))
+
+
+@dataclass(frozen=True)
+class Visit:
+    """One look at a page: which of its pages, in which folder of a section's own, and what was chosen.
+
+    ``query`` are the values that a visitor gave; None where the page is published and nothing can be asked.
+    """
+
+    number: int = 1
+    folder: str = ""
+    query: Mapping[str, Sequence[str]] | None = None
+    notices: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class SiteView:
+    """The site as templates see it."""
+
+    title: str
+    language: str
+    address: str
+    home: str
+    menu: tuple[Link, ...]
+
+
+@dataclass(frozen=True)
+class PageView:
+    """A page as its template sees it.
+
+    ``row`` is the entry or the term that it is about, ``facts`` its fields that have no place of their
+    own, ``terms`` its taxonomies. ``previous`` and ``next`` lead to the pages before and after it;
+    ``earlier`` and ``later`` to those of its pager.
+    """
+
+    title: str
+    heading: str
+    href: str
+    name: str = ""
+    about: str = ""
+    description: str = ""
+    canonical: str = ""
+    number: int = 1
+    pages: int = 1
+    sections: tuple[SectionView, ...] = ()
+    row: RowView | None = None
+    sort: str = ""
+    count: int | None = None
+    trail: tuple[Link, ...] = ()
+    facts: tuple[Column, ...] = ()
+    terms: tuple[Column, ...] = ()
+    previous: Link | None = None
+    next: Link | None = None
+    earlier: str = ""
+    later: str = ""
+    alternates: tuple[Link, ...] = ()
+    is_private: bool = False
+    needs_script: bool = False
+    notices: tuple[str, ...] = ()
+    problems: tuple[str, ...] = ()
