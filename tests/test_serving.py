@@ -83,6 +83,10 @@ def demo() -> Iterator[TestClient]:
         ("/images/%2e%2e/elenchus.toml", 404, "nothing stands at"),
         ("/images/..%2felenchus.toml", 404, "nothing stands at"),
         ("/%00", 404, "nothing stands at"),
+        ("/images/%00", 404, "nothing stands at"),
+        ("/images/" + "x" * 300, 404, "nothing stands at"),
+        ("/images//seal.svg", 404, "nothing stands at"),
+        ("/images/", 404, "nothing stands at"),
         ("/-elenchus/why?page=/&section=1", 200, "habitat is shore or below"),
         ("/-elenchus/why?page=/&section=1&entry=sighting/grey-seals-hauled-out", 200, "does not stand on the page already"),
         ("/-elenchus/why?page=/&section=1&entry=guide/birds-at-night", 200, "is of the kind sighting"),
@@ -145,6 +149,7 @@ def test_another_time(demo: TestClient) -> None:
     demo.get("/-elenchus/time?at=&back=/")
     assert "Ringed plover chicks" not in demo.get("/notebook/").text
     demo.cookies.clear()
+    assert demo.get("/notebook/", headers={"cookie": "elenchus-at=never"}).status_code == 200
 
 
 @pytest.mark.parametrize(

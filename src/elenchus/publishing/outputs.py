@@ -122,4 +122,7 @@ def published_file(folder: Path, names: Iterable[str], wanted: str) -> Path | No
     if any(step in ("", ".", "..") for step in steps):
         return None
     above = [folder.joinpath(*steps[:length]) for length in range(1, len(steps) + 1)]
-    return above[-1] if above[-1].is_file() and all(is_open(each, root) for each in above) else None
+    try:
+        return above[-1] if above[-1].is_file() and all(is_open(each, root) for each in above) else None
+    except OSError:  # a name that no file can have
+        return None

@@ -33,7 +33,6 @@ MEDIA_TYPE = "application/vnd.api+json"
 FILTER = re.compile(r"filter\[([^\[\]]+)\]")
 PAGE_NUMBER = "page[number]"
 SORT = "sort"
-MOST_VALUES = 100
 LONGEST_VALUE = 500
 SUMMARY = ("summary",)
 
@@ -111,7 +110,7 @@ def read_query(listing: Listing, query: str) -> tuple[dict[str, list[str]], str]
     """Return the values of the parameters, and the page. Raises Refused for what it does not take."""
     given: dict[str, list[str]] = {}
     page = "1"
-    for key, text in parse_qsl(query, keep_blank_values=True, max_num_fields=MOST_VALUES):
+    for key, text in parse_qsl(query, keep_blank_values=True):
         match = FILTER.fullmatch(key)
         if len(text) > LONGEST_VALUE:
             raise Refused(400, Problem("long-value", "the value is too long"), key)

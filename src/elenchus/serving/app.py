@@ -20,7 +20,7 @@ from starlette.middleware.trustedhost import TrustedHostMiddleware
 from starlette.responses import Response, StreamingResponse
 from starlette.routing import Route
 
-from elenchus.errors import ElenchusError, NoSuchName, Problem
+from elenchus.errors import ElenchusError, NoSuchName, Problem, SiteError
 from elenchus.serving import api, tools
 from elenchus.serving.failing import failed_page
 from elenchus.serving.pages import missing, page_reply
@@ -38,6 +38,7 @@ if TYPE_CHECKING:
 __all__ = ["application", "serve"]
 
 LONGEST_ADDRESS = 4000  # bytes of path and query
+MOST_FIELDS = 100  # of a query
 SECONDS = 20  # that a request may take
 HEARTBEAT = 15  # seconds after which a silent stream says that it is still there
 MOST_KEPT = 256  # replies
@@ -65,13 +66,22 @@ class Office:
         try:
             if path == f"{TOOLS}time":
                 return tools.time_reply(self.live, query)
-            moment = self.live.moment(at)
+            moment = self.moment(at)
             key = (moment.version, moment.site.clock.now, path, query)
             return self.kept.get(key) or self.keep(key, made(moment, path, query))
         except ElenchusError as error:
             if path.startswith(api.API):
                 return api.problem_reply(500, error.problems)
             return failed_page(error)
+
+    def moment(self, at: str) -> Moment:
+        """Return the site at a time, at its own where that means nothing. Raises SiteError."""
+        try:
+            return self.live.moment(at)
+        except SiteError:
+            if not at:
+                raise
+            return self.live.moment()
 
     def keep(self, key: tuple[object, ...], reply: Reply) -> Reply:
         """Return a reply, and keep it in the place of the oldest."""
@@ -88,7 +98,7 @@ class Office:
 
     def news(self) -> None:
         """Tell all who wait."""
-        for event in self.waiting:
+        for event in tuple(self.waiting):
             event.set()
 
 
@@ -120,14 +130,14 @@ async def respond(office: Office, request: Request) -> Response:
     address = request.scope["raw_path"] + b"?" + request.scope["query_string"]
     if len(address) > LONGEST_ADDRESS:
         return Response("the address is too long\n", 414, media_type="text/plain")
+    if address.count(b"&") >= MOST_FIELDS:
+        return Response("the query has too many fields\n", 400, media_type="text/plain")
     at = request.cookies.get(tools.COOKIE, "")[:LONGEST_TIME]
     path, query = unquote(request.scope["raw_path"].decode("latin-1")), request.url.query
     try:
         reply = await asyncio.wait_for(run_in_threadpool(office.answer, at, path, query), SECONDS)
     except TimeoutError:
         return Response(f"no answer within {SECONDS} seconds\n", 503, media_type="text/plain")
-    except ValueError:  # a query with more fields than anybody asks for
-        return Response("the query has too many fields\n", 400, media_type="text/plain")
     if path.startswith(api.API) and not accepts_api(request.headers.get("accept", "")):
         problem = Problem("not-acceptable", f"only {api.MEDIA_TYPE} without parameters is given")
         reply = api.problem_reply(406, [problem])
@@ -170,9 +180,11 @@ async def told(office: Office) -> AsyncIterator[str]:
     office.waiting.add(event)
     try:
         yield "retry: 1000\n\n"
-        while not office.is_closing:
+        while True:
+            event.clear()  # before all else, so that no news is missed
+            if office.is_closing:
+                return
             yield f"event: version\ndata: {office.live.version}\n\n"
-            event.clear()
             with contextlib.suppress(TimeoutError):
                 await asyncio.wait_for(event.wait(), HEARTBEAT)
     finally:

@@ -32,7 +32,6 @@ if TYPE_CHECKING:
 
 __all__ = ["page_reply", "told"]
 
-MOST_VALUES = 100  # of a query
 LONGEST_VALUE = 500  # characters
 MOST_DIGITS = 10  # of a page's number
 UNDECLARED = ("unknown-choice", "unknown-term", "unknown-entry", "many-given", "ambiguous-term")
@@ -52,7 +51,7 @@ def page_reply(moment: Moment, path: str, query: str) -> Reply:
 def read_query(query: str) -> tuple[dict[str, list[str]], str]:
     """Return the values of a query, and the number of the page that it asks for; nothing where none is."""
     found: dict[str, list[str]] = {}
-    for name, text in parse_qsl(query, max_num_fields=MOST_VALUES):
+    for name, text in parse_qsl(query):
         found.setdefault(name, []).append(text[:LONGEST_VALUE])
     number = found.pop(PAGE, [""])[-1]
     return found, number

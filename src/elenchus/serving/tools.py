@@ -33,7 +33,7 @@ FIRST = 8  # findings that the panel names
 
 def why_page(moment: Moment, query: str) -> Reply:
     """Return why a section of a page shows what it shows, or why an entry stands there. Raises NoSuchName."""
-    pairs = parse_qsl(query, max_num_fields=100)
+    pairs = parse_qsl(query)
     asked = dict(pairs)
     page = page_named(moment, asked.get("page", ""))
     number = asked.get("section", "")
@@ -101,7 +101,7 @@ def is_of_site(address: str) -> bool:
 
 def time_reply(live: Live, query: str) -> Reply:
     """Return the way back to a page, which is seen at another time from now on. Raises SiteError."""
-    pairs = parse_qsl(query, keep_blank_values=True, max_num_fields=10)
+    pairs = parse_qsl(query, keep_blank_values=True)
     asked = dict(pairs)
     at, back = asked.get("at", ""), asked.get("back", "/")
     if at:
