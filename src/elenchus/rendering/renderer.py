@@ -13,7 +13,7 @@ from elenchus.asking.parameters import absent_choice
 from elenchus.asking.questions import plan_of, resolved
 from elenchus.engine.run import run
 from elenchus.pages.book import Book
-from elenchus.pages.paths import INDEX, address_of, file_beside, file_of, later_page
+from elenchus.pages.paths import INDEX, address_of, file_beside, file_of, filled, later_page
 from elenchus.pages.sections import later
 from elenchus.rendering.addresses import Root
 from elenchus.rendering.forms import form_of, query_text
@@ -114,7 +114,7 @@ class Renderer:
         """Return a word of pages, its braces filled; of two forms the one for a count."""
         if values.get("count") == 1 and name == "entries":
             name = "entry"
-        return self.words[name].format(**values)
+        return filled(self.words[name], {key: str(value) for key, value in values.items()})
 
     def why_link(self, _page: Page, _section: Section, _visit: Visit) -> str:
         """Return the address that tells why a section shows what it shows: none where it is published."""

@@ -161,7 +161,10 @@ def read_files(file: TomlFile, folder: Path, written: Iterable[Any]) -> Iterator
 
 def read_words(file: TomlFile) -> dict[str, str]:
     """Return the words of pages that the site says in its own way."""
-    return dict(file.known(("words",), dict.fromkeys(WORDS, str)))
+    found = file.known(("words",), dict.fromkeys(WORDS, str))
+    for name, text in found.items():
+        check_address(file, ("words", name), text, tuple(PLACEHOLDER.findall(WORDS[name])))
+    return dict(found)
 
 
 def check_site_address(file: TomlFile, address: str) -> None:
@@ -321,10 +324,10 @@ def check_options(
 
 
 def check_address(file: TomlFile, path: tuple[str, ...], pattern: str, known: tuple[str, ...]) -> None:
-    """Report placeholders in an address that nothing fills."""
+    """Report placeholders in an address, or in words, that nothing fills."""
     for name in PLACEHOLDER.findall(pattern):
         if name not in known:
-            hint = f"Known here: {either('{' + word + '}' for word in known)}."
+            hint = f"Known here: {either('{' + word + '}' for word in known) or 'none'}."
             file.report("unknown-placeholder", path, f"nothing fills {quoted('{' + name + '}')}", hint)
 
 
