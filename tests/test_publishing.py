@@ -613,6 +613,9 @@ def test_nothing_outside_is_published(run: Run, demo: Path, tmp_path: Path) -> N
     [
         ("entry.html", "<h1>{{ page.heading }}</h1>{{ count('from guide') }}|{{ ask('from guide order by title limit 1').rows[0].title }}|{{ listing('shore-sidebar') }}", "12|A square metre, well read|<ul class=\"titles\">"),
         ("entry.html", "<h1>{{ page.heading }}</h1>{% for row in listing('by-habitat', habitat='dunes') %}{{ row.date.time }} {{ row.habitat }}{% endfor %}", '2026-06-07 <a href="/habitats/shore/sandy-shore/">'),
+        ("entry.html", "<h1>x</h1>{{ listing('by-habitat') }}", '<li><a href="/habitats/dunes/">Dunes (5)</a></li>'),
+        ("entry.html", "{{ ask('from sighting including unpublished') }}", "templates/entry.html:1: “from sighting including unpublished” includes what is not published"),
+        ("assets/elenchus.css", "body { margin: 0 }", "elenchus.css?v="),
         ("entry.html", "\n\n{{ nothing }}", "templates/entry.html:3: In the template: 'nothing' is undefined"),
         ("entry.html", "{% if %}", "templates/entry.html:1: In the template: Expected an expression"),
         ("entry.html", "\n{{ ask('from giude') }}", "templates/entry.html:2: There is no kind “giude”"),
@@ -631,6 +634,22 @@ def test_own_templates(run: Run, demo: Path, template: str, text: str, says: str
     told = page.read_text(encoding="utf-8") if page.exists() else done.stderr
     assert says.lower() in told.lower()
     assert "Traceback" not in done.stderr
+
+
+def test_own_layout_and_stylesheet(make_site: Write) -> None:
+    """A listing has a layout of the site's own, the stylesheet is the site's, and its address changes with it."""
+    own = {
+        "pages.toml": '[p]\npath = "index.html"\nsections = ["tide"]\n',
+        "listings.toml": '[tide]\nask = "order by title limit 2"\nlayout = "tide.html"\n',
+        "templates/tide.html": "{% for row in rows %}<h{{ level }}>{{ row.title }} of {{ section.total }}</h{{ level }}>{% endfor %}",
+    }
+    first = files_of(make_site({**GROUPED, **own, "templates/assets/elenchus.css": "a {}"}))
+    assert "<h3>a of 2</h3><h3>b of 2</h3>" in first["index.html"].decode()
+    assert first["assets/elenchus.css"] == b"a {}"
+    second = files_of(make_site({"templates/assets/elenchus.css": "b {}"}))
+    assert Page(second["index.html"]).all("link", rel="stylesheet") != Page(first["index.html"]).all(
+        "link", rel="stylesheet"
+    )
 
 
 # What visitors choose

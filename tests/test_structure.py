@@ -15,7 +15,7 @@ SOURCE = Path(elenchus.__file__).parent
 
 # From the ground up; a package may import from those before it, and from its own.
 FLOORS = [
-    ["errors"],
+    ["errors", "files"],
     ["values"],
     ["table"],
     ["operators"],

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import os
 from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import FolderError, Problem, QuestionError, Span
+from elenchus.files import replacing
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -30,15 +30,12 @@ def draw(answer: Answer, path: Path) -> None:
     """
     check(answer, path)
     figure = bars_over_time(answer) if over_time(answer) else bars_in_a_list(answer)
-    part = path.with_name(f".{path.name}.{os.getpid()}.part")
     try:
-        figure.savefig(part, format=path.suffix[1:].lower(), metadata=metadata(path))
-        part.replace(path)
+        with replacing(path) as part:
+            figure.savefig(part, format=path.suffix[1:].lower(), metadata=metadata(path))
     except OSError as error:
         message = f"{path} cannot be written ({error.strerror})"
         raise FolderError([Problem("cannot-write", message, "Name another file.")]) from None
-    finally:
-        part.unlink(missing_ok=True)
 
 
 def check(answer: Answer, path: Path) -> None:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import os
 import shlex
 import tomllib
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from elenchus.errors import FolderError, Place, Problem, QuestionError
+from elenchus.files import write_whole
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -43,7 +43,7 @@ def write_demo(folder: Path, *, force: bool = False) -> int:
         raise FolderError([Problem("files-in-the-way", message, hint, place=Place(str(in_the_way[0])))])
     try:
         for path in changed:
-            write_file(targets[path], path.read_bytes())
+            write_whole(targets[path], path.read_bytes())
     except OSError as error:
         message = f"{error.filename or folder} cannot be written ({error.strerror})"
         raise FolderError([Problem("cannot-write", message, "Name another folder.")]) from None
@@ -53,17 +53,6 @@ def write_demo(folder: Path, *, force: bool = False) -> int:
 def same(source: Path, target: Path) -> bool:
     """Say whether a file is there with the same content."""
     return target.is_file() and target.read_bytes() == source.read_bytes()
-
-
-def write_file(path: Path, content: bytes) -> None:
-    """Write a file so that a killed run leaves the old one or the new one, never a part."""
-    path.parent.mkdir(parents=True, exist_ok=True)
-    part = path.with_name(f".{path.name}.{os.getpid()}.part")
-    try:
-        part.write_bytes(content)
-        part.replace(path)
-    finally:
-        part.unlink(missing_ok=True)
 
 
 def tell(folder: Path, width: int | None) -> Iterator[Piece]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from elenchus.errors import Problem, SiteError
+from elenchus.errors import Place, Problem, SiteError
 from elenchus.pages.paths import unsafe
 from elenchus.publishing.beside import files_beside
 from elenchus.publishing.sitemap import sitemap_files
@@ -94,7 +94,17 @@ def own_files(renderer: Renderer) -> Iterator[Output]:
     definition = renderer.site.definition
     for name in definition.files:
         for path in files_below(definition.folder / name, definition.folder.resolve()):
-            yield Output(path.relative_to(definition.folder).as_posix(), "", path.read_bytes())
+            yield Output(path.relative_to(definition.folder).as_posix(), "", content_of(path))
+
+
+def content_of(path: Path) -> bytes:
+    """Return the content of a file of the site. Raises SiteError."""
+    try:
+        return path.read_bytes()
+    except OSError as error:
+        message = f"the file cannot be read ({error.strerror})"
+        hint = "Mend its permissions, or take it out of files below [publish]."
+        raise SiteError([Problem("unreadable-file", message, hint, place=Place(str(path)))]) from None
 
 
 def files_below(path: Path, root: Path) -> Iterator[Path]:

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from elenchus.errors import FolderError, Place, Problem
+from elenchus.files import write_whole
 from elenchus.pages.sections import all_ids
 from elenchus.publishing.changes import listing_changes
 from elenchus.publishing.links import dead_links, links_in
@@ -99,9 +100,7 @@ class Publication:
         content = manifest.as_bytes()
         if path.is_file() and path.read_bytes() == content:
             return
-        part = path.with_suffix(".part")
-        part.write_bytes(content)
-        part.replace(path)
+        write_whole(path, content)
 
     def prune(self, folder: Path) -> None:
         """Take away folders that are empty now."""

@@ -2,33 +2,30 @@
 
 from __future__ import annotations
 
-import os
 import re
-import shutil
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from elenchus.errors import ElenchusError, FolderError, MarkerError, Place, Problem
+from elenchus.files import write_whole
 from elenchus.formats import answer_format
 from elenchus.formats.markdown import escaped
 from elenchus.publishing.markers import markers_in
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Iterator, Sequence
+    from collections.abc import Iterable, Iterator
 
     from elenchus.publishing.markers import Marker
     from elenchus.rendering.renderer import Answered, Renderer
-    from elenchus.rendering.views import GroupView
+    from elenchus.rendering.views import SectionView
 
 __all__ = ["Woven", "files_of", "weave", "woven"]
 
 MARKDOWN = (".md", ".markdown", ".mdown")
 SUFFIXES = (".html", ".htm", ".xhtml", ".svg", *MARKDOWN)
 DECLARED = re.compile(rb"""(?:charset|encoding)\s*=\s*["']?\s*([\w.:-]+)""", re.IGNORECASE)
-HEAD = (
-    1024  # bytes in which an encoding is declared (the HTML Standard, “determining the character encoding”)
-)
+HEAD = 1024  # bytes in which an encoding is declared (the HTML Standard, “encoding sniffing algorithm”)
 LEVEL = 3  # of the headings of rows, unless a marker says otherwise
 
 
@@ -105,7 +102,9 @@ def weave(renderer: Renderer, path: Path) -> Woven:
         try:
             filled = filling(renderer, marker, text, markdown=markdown)
         except ElenchusError as error:
-            problems += [replace(each, place=marker.place, span=None) for each in error.problems]
+            problems += [
+                replace(each, place=each.place or marker.place, span=None) for each in error.problems
+            ]
             continue
         parts += [text[at : marker.inner.start], filled]
         at = marker.inner.end
@@ -145,13 +144,26 @@ def filling(renderer: Renderer, marker: Marker, text: str, *, markdown: bool) ->
         message = f"the listing {listing.name} has no rows, and says if_empty = fail"
         raise MarkerError([Problem("forbidden-empty", message)])
     if markdown and not marker.layout:
-        listed = archive_lines(view.groups or ()) if view.is_archive else as_markdown(renderer, found)
-        lines = ["", *listed, ""]
+        lines = ["", *markdown_lines(renderer, view, found), ""]
     else:
         level = (marker.level or LEVEL) - 1
         drawn = str(replace(view, id="", layout=marker.layout or view.layout, level=level))
         lines = [line for line in drawn.splitlines() if line.strip()]
     return in_place(lines, text, marker)
+
+
+def markdown_lines(renderer: Renderer, view: SectionView, found: Answered) -> list[str]:
+    """Return a listing as lines of Markdown: what can be chosen, an archive, or its rows."""
+    if view.choices:
+        return [f"- {linked(each.text, each.href)}" for each in view.choices]
+    if view.is_archive:
+        return [f"- {linked(each.label, each.href)} ({each.count})" for each in view.groups or ()]
+    return as_markdown(renderer, found)
+
+
+def linked(text: str, href: str) -> str:
+    """Return a text as Markdown, as a link where it leads somewhere."""
+    return f"[{escaped(text)}]({href})" if href else escaped(text)
 
 
 def as_markdown(renderer: Renderer, found: Answered) -> list[str]:
@@ -163,15 +175,6 @@ def as_markdown(renderer: Renderer, found: Answered) -> list[str]:
     )
     pieces = answer_format("markdown").write(replace(found.answer, rows=rows), None)
     return "".join(piece.text for piece in pieces).rstrip().splitlines()
-
-
-def archive_lines(groups: Sequence[GroupView]) -> list[str]:
-    """Return an archive as lines of Markdown: each group with its count, as a link where it has a page."""
-    names = [escaped(group.label) for group in groups]
-    links = [
-        f"[{name}]({group.href})" if group.href else name for name, group in zip(names, groups, strict=True)
-    ]
-    return [f"- {link} ({group.count})" for link, group in zip(links, groups, strict=True)]
 
 
 def in_place(lines: Iterable[str], text: str, marker: Marker) -> str:
@@ -189,14 +192,8 @@ def write(found: Woven) -> None:
 
     Raises FolderError.
     """
-    path = found.path.resolve()
-    part = path.with_name(f".{path.name}.{os.getpid()}.part")
     try:
-        part.write_bytes(found.new)
-        shutil.copymode(path, part)
-        part.replace(path)
+        write_whole(found.path.resolve(), found.new)
     except OSError as error:
         message = f"{found.path} cannot be written ({error.strerror})"
-        raise FolderError([Problem("cannot-write", message)]) from None
-    finally:
-        part.unlink(missing_ok=True)
+        raise FolderError([Problem("cannot-write", message, "The files before it are written.")]) from None

@@ -12,6 +12,7 @@ from elenchus.asking.choices import choices_of
 from elenchus.asking.parameters import absent_choice
 from elenchus.asking.questions import plan_of, resolved
 from elenchus.engine.run import run
+from elenchus.errors import Problem, SiteError
 from elenchus.pages.book import Book
 from elenchus.pages.paths import INDEX, address_of, file_beside, file_of, filled, later_page
 from elenchus.pages.sections import later
@@ -24,6 +25,7 @@ from elenchus.rendering.templates import Templates
 from elenchus.rendering.views import Column, Link, PageView, SectionView, SiteView, Visit
 from elenchus.site.words import WORDS
 from elenchus.table.schema import CORE_FIELDS
+from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping, Sequence
@@ -96,10 +98,23 @@ class Renderer:
         return self.shown(self.answered(text, values))
 
     def answered(self, text: str, given: Mapping[str, Sequence[str]]) -> Answered:
-        """Return the answer to a listing or a question. Raises QuestionError, NoSuchName."""
+        """Return the answer to a listing or a question, which anybody may read.
+
+        Raises QuestionError, NoSuchName, and SiteError where it includes what is not published.
+        """
         listing = resolved(self.site, text)
         plan = plan_of(self.site, listing, given)
-        return Answered(listing, plan, run(plan, self.site.dataset, self.site.clock, listing.text))
+        if plan.unpublished:
+            hint = "Only a section of a private page may list it: take “including unpublished” away."
+            message = f"{quoted(listing.name or text)} includes what is not published"
+            raise SiteError([Problem("unpublished-on-page", message, hint)])
+        answer = run(plan, self.site.dataset, self.site.clock, listing.text)
+        return Answered(listing, plan, self.with_choices(listing, answer, given))
+
+    def with_choices(self, listing: Listing, answer: Answer, given: Mapping[str, Sequence[str]]) -> Answer:
+        """Return an answer with what can be chosen, where the listing says so of an absent value."""
+        rule = absent_choice(listing, given)
+        return replace(answer, choices=choices_of(self.site, listing, rule, given)) if rule else answer
 
     def shown(self, answered: Answered) -> SectionView:
         """Return an answer as templates see it."""
@@ -265,14 +280,11 @@ class Renderer:
         page = found.page
         number = visit.number if self.goes_on(section, visit) else 1
         answer = first if number == 1 else later(self.site, section, number)
-        rule = absent_choice(listing, section.given or {})
-        if rule:
-            answer = replace(answer, choices=choices_of(self.site, listing, rule, section.given or {}))
         view = section_view(
             desk,
             listing,
             plan,
-            answer,
+            self.with_choices(listing, answer, section.given or {}),
             id=section.slug,
             title=section.title,
             level=2 if section.title else 1,
@@ -282,16 +294,14 @@ class Renderer:
             why=self.why_link(page, section, visit),
             draw=self.drawn_section,
         )
-        return self.marked(view, section, number)
+        return self.marked(view, section, answer)
 
-    def marked(self, view: SectionView, section: Section, number: int) -> SectionView:
+    def marked(self, view: SectionView, section: Section, answer: Answer) -> SectionView:
         """Return a section whose first group is marked when it began on the page before."""
-        if number == 1 or not view.groups or not section.plan or not section.plan.groups:
+        if answer.page == 1 or not view.groups or not answer.groups:
             return view
-        before = later(self.site, section, number - 1).groups or ()
-        answer = later(self.site, section, number).groups or ()
-        goes_on = before and answer and before[-1].keys == answer[0].keys
-        if not goes_on:
+        before = later(self.site, section, answer.page - 1).groups
+        if not before or before[-1].keys != answer.groups[0].keys:
             return view
         return replace(view, groups=(replace(view.groups[0], continued=True), *view.groups[1:]))
 

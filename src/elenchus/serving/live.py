@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from elenchus.checks.run import check_site
 from elenchus.checks.survey import Survey
-from elenchus.errors import ElenchusError, SiteError
+from elenchus.errors import ElenchusError
 from elenchus.pages.book import Book
 from elenchus.rendering.addresses import Root
 from elenchus.serving.places import Places
@@ -115,8 +115,6 @@ class Live:
         """Return what keeps the site from being read at all."""
         try:
             self.moment()
-        except SiteError as error:
-            return error.problems
         except ElenchusError as error:
-            return tuple(error.problems)
+            return error.problems
         return ()
