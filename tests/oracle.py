@@ -21,7 +21,7 @@ from elenchus.language import nodes
 ZONE = ZoneInfo("Atlantic/Azores")
 NOW = datetime(2026, 5, 20, 12, 0, tzinfo=ZONE)
 LEVELS = ["low", "mid", "high"]
-STATUSES = ["published", "draft", "pending", "scheduled", "withdrawn"]
+STATUSES = ["published", "draft", "scheduled", "withdrawn"]
 TREE = ["north", "north/bay", "north/cove", "north/cove/inlet", "south", "south/bay", "west"]  # in term order
 TOPICS = ["birds", "seals", "tides"]
 TYPES = {
@@ -111,6 +111,8 @@ class Oracle:
         if status not in (None, "published", "scheduled") or (status == "scheduled" and day is None):
             return False
         expires = row.get("expires")
+        if any(isinstance(row.get(name), str) for name in ("date", "expires")):
+            return False  # it cannot be read
         return (day is None or day <= NOW) and (
             expires is None or midnight(expires + timedelta(days=1)) > NOW
         )
@@ -133,6 +135,8 @@ class Oracle:
         else:
             written = row.get(name)
             listed = written if isinstance(written, list) else [written]
+            if rest and rest[0] == "hour":
+                listed = [each for each in listed if isinstance(each, datetime)]
             found = [value for each in listed if (value := self.typed(name, each)) is not None]
         return [value for each in found for value in self.step(name, each, tuple(rest))]
 
@@ -148,6 +152,8 @@ class Oracle:
         if kind == "kind":
             return ["a", "b"].index(written)
         if kind in ("date", "datetime"):
+            if isinstance(written, str):
+                return None
             return written if isinstance(written, datetime) else midnight(written)
         if kind == "entry":
             target = self.by_id.get(written)
@@ -382,16 +388,19 @@ class Oracle:
         def rank(item: tuple[tuple[Any, ...], list[str]]) -> tuple[Any, ...]:
             ranks: list[Any] = []
             for at, key in enumerate(question.group.keys):  # type: ignore[union-attr]
-                value = item[0][at]
-                order = (value is None, 0 if value is None else self.group_rank(key.path.names, value))
-                size = sum(len(rows) for keys, rows in found.items() if keys[: at + 1] == item[0][: at + 1])
-                down = key.descending
-                if down is None:
-                    down = key.by == "value" and key.path.names[-1] in PARTS and not oldest_first(question)
-                if key.by == "count":
-                    ranks += [order[0], -size if down else size, order]
-                else:
-                    ranks += [order[0], Reversed(order[1]) if down else order[1]]
+                value, names = item[0][at], key.path.names
+                ranks.append(value is None)
+                if value is None:
+                    continue
+                prefix = [rows for keys, rows in found.items() if keys[: at + 1] == item[0][: at + 1]]
+                size = len({name for rows in prefix for name in rows})
+                dated = names[-1] in PARTS and not oldest_first(question)
+                down = key.descending or (key.descending is None and key.by == "value" and dated)
+                if key.by != "value":
+                    first = size if key.by == "count" else text_key(self.called(names, value))
+                    ranks.append(Reversed(first) if down else first)
+                order = self.group_rank(names, value)
+                ranks.append(Reversed(order) if (down if key.by == "value" else dated) else order)
             return tuple(ranks)
 
         return sorted(found.items(), key=rank)
@@ -400,12 +409,33 @@ class Oracle:
         values = self.values(row, names)
         return [fold(value) if TYPES.get(names[-1]) == "text" else value for value in values]
 
+    def called(self, names: tuple[str, ...], value: Any) -> str:
+        """Return what people call a group."""
+        last = names[-1]
+        if last in ("area", "topic", "top"):
+            return str(value.rpartition("/")[2].title())
+        if last == "place":
+            return str(self.by_id[value].get("title") or "").strip() or str(value)
+        if last == "level":
+            return LEVELS[value]
+        if last == "kind":
+            return "ab"[value]
+        if isinstance(value, bool):
+            return "yes" if value else "no"
+        if isinstance(value, datetime):
+            day = value.date()
+            week = "{:04}-W{:02}".format(*day.isocalendar()[:2])
+            return {"year": f"{day.year:04}", "month": day.isoformat()[:7], "week": week}.get(
+                last, day.isoformat()
+            )
+        return str(value)
+
     def group_rank(self, names: tuple[str, ...], value: Any) -> Any:
         last = names[-1]
         if last in ("area", "topic", "top"):
             return (TREE + TOPICS).index(value)
         if last == "place":
-            return text_key(self.by_id[value].get("title") or value)
+            return text_key(self.called(names, value)), value
         return text_key(value) if isinstance(value, str) else value
 
 

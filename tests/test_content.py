@@ -39,10 +39,30 @@ FILES = {"elenchus.toml": SITE, "area.csv": TERMS, "notebook/.keep": ""}
 @pytest.mark.parametrize("case", cases("contents.toml"), ids=lambda case: case["name"])
 def test_content(make_site: Write, case: dict[str, Any]) -> None:
     """Every problem names its file, line and value; what can be read is there."""
-    site = make_site({**FILES, **case["files"]})
+    site = make_site({**FILES, "elenchus.toml": site_text(case), **case["files"]})
     assert sorted(map(str, site.dataset.problems)) == sorted(case["said"])
-    rows = elenchus.ask(site, case.get("question", "")).rows
-    assert sorted(row.id for row in rows) == sorted(case["ids"].split())
+    answer = elenchus.ask(site, case.get("question", ""))
+    assert sorted(row.id for row in answer.rows) == sorted(case["ids"].split())
+    assert [each.message for each in site.dataset.notes] == case.get("notes", [])
+    assert case.get("notice", "") in "".join(map(str, answer.notices))
+    if "rows" in case:
+        rows = elenchus.ask(site, "where title is set or body is set").rows
+        shown = [" · ".join(str(row[name] or "–") for name in ("id", "title", "date")) for row in rows]
+        found = [f"{line} · {row['body'] or ''}" for line, row in zip(shown, rows, strict=True)]
+        assert sorted(found) == sorted(case["rows"])
+    if "terms" in case:
+        name, _, wanted = case["terms"].partition(": ")
+        found = [row["name"].replace(" ", "~") for row in elenchus.ask(site, f"from {name}").rows]
+        assert sorted(found) == sorted(wanted.split())
+
+
+def site_text(case: dict[str, Any]) -> str:
+    """Return the site file with what a case writes in its source, and with its taxonomies."""
+    keys = "".join(f"{key} = {value}\n" for key, value in case.get("source", {}).items())
+    text = SITE.replace('path = "notebook"\n', f'path = "notebook"\n{keys}')
+    return text + "".join(
+        f"[taxonomies.{key}]\n{value}\n" for key, value in case.get("taxonomies", {}).items()
+    )
 
 
 @pytest.mark.parametrize("case", cases("sites.toml"), ids=lambda case: str(case["said"])[:60])

@@ -266,9 +266,9 @@ WHY = [
     ("filled", "s2", True, "Listed: 2 of 3"),
     ("filled", "s3", False, "habitat is dunes"),
     ("from newest-three where kind = sighting", "s1", True, "is listed in newest-three"),
-    ("from newest-three", "s3", False, "let newest-three list it"),
-    ("where not listed in newest-three", "s2", False, "let newest-three leave it out"),
-    ("quiet", "s1", False, "give the parameters that are missing"),
+    ("from newest-three", "s3", False, "It takes all of this:\n  is listed in newest-three"),
+    ("where not listed in newest-three", "s2", False, "It takes all of this:\n  not listed in newest-three"),
+    ("quiet", "s1", False, "all parameters that it needs are given"),
 ]
 
 

@@ -1,23 +1,102 @@
-"""Writing files so that a kill at any moment leaves the old one or the new one, never a part."""
+"""Reading files within bounds, and writing them so that a kill leaves the old one or the new one, never a part.
+
+What a site holds is somebody's input: a file may be a pipe that never ends, larger than memory, or called
+by bytes that are no text. All of that is decided here, once, with bounds that docs/sites.md names.
+"""
 
 from __future__ import annotations
 
+import errno
 import os
 import shutil
+import stat
 from contextlib import contextmanager
-from typing import TYPE_CHECKING
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
-    from pathlib import Path
 
-__all__ = ["replacing", "write_whole"]
+__all__ = [
+    "DEEPEST_FOLDER", "DEEPEST_VALUE", "MOST_BYTES", "MOST_VALUES", "SUFFIX_OF_PARTS", "is_file", "is_text",
+    "items_of", "read_whole", "replacing", "too_large", "write_whole",
+]  # fmt: skip
+
+MOST_BYTES = 16 * 2**20  # of one file
+MOST_VALUES = 100_000  # in the front matter of one file, with all that aliases repeat
+DEEPEST_VALUE = 40  # lists and tables inside one another
+DEEPEST_FOLDER = 60  # folders inside one another
+SUFFIX_OF_PARTS = ".part"  # of files that are being written
+
+
+def read_whole(path: Path, most: int = MOST_BYTES) -> bytes:
+    """Return the content of a regular file. Raises OSError for anything else, and for one that is too large.
+
+    The file is opened without waiting, so that neither a pipe nor a device holds the program up.
+    """
+    handle = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0))
+    with os.fdopen(handle, "rb") as file:
+        found = os.fstat(handle)
+        if not stat.S_ISREG(found.st_mode):
+            what = "it is a folder" if stat.S_ISDIR(found.st_mode) else "it is no regular file"
+            raise OSError(errno.EINVAL, what, str(path))
+        content = file.read(most + 1)
+    if len(content) > most:
+        raise OSError(errno.EFBIG, f"it is larger than {most // 2**20} MB", str(path))
+    return content
+
+
+def is_file(path: Path) -> bool:
+    """Say whether a path is a regular file; a name that no file can have is none."""
+    try:
+        return path.is_file()
+    except (OSError, ValueError):  # too long, a loop of links, a NUL
+        return False
+
+
+def is_text(name: str) -> bool:
+    """Say whether a file's name is text: bytes that are not UTF-8 come as lone surrogates."""
+    try:
+        name.encode()
+    except UnicodeEncodeError:
+        return False
+    return True
+
+
+def items_of(folder: Path) -> list[os.DirEntry[str]]:
+    """Return what stands in a folder, by name, without hidden ones. Raises OSError."""
+    with os.scandir(folder) as found:
+        return sorted((item for item in found if not item.name.startswith(".")), key=lambda item: item.name)
+
+
+def too_large(value: Any) -> None:
+    """Raise ValueError for values nested too deeply, too many of them, or a number beyond 64 bits.
+
+    TOML knows no larger numbers, but its reader makes them, and Python refuses to write them as text.
+    """
+    waiting, met = [(value, 0)], 0
+    while waiting:
+        each, depth = waiting.pop()
+        met += 1
+        if depth > DEEPEST_VALUE or met > MOST_VALUES:
+            most = f"{DEEPEST_VALUE} deep" if depth > DEEPEST_VALUE else f"{MOST_VALUES} in number"
+            raise ValueError(f"its values are more than {most}")
+        if isinstance(each, int) and not -(2**63) <= each < 2**63:
+            raise ValueError("it has a whole number of more than 64 bits")
+        inner = each.values() if isinstance(each, dict) else each if isinstance(each, list) else ()
+        waiting += [(item, depth + 1) for item in inner]
 
 
 @contextmanager
 def replacing(path: Path) -> Iterator[Path]:
-    """Give a file to be written beside another, which it replaces as a whole, with the same permissions."""
-    part = path.with_name(f".{path.name}.{os.getpid()}.part")
+    """Give a file to be written beside another, which it replaces as a whole, with the same permissions.
+
+    A part that a killed run left for the same file is taken away.
+    """
+    for old in path.parent.glob(f".{glob_safe(path.name)}.*{SUFFIX_OF_PARTS}"):
+        if not is_running(old.name.removesuffix(SUFFIX_OF_PARTS).rpartition(".")[2]):
+            old.unlink(missing_ok=True)
+    part = path.with_name(f".{path.name}.{os.getpid()}{SUFFIX_OF_PARTS}")
     try:
         yield part
         if path.exists():
@@ -25,6 +104,24 @@ def replacing(path: Path) -> Iterator[Path]:
         part.replace(path)
     finally:
         part.unlink(missing_ok=True)
+
+
+def glob_safe(name: str) -> str:
+    """Return a name as a pattern that matches nothing else."""
+    return "".join(f"[{char}]" if char in "*?[" else char for char in name)
+
+
+def is_running(process: str) -> bool:
+    """Say whether a process, told by its number, is still there; for what is no number, yes."""
+    if not process.isdigit() or os.name == "nt":  # there a signal 0 would end it
+        return True
+    try:
+        os.kill(int(process), 0)
+    except ProcessLookupError:
+        return False
+    except (OSError, OverflowError):
+        return True
+    return True
 
 
 def write_whole(path: Path, content: bytes) -> None:

@@ -42,8 +42,10 @@ def possible(site: Site, rule: ParameterRule) -> Iterator[tuple[str, str, int]]:
         yield from ((word, word, 0) for word in rule.words)
     elif rule.type and rule.type.type is Type.TERM:
         taxonomy = data.taxonomies[rule.type.taxonomy]
-        for term, label in zip(taxonomy.terms, taxonomy.labels, strict=True):
-            yield label, term.name, len(term.path) - 1
+        hidden = data.hidden_terms(taxonomy.name, site.clock.now)
+        for number, (term, label) in enumerate(zip(taxonomy.terms, taxonomy.labels, strict=True)):
+            if number not in hidden:
+                yield label, term.name, len(term.path) - 1
     elif rule.type and rule.type.type is Type.ENTRY:
         view = View(data, site.clock.now)
         for row, name in enumerate(data.entries.ids):

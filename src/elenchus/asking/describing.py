@@ -10,7 +10,7 @@ from elenchus.language.nodes import Question
 from elenchus.language.printer import print_question
 from elenchus.language.tree import CLAUSES_OF
 from elenchus.table.schema import describe as describe_type
-from elenchus.values.dates import from_instant
+from elenchus.values.dates import from_instant, to_minute
 from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
@@ -112,7 +112,7 @@ def parameter_words(rule: ParameterRule) -> str:
 def site_block(site: Site) -> Block:
     """Return what a site is: where, when, from which sources, with how many problems."""
     made, data = site.definition, site.dataset
-    now = f"{from_instant(site.clock.now, site.clock.zone):%Y-%m-%d %H:%M} {site.clock.zone.key}"
+    now = f"{to_minute(from_instant(site.clock.now, site.clock.zone))} {site.clock.zone.key}"
     pinned = " (pinned by the site)" if made.clock == site.clock.now else ""
     sources = [(f"source {spec.name}", f"{spec.read} in {spec.path}") for spec in made.sources]
     wrong = f"{len(data.problems)} in the content" if data.problems else "none"

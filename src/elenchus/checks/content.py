@@ -11,8 +11,9 @@ import numpy as np
 from elenchus.engine.view import View
 from elenchus.errors import Place, Problem
 from elenchus.table.columns import Lists, Numbers, Texts
+from elenchus.table.conform import says_yes_or_no
 from elenchus.table.schema import CORE_FIELDS, STATUSES, Type
-from elenchus.values.dates import from_instant
+from elenchus.values.dates import from_instant, to_minute
 from elenchus.values.texts import fold, quoted
 
 if TYPE_CHECKING:
@@ -31,16 +32,28 @@ HABIT = 0.75  # of a kind's entries that have a term, so that those without one 
 SHORTEST = 6  # letters of terms whose spellings can be nearly the same
 NUMBER = re.compile(r"\s*[+-]?\d+([.,]\d+)?\s*")
 DATE = re.compile(r"\s*\d{4}-\d{2}-\d{2}([T ]\d{2}:\d{2}.*)?\s*")
+# Dates that no declared type reads: 5.3.2024, 05/03/2024, March 5, 2024, 5 mars 2024.
+OTHER_DATE = re.compile(
+    r"\s*(\d{1,4}[./-]\d{1,2}[./-]\d{1,4}|[^\W\d]+\.? \d{1,2},? \d{4}|\d{1,2}\.? [^\W\d]+\.?,? \d{4})\s*"
+)
+# Keys by which other programs keep entries back, whatever their separators.
+LIKE_FLAGS = frozenset(
+    "active archived deleted disabled enabled expired hidden hide inactive internal invisible isdraft ishidden "
+    "isprivate ispublished live offline online private public secret unlisted unpublished visible wip".split()
+)
 
 
 def find(survey: Survey) -> Iterator[Problem]:
     """Yield what is wrong with the content, or odd about it."""
     data, view = survey.site.dataset, View(survey.site.dataset, survey.site.clock.now)
     yield from data.problems
+    yield from data.notes
     yield from statuses(data, view)
     yield from twice(data, view)
     yield from hidden_references(data, view)
     yield from numbers_as_text(data)
+    yield from like_flags(data)
+    yield from titles_from_names(data)
     yield from without_words(data, view)
     for taxonomy in data.taxonomies.values():
         yield from near_duplicates(data, taxonomy)
@@ -68,13 +81,13 @@ def statuses(data: Dataset, view: View) -> Iterator[Problem]:
     ahead = dates.valid & (dates.keys > view.now)
     says = {name: status.valid & (status.keys == STATUSES.index(name)) for name in ("published", "scheduled")}
     for row in np.flatnonzero(says["published"] & ahead).tolist():
-        day = f"{from_instant(int(dates.keys[row]), data.zone):%Y-%m-%d %H:%M}"
+        day = to_minute(from_instant(int(dates.keys[row]), data.zone))
         message = f"{data.entries.ids[row]} says published, and is not public before {day}"
         yield Problem(
             "published-ahead", message, "Say scheduled, if that is meant.", place=place_of(data, row)
         )
     for row in np.flatnonzero(says["scheduled"] & dates.valid & ~ahead).tolist():
-        day = f"{from_instant(int(dates.keys[row]), data.zone):%Y-%m-%d %H:%M}"
+        day = to_minute(from_instant(int(dates.keys[row]), data.zone))
         message = f"{data.entries.ids[row]} says scheduled, and is public since {day}"
         yield Problem("scheduled-past", message, "Say published.", place=place_of(data, row))
     for row in np.flatnonzero(says["scheduled"] & ~dates.valid).tolist():
@@ -133,12 +146,60 @@ def as_text(data: Dataset, kind: str, field: Field) -> Iterator[Problem]:
     if not isinstance(single, Texts):
         return
     texts = [str(text) for text in single.shown[np.flatnonzero(single.valid)].tolist()]
-    for pattern, what, types in ((NUMBER, "a number", "number"), (DATE, "a date", "date")):
+    for pattern, code, what, types in SHAPES:
         if len(texts) > 1 and all(pattern.fullmatch(text) for text in texts):
             message = f"{field.name} of {kind} is text, and each of its {len(texts)} values is {what}"
             hint = f'Declare it: {field.name} = {{ type = "{types}" }} in [kinds.{kind}.fields].'
+            if not types:
+                hint = "Write them as 2026-05-18, and declare the field as a date."
             row = int(np.flatnonzero(column.valid)[0])
-            yield Problem("number-as-text", message, hint, place=place_of(data, row))
+            yield Problem(code, message, hint, place=place_of(data, row))
+            return
+
+
+SHAPES = (
+    (NUMBER, "number-as-text", "a number", "number"),
+    (DATE, "date-as-text", "a date", "date"),
+    (OTHER_DATE, "date-as-text", "a date of another form", ""),
+)
+
+
+def like_flags(data: Dataset) -> Iterator[Problem]:
+    """Yield fields that say yes or no under a name that sounds as if they kept entries back, and do not."""
+    for kind in data.kind_names:
+        for name, field in data.schema.kinds[kind].fields.items():
+            word = "".join(char for char in fold(name) if char.isalnum())
+            if word not in LIKE_FLAGS or field.type.many:
+                continue
+            column = data.entries.columns[name, field.type]
+            rows = np.flatnonzero(column.valid & (data.entries.kinds == data.kind_names.index(kind))).tolist()
+            is_yes_no = field.type.type is Type.YESNO or (
+                isinstance(column, Texts) and all(says_yes_or_no(column.item(row)) for row in rows)
+            )
+            if rows and is_yes_no:
+                message = (
+                    f"{name} of {kind} says yes or no in {len(rows)} of its entries, and keeps none back"
+                )
+                hint = f'If it should, write flags = {{ {name} = "draft" }} below the source.'
+                yield Problem("flag-without-effect", message, hint, place=place_of(data, rows[0]))
+
+
+def titles_from_names(data: Dataset) -> Iterator[Problem]:
+    """Yield for each kind the entries that nobody gave a title, so that they have the name of their file."""
+    found: dict[str, list[int]] = defaultdict(list)
+    for row, guessed in data.guessed.items():
+        if guessed.get("title") == "file name":
+            found[data.kind_of(row)].append(row)
+    for kind, rows in found.items():
+        verb = (
+            "entry has its file's name for a title"
+            if len(rows) == 1
+            else "entries have their files' names for titles"
+        )
+        message = f"{len(rows)} {kind} {verb}: {some(data, rows)}"
+        yield Problem(
+            "title-from-name", message, "Write title: … in the file.", place=place_of(data, rows[0])
+        )
 
 
 def near_duplicates(data: Dataset, taxonomy: Taxonomy) -> Iterator[Problem]:

@@ -38,6 +38,7 @@ def find(survey: Survey) -> Iterator[Problem]:
     for listing in survey.listings:
         yield from listing.idle
         yield from idle_settings(survey, listing)
+        yield from titles_in_tables(listing)
         yield from parameters(survey, listing)
         yield from expectations(survey, listing)
     yield from unplaced(survey)
@@ -64,6 +65,16 @@ def idle_settings(survey: Survey, listing: Listing) -> Iterator[Problem]:
         yield Problem(
             "unknown-listing", f"there is no listing {quoted(name)}", hint, place=own["fill_from"].place
         )
+
+
+def titles_in_tables(listing: Listing) -> Iterator[Problem]:
+    """Yield tables that show neither title nor name, so that no row leads to its page."""
+    shown = listing.setting("show", ("title",))
+    if listing.setting("layout") == "table" and not {"title", "name"} & set(shown):
+        origin = listing.settings["show"][1]
+        if origin.name == listing.name:
+            message = f"the table {listing.name} shows no title, so no row of it leads to its page"
+            yield Problem("table-without-title", message, "Add title to show.", place=origin.place)
 
 
 def parameters(survey: Survey, listing: Listing) -> Iterator[Problem]:
@@ -164,7 +175,7 @@ def found_in(survey: Survey, taxonomy: str, name: str) -> str:
     """Return the folded id of an entry or a term by its name. Raises NoSuchName."""
     data = survey.site.dataset
     row = row_of(data, taxonomy, name)
-    return fold(data.taxonomies[taxonomy].labels[row] if taxonomy else data.entries.ids[row])
+    return fold(data.taxonomies[taxonomy].ids[row] if taxonomy else data.entries.ids[row])
 
 
 def unplaced(survey: Survey) -> Iterator[Problem]:

@@ -7,6 +7,9 @@ from typing import TYPE_CHECKING
 
 from elenchus.errors import Problem
 from elenchus.pages.addresses import address_problems
+from elenchus.site.definition import FILE_NAME
+from elenchus.site.tables import open_toml
+from elenchus.table.schema import CORE_FIELDS, Type
 from elenchus.values.texts import either, fold, quoted
 
 if TYPE_CHECKING:
@@ -39,6 +42,8 @@ def find(survey: Survey) -> Iterator[Problem]:
             yield from sizes(pages, [page.sections[number] for page in pages])
         yield from totals(pages)
     yield from archives(survey)
+    yield from groups_without_pages(survey)
+    yield from kinds_without_pages(survey)
 
 
 def settings(page: Placed) -> Iterator[Problem]:
@@ -198,3 +203,61 @@ def archives(survey: Survey) -> Iterator[Problem]:
                     hint = "Ask the same rows in the archive as in the page set."
                     yield Problem("group-count-differs", message, hint, place=section.rule.place)
                     break
+
+
+def groups_without_pages(survey: Survey) -> Iterator[Problem]:
+    """Yield archives whose counts lead nowhere: no page is about any of their groups."""
+    told: set[tuple[str, int]] = set()
+    for page in survey.placed:
+        for section in page.sections:
+            answer, plan = section.answer, section.plan
+            key = (page.page.rule.name, section.number)
+            if answer is None or plan is None or plan.per_group != 0 or not answer.groups or key in told:
+                continue
+            told.add(key)
+            if leads_somewhere(survey, section):
+                continue
+            by = ", ".join(answer.grouped_by)
+            message = f"{section.label} counts by {by}, and no page is about any of these groups"
+            hint = f'Write a page set: each = "… group by {by}" and a path with {{key}}.'
+            yield Problem("group-without-page", message, hint, place=section.rule.place)
+
+
+def leads_somewhere(survey: Survey, section: Section) -> bool:
+    """Say whether a group of an archive has a page: its own, or that of its term or entry."""
+    answer, plan = section.answer, section.plan
+    if answer is None or plan is None:
+        return True
+    if any(survey.book.address_of_group(answer, group) for group in answer.groups or ()):
+        return True
+    ref = plan.groups[-1].field
+    if len(plan.groups) > 1 or ref.type.type not in (Type.TERM, Type.ENTRY):
+        return False
+    schema = survey.site.definition.schema
+    name = ref.type.taxonomy or ref.type.kind
+    patterns = (
+        [schema.taxonomies[name].address]
+        if ref.type.taxonomy
+        else [kind.address for kind in schema.kinds.values() if name in ("", kind.name)]
+    )
+    sort = f"term {ref.type.taxonomy}" if ref.type.taxonomy else "entry"
+    return any(patterns) or any(found == sort for found, _ in survey.book.by_entry)
+
+
+def kinds_without_pages(survey: Survey) -> Iterator[Problem]:
+    """Yield kinds that have public entries, and neither pages nor an address elsewhere."""
+    if not survey.book.rules:
+        return
+    data, now = survey.site.dataset, survey.site.clock.now
+    public = (data.entries.opens <= now) & (now < data.entries.closes)
+    paged = {data.kind_of(data.find_entry(name)[0]) for sort, name in survey.book.by_entry if sort == "entry"}
+    addresses = data.entries.columns["address", CORE_FIELDS["address"].type]
+    for number, kind in enumerate(data.kind_names):
+        rows = public & (data.entries.kinds == number)
+        lacking = int((rows & ~addresses.valid).sum())
+        if lacking and kind not in paged:
+            entries = "1 entry" if lacking == 1 else f"{lacking} entries"
+            message = f"{kind} has {entries} and no page, so nothing links to them"
+            hint = f'Write a page set with each = "from {kind}", or the address where their pages are.'
+            place = open_toml(survey.site.definition.folder / FILE_NAME, FILE_NAME).place(("kinds", kind))
+            yield Problem("kind-without-page", message, hint, place=place)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from elenchus.plan.nodes import Part
 from elenchus.table.columns import Dates, Lists, Terms
 from elenchus.table.schema import Type
-from elenchus.values.dates import date_label, from_instant
+from elenchus.values.dates import date_label, from_instant, to_minute
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -77,7 +77,7 @@ def spoken(value: Any) -> str:
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, datetime):
-        return value.strftime("%Y-%m-%d %H:%M")
+        return to_minute(value)
     if isinstance(value, date):
         return value.isoformat()
     if isinstance(value, float):

@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from elenchus.engine.decode import decode, spoken
-from elenchus.engine.explain import misfit_of, state_of
+from elenchus.engine.explain import misfit_of
 from elenchus.engine.select import Selection
+from elenchus.engine.state import state_of
 from elenchus.engine.stats import statistics
 from elenchus.engine.view import View
 from elenchus.plan.nodes import FieldRef
@@ -222,7 +223,7 @@ def entry_block(view: View, row: int) -> Block:
     """Return an entry with all that it has, values that do not fit among it."""
     data = view.data
     selection = Selection(View(data, view.now))
-    facts = [("state", state_of(selection, row))]
+    facts = [("state", str(state_of(data, view.now, row)))]
     for name, field in data.schema.fields_of(data.kind_of(row)).items():
         text = spoken(decode(selection, FieldRef(name, field.type), row))
         misfit = misfit_of(selection, name, row)

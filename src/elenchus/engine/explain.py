@@ -9,12 +9,13 @@ import numpy as np
 
 from elenchus.engine.decode import decode, spoken
 from elenchus.engine.stages import select
+from elenchus.engine.state import state_of
 from elenchus.engine.textual import textual_reading
 from elenchus.operators import operator
 from elenchus.plan.nodes import AllOf, AnyOf, ListedIn, Negation, SharesTerms, Test, TimeValue
 from elenchus.plan.words import arrangement, condition_words, parts
-from elenchus.table.schema import CORE_FIELDS, Type
-from elenchus.values.dates import from_instant, is_relative
+from elenchus.table.schema import Type
+from elenchus.values.dates import from_instant, is_relative, to_minute
 from elenchus.values.texts import either, quoted
 
 if TYPE_CHECKING:
@@ -29,7 +30,17 @@ if TYPE_CHECKING:
     from elenchus.table.dataset import Dataset
     from elenchus.values.dates import Clock
 
-__all__ = ["Boundary", "Explanation", "Removed", "Step", "Tally", "explain", "state_of", "value_words"]
+__all__ = [
+    "Boundary",
+    "Explanation",
+    "Removed",
+    "Step",
+    "Tally",
+    "explain",
+    "misfit_of",
+    "tests_in",
+    "value_words",
+]
 
 FEW = 6  # removed rows that a step names
 
@@ -106,8 +117,12 @@ def explain(
 
 
 def instant_words(value: int, clock: Clock) -> str:
-    """Return an instant in the site's zone."""
-    return f"{from_instant(value, clock.zone):%a %Y-%m-%d %H:%M} {clock.zone.key}"
+    """Return an instant in the site's zone; the end of the last of all days as its last minute."""
+    try:
+        local = from_instant(value, clock.zone)
+    except OverflowError:
+        local = from_instant(value - 1, clock.zone)
+    return f"{local:%a} {to_minute(local)} {clock.zone.key}"
 
 
 def boundaries(condition: Condition | None, clock: Clock) -> Iterator[Boundary]:
@@ -151,7 +166,9 @@ def first_steps(plan: Plan, stages: Stages) -> Iterator[Step]:
     if plan.unpublished:
         yield Step("public or not", int(public.sum()), 0)
     else:
-        examples = tuple(Removed(ids[row], state_of(selection, row)) for row in gone[:FEW].tolist())
+        examples = tuple(
+            Removed(ids[row], str(state_of(data, selection.view.now, row))) for row in gone[:FEW].tolist()
+        )
         yield Step("public", int(public.sum()), len(gone), examples)
     yield from source_step(plan, stages, public)
 
@@ -163,26 +180,6 @@ def source_step(plan: Plan, stages: Stages, before: Mask) -> Iterator[Step]:
         yield Step(f"listed in {plan.source.name}", left, int(before.sum()) - left)
     if plan.empty:
         yield Step(plan.empty, 0, int(stages.asked.sum()))
-
-
-def state_of(selection: Selection, row: int) -> str:
-    """Return whether an entry is public, and if not why, in words."""
-    view = selection.view
-    entries, zone = view.data.entries, view.data.zone
-    status = entries.columns["status", CORE_FIELDS["status"].type].item(row)
-    name = CORE_FIELDS["status"].type.choices[status] if status is not None else ""
-    if entries.opens[row] <= view.now < entries.closes[row]:
-        return "public"
-    misfit = misfit_of(selection, "status", row)
-    if misfit:
-        return f"status {quoted(misfit)} is unknown"
-    if name in ("draft", "pending", "withdrawn"):
-        return name
-    if entries.opens[row] == np.iinfo(np.int64).max:
-        return "scheduled without a date"
-    if view.now < entries.opens[row]:
-        return f"scheduled for {from_instant(int(entries.opens[row]), zone):%Y-%m-%d %H:%M}"
-    return f"expired {from_instant(int(entries.closes[row]), zone):%Y-%m-%d %H:%M}"
 
 
 def condition_steps(plan: Plan, stages: Stages) -> Iterator[Step]:
@@ -226,7 +223,7 @@ def misfit_of(selection: Selection, name: str, row: int) -> str:
     """Return the stored text of a field that does not fit its type; nothing where there is none."""
     if selection.taxonomy:
         return ""
-    return next((m.text for m in selection.view.data.misfits if m.row == row and m.field == name), "")
+    return selection.view.data.misfit(row, name)
 
 
 def as_text(selection: Selection, part: Condition, before: Mask, left: Mask) -> tuple[str, ...] | None:

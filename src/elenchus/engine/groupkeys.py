@@ -12,10 +12,13 @@ from elenchus.plan.nodes import Part
 from elenchus.table.columns import Lists, Numbers, Texts
 from elenchus.table.schema import Type
 from elenchus.values.collation import sort_key
-from elenchus.values.dates import date_label, from_instant, shift, start_of
+from elenchus.values.dates import count_between, date_label, days_between, from_instant, start_of
 from elenchus.values.texts import fold
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+    from datetime import date
+
     from numpy.typing import NDArray
 
     from elenchus.engine.select import Selection
@@ -26,7 +29,6 @@ __all__ = ["MISSING", "KeyColumn"]
 
 MISSING = 2**62  # the code of rows without a value; sorts after all others
 FIXED_DOMAINS = {"weekday": range(1, 8), "month_of_year": range(1, 13), "hour": range(24)}
-MOST_UNITS = 20_000  # months and the like between the first and the last
 
 
 @dataclass(frozen=True)
@@ -68,11 +70,13 @@ class KeyColumn:
         """Return the codes of all groups that there could be, beside those that are there."""
         codes = [int(code) for code in np.unique(present) if code != MISSING]
         if self.part == "top":
-            tops = set(self.terms.tops)
+            tops = set(self.terms.tops) - self.selection.view.hidden_terms(self.spec.field.type.taxonomy)
             return sorted(tops if not self.spec.within else {code for code in tops if self.is_within(code)})
         if self.kind is Type.TERM:
             size = len(self.terms.terms)
-            return [number for low, high in self.spec.within or ((0, size),) for number in range(low, high)]
+            hidden = self.selection.view.hidden_terms(self.spec.field.type.taxonomy)
+            found = [at for low, high in self.spec.within or ((0, size),) for at in range(low, high)]
+            return [number for number in dict.fromkeys(found) if number not in hidden]
         if self.kind is Type.CHOICE:
             return list(range(len(self.spec.field.type.choices)))
         if self.kind is Type.YESNO:
@@ -80,33 +84,59 @@ class KeyColumn:
         if self.part in FIXED_DOMAINS:
             return list(FIXED_DOMAINS[self.part])
         if self.kind is Type.DATE and codes:
-            return self.units(codes[0], codes[-1])
+            return list(self.units(codes[0], codes[-1]))
         return codes
+
+    def domain_size(self, present: NDArray[np.int64]) -> int:
+        """Return how many codes the domain has; days and the like are counted without being listed."""
+        codes = [int(code) for code in np.unique(present) if code != MISSING]
+        if self.kind is not Type.DATE or self.part in FIXED_DOMAINS or not codes:
+            return len(self.domain(present))
+        return count_between(*self.days(codes[0], codes[-1]), self.part or "day")
 
     def is_within(self, code: int) -> bool:
         """Say whether a term lies in one of the subtrees that are named."""
         return any(low <= code < high for low, high in self.spec.within)
 
-    def units(self, first: int, last: int) -> list[int]:
-        """Return the starts of all days, weeks, months or years from the first to the last."""
+    def units(self, first: int, last: int) -> Iterator[int]:
+        """Yield the starts of all days, weeks, months or years from the first to the last."""
         zone = self.selection.view.data.zone
-        found: list[int] = []
-        day = from_instant(first, zone).date()
-        while (code := start_of(day, zone)) <= last and len(found) < MOST_UNITS:
-            found.append(code)
-            day = shift(day, 1, self.part or "day")
-        return found
+        for day in days_between(*self.days(first, last), self.part or "day"):
+            yield start_of(day, zone)
 
-    def sort_values(self, codes: NDArray[np.int64]) -> NDArray[np.int64]:
-        """Return numbers that put codes in the order of the key's values, or of their names."""
-        if self.kind is Type.ENTRY or (self.spec.by == "name" and self.kind is Type.TERM):
-            labels = [sort_key(fold(self.label(int(code)))) if code != MISSING else "" for code in codes]
-            place = {label: rank for rank, label in enumerate(sorted(set(labels)))}
-            return np.array([place[label] for label in labels], dtype=np.int64)
-        texts = self.texts
-        if texts is None:
-            return np.where(codes == MISSING, 0, codes)
-        return texts.lexicon.ranks[np.where(codes == MISSING, -1, codes)]
+    def days(self, first: int, last: int) -> tuple[date, date]:
+        """Return the local days of two instants."""
+        zone = self.selection.view.data.zone
+        return from_instant(first, zone).date(), from_instant(last, zone).date()
+
+    def sort_values(self, codes: NDArray[np.int64]) -> list[NDArray[np.int64]]:
+        """Return numbers that put codes in the default order of the key, different for different codes.
+
+        Terms stand in term order, choices as declared, dates newest or oldest first as the question goes,
+        references by title and then by id, texts A to Z.
+        """
+        known = codes != MISSING
+        values = np.where(known, codes, 0)
+        if self.kind is Type.ENTRY:
+            ids = self.selection.view.id_ranks("").astype(np.int64)
+            own = ids[values] if len(ids) else values
+            return [self.name_ranks(codes), np.where(known, own, 0)]
+        if self.texts is not None:
+            values = self.texts.lexicon.ranks[np.where(known, codes, -1)]
+        return [-values if self.is_turned else values]
+
+    @property
+    def is_turned(self) -> bool:
+        """Say whether the values of the key go from the last to the first."""
+        return self.spec.descending if self.spec.by == "value" else self.spec.latest_first
+
+    def name_ranks(self, codes: NDArray[np.int64]) -> NDArray[np.int64]:
+        """Return numbers that put codes in the order of what they are called, A to Z; equal for equal names."""
+        names = {
+            code: sort_key(fold(self.label(code))) if code != MISSING else "" for code in set(codes.tolist())
+        }
+        place = {name: rank for rank, name in enumerate(sorted(set(names.values())))}
+        return np.array([place[names[code]] for code in codes.tolist()], dtype=np.int64)
 
     @property
     def terms(self) -> Any:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import cached_property, reduce
 from itertools import product
+from operator import mul
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -70,7 +71,7 @@ def grouped(selection: Selection, rows: NDArray[np.intp], plan: Plan) -> Groupin
         empty, overflow = empties(keys, distinct)
         distinct = np.concatenate((distinct, empty))
     counts = np.bincount(group_of, minlength=len(distinct)).astype(np.int64)
-    order = np.lexsort(sort_columns(keys, distinct, counts)[::-1])
+    order = np.lexsort(sort_columns(keys, distinct, group_of, places)[::-1])
     rank = np.empty(len(order), dtype=np.int64)
     rank[order] = np.arange(len(order))
     by_group = np.lexsort((places, rank[group_of]))
@@ -129,30 +130,51 @@ def unique_rows(codes: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np
 
 
 def empties(keys: Sequence[KeyColumn], distinct: NDArray[np.int64]) -> tuple[NDArray[np.int64], int]:
-    """Return the codes of the groups without rows, or how many they would be where they are too many."""
-    domains = [key.domain(distinct[:, at]) for at, key in enumerate(keys)]
-    count = reduce(lambda so_far, domain: so_far * len(domain), domains, 1)
+    """Return the codes of the groups without rows, or how many groups there would be where that is too many."""
     none = np.empty((0, len(keys)), dtype=np.int64)
+    sizes = (key.domain_size(distinct[:, at]) for at, key in enumerate(keys))
+    # Groups of rows without a value are not among those that there could be, and come on top of them.
+    count = reduce(mul, sizes, 1) + int((distinct == MISSING).any(axis=1).sum())
     if count > MOST_GROUPS:
         return none, count
+    domains = [key.domain(distinct[:, at]) for at, key in enumerate(keys)]
     present = set(map(tuple, distinct.tolist()))
     found = [codes for codes in product(*domains) if codes not in present]
     return (np.array(found, dtype=np.int64) if found else none), 0
 
 
 def sort_columns(
-    keys: Sequence[KeyColumn], distinct: NDArray[np.int64], counts: NDArray[np.int64]
+    keys: Sequence[KeyColumn],
+    distinct: NDArray[np.int64],
+    group_of: NDArray[np.int64],
+    places: NDArray[np.int64],
 ) -> list[NDArray[Any]]:
-    """Return what groups are sorted by, the most significant first; missing values come last."""
+    """Return what groups are sorted by, the most significant first; missing values come last.
+
+    Each key ends with the numbers of its values, which are all different, so that groups of one value
+    stand together before the next key is looked at.
+    """
     found: list[NDArray[Any]] = []
     for at, key in enumerate(keys):
         codes = distinct[:, at]
-        values = key.sort_values(codes)
         found.append(codes == MISSING)
         if key.spec.by == "count":
-            _, prefix = unique_rows(distinct[:, : at + 1])
-            sums = np.bincount(prefix, weights=counts)[prefix] if len(prefix) else counts
-            found += [-sums if key.spec.descending else sums, values]
-        else:
-            found.append(-values if key.spec.descending else values)
+            rows = rows_of_prefix(distinct[:, : at + 1], group_of, places)
+            found.append(-rows if key.spec.descending else rows)
+        elif key.spec.by == "name":
+            names = key.name_ranks(codes)
+            found.append(-names if key.spec.descending else names)
+        found += key.sort_values(codes)
     return found
+
+
+def rows_of_prefix(
+    distinct: NDArray[np.int64], group_of: NDArray[np.int64], places: NDArray[np.int64]
+) -> NDArray[np.int64]:
+    """Return for each group how many distinct rows stand in the groups with the same first keys."""
+    _, prefix = unique_rows(distinct)
+    if not len(prefix):
+        return np.zeros(0, dtype=np.int64)
+    pairs, _ = unique_rows(np.stack((prefix[group_of], places), axis=1))
+    rows = np.bincount(pairs[:, 0], minlength=int(prefix.max()) + 1)
+    return rows[prefix].astype(np.int64)

@@ -4,8 +4,11 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from collections import Counter
+
 import numpy as np
 
+from elenchus.engine.state import state_of
 from elenchus.errors import Problem
 from elenchus.plan.nodes import RandomOrder
 from elenchus.values.texts import quoted
@@ -14,18 +17,25 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from elenchus.engine.stages import Stages
+    from elenchus.engine.state import HiddenBy
     from elenchus.plan.nodes import Plan
 
 __all__ = ["notices"]
 
 
-def notices(plan: Plan, stages: Stages) -> Iterator[Problem]:
-    """Yield the notices of an answer."""
+def notices(plan: Plan, stages: Stages, *, in_public: bool = False) -> Iterator[Problem]:
+    """Yield the notices of an answer.
+
+    ``in_public`` leaves out what only those who build the site may know: anything about unpublished
+    entries, and files of content.
+    """
     if plan.unpublished:
         yield Problem("unpublished", "this includes unpublished rows, which no visitor sees")
-    yield from misfits(plan, stages)
+    if not in_public:
+        yield from misfits(plan, stages)
+        yield from hidden(plan, stages)
     yield from by_absence(plan, stages)
-    yield from leads(plan, stages)
+    yield from leads(plan, stages, in_public=in_public)
     if plan.empty:
         yield Problem("nothing-given", f"there are no rows, because {plan.empty}")
     if stages.filled and plan.fill:
@@ -66,13 +76,49 @@ def by_absence(plan: Plan, stages: Stages) -> Iterator[Problem]:
         yield Problem("match-by-absence", message, "Add “and FIELD is set” to leave them out.")
 
 
-def leads(plan: Plan, stages: Stages) -> Iterator[Problem]:
+def hidden(plan: Plan, stages: Stages) -> Iterator[Problem]:
+    """Yield why an answer is empty, or shorter than it may be: rows that meet it are not public now."""
+    if plan.taxonomy or plan.unpublished or plan.empty or plan.source:
+        return
+    wanted = 1 if plan.limit is None else plan.limit
+    if len(stages.rows) >= wanted or not (stages.rows.size == 0 or plan.limit):
+        return
+    selection = stages.selection
+    data, now = selection.view.data, selection.view.now
+    others = ~selection.view.visible & np.isin(data.entries.kinds, plan.kinds)
+    if plan.condition:
+        others &= selection.rows(plan.condition)
+    rows = np.flatnonzero(others).tolist()
+    if not rows:
+        return
+    states = Counter(WORDS_OF[state_of(data, now, row).hidden_by[0]] for row in rows)
+    counts = ", ".join(f"{count} {word}" for word, count in states.most_common())
+    verb = "entry that meets" if len(rows) == 1 else "entries that meet"
+    message = f"{len(rows)} {verb} this cannot be seen now: {counts}"
+    first = data.entries.ids[rows[0]]
+    hint = f"elenchus why … {first} tells more; “including unpublished” shows them."
+    yield Problem("hidden-matches", message, hint)
+
+
+WORDS_OF: dict[HiddenBy, str] = {
+    "status": "unpublished",
+    "flag": "unpublished",
+    "unknown status": "with an unknown status",
+    "undated": "scheduled without a date",
+    "unreadable date": "with a date that cannot be read",
+    "unreadable end": "with an end that cannot be read",
+    "ahead": "scheduled",
+    "over": "expired",
+}
+
+
+def leads(plan: Plan, stages: Stages, *, in_public: bool) -> Iterator[Problem]:
     """Yield notices of leading rows that are hidden, or that the condition alone would not list."""
     view, ids = stages.selection.view, stages.selection.view.ids(plan.taxonomy)
-    hidden = [ids[row] for row in plan.lead if not (plan.taxonomy or view.visible[row])]
-    if hidden:
-        yield Problem("hidden-lead", f"not public, and so not leading: {', '.join(hidden)}")
-    besides = [ids[row] for row in plan.lead if not stages.matched[row] and ids[row] not in hidden]
+    unseen = [ids[row] for row in plan.lead if not (plan.taxonomy or view.visible[row])]
+    if unseen and not in_public:
+        yield Problem("hidden-lead", f"not public, and so not leading: {', '.join(unseen)}")
+    besides = [ids[row] for row in plan.lead if not stages.matched[row] and ids[row] not in unseen]
     if besides:
         yield Problem(
             "lead-besides", f"leading without meeting the question's conditions: {', '.join(besides)}"

@@ -37,7 +37,7 @@ def ordered(selection: Selection, rows: NDArray[np.intp], keys: Sequence[OrderKe
     Entries are stored newest first with ties by id, and terms in term order, so that the two orders
     which are asked most are no work at all.
     """
-    if is_stored_order(keys):
+    if is_stored_order(keys) and (selection.taxonomy or selection.view.data.entries.in_order):
         return rows
     columns: list[NDArray[Any]] = [selection.view.id_ranks(selection.taxonomy)[rows]]
     for key in reversed(keys):

@@ -46,7 +46,7 @@ def date_part(column: Dates, part: PartName, data: Dataset) -> Column:
     """Return a part of a date: a number, or the start of its day, week, month or year."""
     days = column.local // DAY_US
     if part == "hour":
-        return Numbers((column.local % DAY_US) // HOUR_US, column.valid)
+        return Numbers((column.local % DAY_US) // HOUR_US, column.valid & ~column.whole)
     if part == "weekday":
         return Numbers((days + THURSDAY) % 7 + 1, column.valid)
     if part == "month_of_year":

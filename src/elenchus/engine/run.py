@@ -44,8 +44,12 @@ def run(
     page: int | str = 1,
     *,
     without: NDArray[np.intp] | None = None,
+    in_public: bool = False,
 ) -> Answer:
-    """Return one page of the answer to a plan, leaving out some rows. Raises NoSuchPage."""
+    """Return one page of the answer to a plan, leaving out some rows. Raises NoSuchPage.
+
+    ``in_public`` keeps what is said beside the rows to what anybody may know.
+    """
     stages = select(plan, data, clock, without=without)
     grouping = grouped(stages.selection, stages.rows, plan) if plan.groups else None
     cut = Cut(plan, grouping, len(stages.rows), page)
@@ -68,7 +72,7 @@ def run(
         shown=shown,
         mentioned=tuple(field.name for field in plan.fields),
         columns=tuple(field.name for field in plan.show),
-        notices=(*plan.notices, *notices(plan, stages), *too_many(grouping)),
+        notices=(*plan.notices, *notices(plan, stages, in_public=in_public), *too_many(grouping)),
         groups=cut.groups(ids, stages.rows),
         grouped_by=tuple(key.field.name for key in plan.groups),
         placements=int(grouping.counts.sum()) if grouping else None,

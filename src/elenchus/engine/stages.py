@@ -57,7 +57,7 @@ def select(
     """
     selection = selection_of(plan, data, clock, besides=besides)
     size = len(selection.view.ids(plan.taxonomy))
-    visible = np.ones(size, np.bool_) if plan.taxonomy else selection.view.visible
+    visible = selection.view.visible_terms(plan.taxonomy) if plan.taxonomy else selection.view.visible
     if plan.source:  # whatever their kind: what leads a listing, or fills it up, may be of another
         asked = visible & selection.among(plan.source)
     else:

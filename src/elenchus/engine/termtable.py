@@ -51,10 +51,10 @@ class TermTable:
 
     def texts(self, name: str) -> list[str]:
         """Return the texts of a field, nothing where a term has none."""
-        terms, labels = self.taxonomy.terms, self.taxonomy.labels
+        terms = self.taxonomy.terms
         match name:
             case "id":
-                return [term.id or label for term, label in zip(terms, labels, strict=True)]
+                return self.taxonomy.ids
             case "slug":
                 return [term.slug for term in terms]
             case "name":

@@ -54,15 +54,25 @@ class View:
         return found
 
     def ids(self, taxonomy: str) -> Sequence[str]:
-        """Return the id of each row: an entry's own, or the shortest unique spelling of a term."""
-        return self.data.taxonomies[taxonomy].labels if taxonomy else self.data.entries.ids
+        """Return the id of each row; of a term its own, or else its slug, or its path where that is not enough."""
+        return self.data.taxonomies[taxonomy].ids if taxonomy else self.data.entries.ids
+
+    def hidden_terms(self, taxonomy: str) -> frozenset[int]:
+        """Return the terms that nobody is shown, because only unpublished entries use them."""
+        return frozenset() if self.unpublished else self.data.hidden_terms(taxonomy, self.now)
+
+    def visible_terms(self, taxonomy: str) -> Mask:
+        """Return which terms may be seen."""
+        found = np.ones(len(self.data.taxonomies[taxonomy].terms), np.bool_)
+        found[list(self.hidden_terms(taxonomy))] = False
+        return found
 
     def id_ranks(self, taxonomy: str) -> NDArray[np.int32]:
         """Return the place of each row's id among all."""
         if not taxonomy:
             return self.data.entries.id_rank
-        labels = self.data.taxonomies[taxonomy].labels
-        return np.argsort(np.argsort(np.array(labels or [""]), kind="stable")).astype(np.int32)
+        ids = self.data.taxonomies[taxonomy].ids
+        return np.argsort(np.argsort(np.array(ids or [""]), kind="stable")).astype(np.int32)
 
     def fields(self, taxonomy: str) -> dict[str, FieldType]:
         """Return the types of the fields that all rows have."""
@@ -81,7 +91,7 @@ class View:
         """Return 64 bits for each row that depend on its id only."""
         if not taxonomy:
             return self.data.entries.digests
-        return digests(self.data.taxonomies[taxonomy].labels)
+        return digests(self.data.taxonomies[taxonomy].ids)
 
     def table(self, taxonomy: str) -> TermTable:
         """Return the terms of a taxonomy as rows, counted over the visible entries."""

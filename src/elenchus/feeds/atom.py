@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 from elenchus.feeds.feed import NEVER
 from elenchus.feeds.xml import XmlWriter
+from elenchus.values.dates import stamp
 
 if TYPE_CHECKING:
     from elenchus.feeds.feed import Feed, FeedItem
@@ -23,7 +24,7 @@ def write(feed: Feed) -> bytes:
         xml.leaf("title", feed.title)
         if feed.about:
             xml.leaf("subtitle", feed.about)
-        xml.leaf("updated", feed.updated.isoformat(timespec="seconds"))
+        xml.leaf("updated", stamp(feed.updated))
         with xml.element("author"):
             xml.leaf("name", feed.site)
         xml.leaf("link", rel="self", type="application/atom+xml", href=feed.address)
@@ -40,9 +41,9 @@ def entry(xml: XmlWriter, item: FeedItem) -> None:
     with xml.element("entry"):
         xml.leaf("id", item.id)
         xml.leaf("title", item.title)
-        xml.leaf("updated", (item.updated or NEVER).isoformat(timespec="seconds"))
+        xml.leaf("updated", stamp(item.updated or NEVER))
         if item.published:
-            xml.leaf("published", item.published.isoformat(timespec="seconds"))
+            xml.leaf("published", stamp(item.published))
         if item.author:
             with xml.element("author"):
                 xml.leaf("name", item.author)

@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 from typing import TYPE_CHECKING, Any
 
+from elenchus.values.dates import stamp
+
 if TYPE_CHECKING:
     from elenchus.feeds.feed import Feed, FeedItem
 
@@ -36,8 +38,8 @@ def entry(item: FeedItem) -> dict[str, Any]:
         "title": item.title,
         "summary": item.summary,
         "image": item.image,
-        "date_published": item.published.isoformat(timespec="seconds") if item.published else "",
-        "date_modified": item.updated.isoformat(timespec="seconds") if item.updated else "",
+        "date_published": stamp(item.published) if item.published else "",
+        "date_modified": stamp(item.updated) if item.updated else "",
         "authors": [{"name": item.author}] if item.author else [],
         "tags": list(dict.fromkeys(term for _, term in item.terms)),
     }

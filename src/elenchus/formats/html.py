@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from elenchus.engine.decode import spoken
 from elenchus.formats.table import columns
 from elenchus.layout.pieces import Piece
+from elenchus.values.dates import stamp
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
@@ -55,7 +56,7 @@ def table(answer: Answer) -> Iterator[Piece]:
 def cell(value: Any) -> str:
     """Return a value as HTML, dates with what machines read."""
     if isinstance(value, date):
-        machine = value.isoformat(timespec="seconds") if isinstance(value, datetime) else value.isoformat()
+        machine = stamp(value) if isinstance(value, datetime) else value.isoformat()
         return f'<time datetime="{machine}">{escape(spoken(value))}</time>'
     return escape(spoken(value))
 

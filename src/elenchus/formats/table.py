@@ -9,6 +9,7 @@ from elenchus.engine.decode import spoken
 from elenchus.layout.grid import Heading, grid
 from elenchus.layout.pieces import Piece, Role, clipped, printable, width_of
 from elenchus.layout.problems import notice_lines
+from elenchus.values.dates import to_minute
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -124,7 +125,7 @@ def summary(answer: Answer) -> Iterator[Piece]:
         parts.append(placed(answer))
     if answer.pages > 1:
         parts.append(f"page {answer.page} of {answer.pages}")
-    parts.append(f"as of {answer.at:%Y-%m-%d %H:%M} {answer.at.tzinfo}")
+    parts.append(f"as of {to_minute(answer.at)} {answer.at.tzinfo}")
     yield Piece(" · ".join(parts) + "\n", Role.FAINT)
 
 

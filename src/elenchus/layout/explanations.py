@@ -10,6 +10,7 @@ from elenchus.layout.pieces import Piece, Role, printable
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
+    from elenchus.engine.cures import Change
     from elenchus.engine.explain import Explanation, Step, Tally
     from elenchus.engine.verdict import Finding, Verdict
 
@@ -101,22 +102,33 @@ def outcome(found: Verdict) -> Iterator[Piece]:
         yield Piece(f": {found.rank} of {found.of}{page}{where}.\n")
         return
     yield Piece("Not listed", Role.ERROR)
-    rank = f", as {found.rank} of {found.of}" if found.rank else ""
-    if found.matches:
-        yield Piece(f": it matches{rank}, but {found.cut}.\n")
-    else:
-        yield Piece(".\n")
-    yield from change_lines(found, rank)
+    rank = f", as {found.rank} of {found.of}," if found.rank else ""
+    yield Piece(f": it matches{rank} but {found.cut}.\n" if found.matches and found.cut else ".\n")
+    yield from way_lines(found)
 
 
-def change_lines(found: Verdict, rank: str) -> Iterator[Piece]:
-    """Yield what would list an entry, or at least let it match."""
-    effect = "list it" if found.matches or not found.cut else "let it match"
-    if found.changes:
-        count = "All of these changes together" if found.together else "One change"
-        yield Piece(f"{count} would {effect}:\n")
-    for change in found.changes:
-        yield Piece(f"  {printable(change)}\n", Role.HINT)
-    if not found.matches and not found.together and found.changes:
-        then = f"Even then {found.cut}" if found.cut else f"It would stand{rank.removeprefix(',')}"
-        yield Piece(f"{then}.\n", Role.FAINT)
+def way_lines(found: Verdict) -> Iterator[Piece]:
+    """Yield what would list an entry, or what it takes where no change is known that would."""
+    for heading, ways in headed(found):
+        yield Piece(f"{heading}:\n")
+        for change in ways:
+            yield Piece(f"  {printable(change.words)}\n", Role.HINT)
+    if found.ways and found.rank and not found.cut:
+        yield Piece(f"It would stand as {found.rank} of {found.of}.\n", Role.FAINT)
+    if found.needs:
+        words = "It would be listed where all of this held" if not found.place else WITHOUT_A_WAY
+        yield Piece(f"{words}:\n")
+        for need in found.needs:
+            yield Piece(f"  {printable(need)}\n", Role.HINT)
+
+
+WITHOUT_A_WAY = "No change of its own fields is known that would list it. It takes all of this"
+
+
+def headed(found: Verdict) -> Iterator[tuple[str, tuple[Change, ...]]]:
+    """Yield the ways to list an entry under the words that say how many of them are needed."""
+    if len(found.ways) == 1:
+        count = "One change" if len(found.ways[0]) == 1 else "All of these changes together"
+        yield f"{count} would list it", found.ways[0]
+    elif found.ways:
+        yield "One of these changes would list it", tuple(way[0] for way in found.ways)

@@ -118,7 +118,7 @@ class Checker(Reading):
             fields=tuple(
                 dict.fromkeys(field for field in self.mentioned if field.name not in ("entry", "term"))
             ),
-            notices=tuple(dict.fromkeys(self.fields.notices)),
+            notices=tuple(dict.fromkeys((*self.fields.notices, *self.resolver.notices))),
         )
 
     # Rows
@@ -363,10 +363,11 @@ class Checker(Reading):
         if field is None or not self.can_group(field, node):
             return None
         within = self.within(field, node)
+        latest_first = field.type.type.is_date and not oldest_first(order)
         down = node.descending
         if down is None:
-            down = field.type.type.is_date and node.by == "value" and not oldest_first(order)
-        return GroupKey(field, within, node.by, down)
+            down = latest_first and node.by == "value"
+        return GroupKey(field, within, node.by, down, latest_first)
 
     def can_group(self, field: FieldRef, node: nodes.GroupKey) -> bool:
         """Say whether the values of a field make groups; report where they do not."""

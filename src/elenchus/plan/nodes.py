@@ -298,12 +298,17 @@ OrderKey: TypeAlias = (
 
 @dataclass(frozen=True, slots=True)
 class GroupKey:
-    """One key of groups. ``within`` are the ranges of term numbers whose groups are wanted; empty for all."""
+    """One key of groups. ``within`` are the ranges of term numbers whose groups are wanted; empty for all.
+
+    ``latest_first`` says that values which tie by count or by name go from the last to the first: dates do,
+    unless the rows go from the oldest on.
+    """
 
     field: FieldRef
     within: tuple[tuple[int, int], ...] = ()
     by: Literal["value", "count", "name"] = "value"
     descending: bool = False
+    latest_first: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import TYPE_CHECKING, assert_never
 
@@ -56,6 +56,7 @@ class Resolver:
 
     data: Dataset
     clock: Clock
+    notices: list[Problem] = field(default_factory=list)
 
     def value(self, field: FieldRef, literal: Literal) -> Value:
         """Return what a literal means for a field."""
@@ -136,6 +137,12 @@ class Resolver:
         """Return a term by slug, path, id, name or alias; say where else the word is known."""
         taxonomy = self.data.taxonomies[field.type.taxonomy]
         found = taxonomy.find(literal.text)
+        others = taxonomy.others_called(literal.text) if len(found) == 1 else []
+        if others:
+            paths = either(taxonomy.terms[number].address for number in others)
+            message = f"{quoted(literal.text)} means the root; {paths} has the same slug"
+            hint = f"Write /{taxonomy.terms[found[0]].address} to say that the root is meant."
+            self.notices.append(Problem("root-meant", message, hint, span=literal.span))
         if len(found) == 1:
             return TermValue(found[0], taxonomy.ends[found[0]], taxonomy.labels[found[0]])
         if found:
@@ -152,7 +159,8 @@ class Resolver:
             for name, other in self.data.taxonomies.items()
             if name != field.type.taxonomy and other.find(literal.text)
         ]
-        near = self.data.taxonomies[field.type.taxonomy].suggest(literal.text)
+        hidden = self.data.hidden_terms(field.type.taxonomy, self.clock.now)
+        near = self.data.taxonomies[field.type.taxonomy].suggest(literal.text, hidden)
         return " ".join([*elsewhere[:1], *([f"Did you mean {either(near)}?"] if near else [])])
 
     def entry(self, field: FieldRef, literal: Literal) -> EntryValue:

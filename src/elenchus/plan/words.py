@@ -94,6 +94,8 @@ def mend_words(condition: Condition, holds: Callable[[Condition], bool], *, want
     if isinstance(condition, Test):
         _, _, mend, unmend = templates(condition)
         template = mend if wanted != condition.negated else unmend
+        if condition.field.type.many and condition.operator in ("=", "in"):
+            template = "give it {field} {0}" if wanted != condition.negated else "take {field} {0} away"
         return template.format(*value_words(condition), field=condition.field.name)
     if isinstance(condition, SharesTerms):
         fields = either(field.name for field in condition.fields)

@@ -52,7 +52,7 @@ def answered(renderer: Renderer, section: Section, number: int, *, whole: bool =
     """Return the rows of a section on one of its pages, or all of them."""
     listing, plan, _ = section.parts
     plan = replace(plan, per_page=None) if whole else plan
-    return run(plan, renderer.site.dataset, renderer.site.clock, listing.text, number)
+    return run(plan, renderer.site.dataset, renderer.site.clock, listing.text, number, in_public=True)
 
 
 def feed_of(renderer: Renderer, page: Page, section: Section, form: str, answer: Answer) -> Feed:

@@ -10,6 +10,7 @@ from elenchus.pages.paths import unsafe
 from elenchus.publishing.beside import files_beside
 from elenchus.publishing.sitemap import sitemap_files
 from elenchus.rendering.renderer import ASSETS, paths_of
+from elenchus.values.dates import stamp
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
@@ -84,7 +85,7 @@ def changed_of(renderer: Renderer, found: Placed) -> str:
     """Return when the entry of a page was last changed, as a W3C date; nothing for other pages."""
     row = renderer.row_of(renderer.desk, found.page)
     instant = row.changed if row and not row.taxonomy else None
-    return instant.isoformat(timespec="seconds") if instant else ""
+    return stamp(instant) if instant else ""
 
 
 def own_files(renderer: Renderer) -> Iterator[Output]:

@@ -19,6 +19,7 @@ from elenchus.plan.nodes import FieldRef
 from elenchus.rendering.bodies import body_html, excerpt
 from elenchus.rendering.values import NOTHING, Image, Item, Value
 from elenchus.table.schema import Type
+from elenchus.values.dates import stamp
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Mapping
@@ -62,9 +63,11 @@ class Desk:
         return View(self.site.dataset, self.site.clock.now, self.unpublished)
 
     def row(self, taxonomy: str, name: str) -> RowView:
-        """Return a row by its id: an entry where ``taxonomy`` is empty, else a term."""
+        """Return a row: an entry by its id where ``taxonomy`` is empty, else a term by its id or its label."""
         if (taxonomy, name) not in self.rows:
-            self.rows[taxonomy, name] = RowView(self, taxonomy, name, self.number(taxonomy, name))
+            number = self.number(taxonomy, name)
+            own = self.site.dataset.taxonomies[taxonomy].ids[number] if taxonomy else name
+            self.rows[taxonomy, name] = RowView(self, taxonomy, own, number)
         return self.rows[taxonomy, name]
 
     def number(self, taxonomy: str, name: str) -> int:
@@ -74,10 +77,12 @@ class Desk:
         return self.term_numbers(taxonomy)[name]
 
     def term_numbers(self, taxonomy: str) -> Mapping[str, int]:
-        """Return the places of a taxonomy's terms by their ids."""
+        """Return the places of a taxonomy's terms by their labels, which values have, and by their ids."""
         if taxonomy not in self.numbers:
-            labels = self.site.dataset.taxonomies[taxonomy].labels
-            self.numbers[taxonomy] = {label: number for number, label in enumerate(labels)}
+            terms = self.site.dataset.taxonomies[taxonomy]
+            self.numbers[taxonomy] = {
+                name: number for names in (terms.labels, terms.ids) for number, name in enumerate(names)
+            }
         return self.numbers[taxonomy]
 
     def found(self, taxonomy: str, kind: str, name: str) -> Found | None:
@@ -310,4 +315,4 @@ class RowView:
 
 def time_of(value: date) -> str:
     """Return a day or an instant as ``<time datetime>`` has it (RFC 3339, with its offset)."""
-    return value.isoformat(timespec="seconds") if isinstance(value, datetime) else value.isoformat()
+    return stamp(value) if isinstance(value, datetime) else value.isoformat()

@@ -141,5 +141,5 @@ def choice_links(desk: Desk, plan: Plan, choices: Choices) -> Iterator[Link]:
     taxonomy = rule.type.taxonomy if rule and rule.type else ""
     for choice in choices.choices:
         if choice.count:
-            href = desk.address(taxonomy, choice.value) if taxonomy else ""
+            href = desk.row(taxonomy, choice.value).address if taxonomy else ""
             yield Link(f"{choice.label} ({choice.count})", href)

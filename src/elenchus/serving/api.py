@@ -95,7 +95,7 @@ def answered(moment: Moment, name: str, query: str) -> Reply:
         plan = plan_of(site, listing, given)
     except ElenchusError as error:
         raise located(listing, given, error) from None
-    answer = run(plan, site.dataset, site.clock, listing.text, page)
+    answer = run(plan, site.dataset, site.clock, listing.text, page, in_public=True)
     types = {ref.name: ref for ref in (*plan.fields, *plan.show)}
     return document(
         {

@@ -11,6 +11,7 @@ from elenchus.rendering.renderer import Renderer
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
+    from zoneinfo import ZoneInfo
 
     from elenchus.layout.pieces import Piece
     from elenchus.pages.book import Page
@@ -39,11 +40,11 @@ class PreviewRenderer(Renderer):
         )
 
 
-def seen_at(instant: int, zone: object) -> str:
+def seen_at(instant: int, zone: ZoneInfo) -> str:
     """Return an instant as the time control has it."""
-    from elenchus.values.dates import from_instant
+    from elenchus.values.dates import from_instant, to_minute
 
-    return from_instant(instant, zone).strftime("%Y-%m-%dT%H:%M")  # type: ignore[arg-type]
+    return to_minute(from_instant(instant, zone)).replace(" ", "T")
 
 
 def pieces_html(pieces: Iterable[Piece]) -> Markup:

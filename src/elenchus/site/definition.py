@@ -16,7 +16,19 @@ from elenchus.language.words import is_keyword
 from elenchus.site.tables import TomlFile, open_toml
 from elenchus.site.words import WORDS
 from elenchus.sources import SourceSpec
-from elenchus.table.schema import CORE_FIELDS, FIXED, Field, FieldType, Kind, Schema, TaxonomyRules, Type
+from elenchus.table.convert import RENAMED
+from elenchus.table.record import Habits
+from elenchus.table.schema import (
+    CORE_FIELDS,
+    FIXED,
+    STATUSES,
+    Field,
+    FieldType,
+    Kind,
+    Schema,
+    TaxonomyRules,
+    Type,
+)
 from elenchus.values.dates import literal_interval
 from elenchus.values.texts import either, nearest, quoted
 
@@ -42,7 +54,10 @@ SITE: Shape = {
     "title": str, "address": str, "timezone": str, "language": str,
     "clock": (datetime, date, str), "seed": str, "trusted": bool,
 }  # fmt: skip
-SOURCE: Shape = {"read": str, "path": str, "kind": str, "columns": dict, "statuses": dict}
+SOURCE: Shape = {
+    "read": str, "path": str, "kind": str, "kind_at_root": str, "columns": dict, "statuses": dict, "flags": dict,
+    "separator": str,
+}  # fmt: skip
 KIND: Shape = {"address": str, "fields": dict}
 FIELD: Shape = {
     "type": str, "many": bool, "choices": list, "kind": str, "unit": str,
@@ -240,9 +255,36 @@ def read_source(file: TomlFile, name: str, folder: Path) -> SourceSpec:
         read=found.get("read", ""),
         path=found.get("path", ""),
         kind=found.get("kind", "{folder}"),
-        columns={key: str(value) for key, value in found.get("columns", {}).items()},
-        statuses={key: str(value) for key, value in found.get("statuses", {}).items()},
+        kind_at_root=found.get("kind_at_root", ""),
+        columns=read_map(file, (*path, "columns"), found.get("columns", {})),
+        habits=Habits(
+            source=name,
+            statuses=read_map(file, (*path, "statuses"), found.get("statuses", {}), STATUSES),
+            flags=read_map(file, (*path, "flags"), found.get("flags", {}), (*STATUSES, "")),
+            separator=found.get("separator", ","),
+            is_declared="separator" in found,
+        ),
     )
+
+
+def read_map(
+    file: TomlFile, path: tuple[str, ...], written: Mapping[str, Any], allowed: tuple[str, ...] = ()
+) -> dict[str, str]:
+    """Return a table from words to words; report those on its right that mean nothing there."""
+    found = {}
+    for key, value in written.items():
+        if not isinstance(value, str):
+            file.report("wrong-type", path, f"{path[-1]}.{key} must be a text, not {quoted(str(value))}")
+        elif allowed and value not in allowed:
+            near = nearest(value, allowed)
+            words = [word for word in allowed if word]
+            hint = f"Did you mean {either(near)}?" if near else f"It can be {either(words)}."
+            if value in RENAMED:
+                hint = f"Write {RENAMED[value]}."
+            file.report("unknown-word", path, f"there is no status {quoted(value)}", hint)
+        else:
+            found[key] = value
+    return found
 
 
 def read_schema(file: TomlFile) -> Schema:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import re
 from typing import TYPE_CHECKING, Protocol, TypeVar
 
-from elenchus.errors import SiteError
+from elenchus.errors import Place, Problem, SiteError
+from elenchus.files import items_of
 from elenchus.site.tables import TomlFile, open_toml
 from elenchus.values.texts import quoted
 
@@ -13,7 +15,6 @@ if TYPE_CHECKING:
     from collections.abc import Callable
     from pathlib import Path
 
-    from elenchus.errors import Place, Problem
 
 __all__ = ["NAME", "read_named"]
 
@@ -45,7 +46,12 @@ def read_named(
     """
     found: dict[str, Rule] = {}
     problems: list[Problem] = []
-    for name in files_of(folder, stem):
+    try:
+        names = files_of(folder, stem)
+    except OSError as error:
+        message = f"the folder cannot be read ({error.strerror})"
+        return {}, (Problem("unreadable-file", message, place=Place(stem)),)
+    for name in names:
         try:
             file = open_toml(folder / name, name)
         except SiteError as error:
@@ -64,8 +70,10 @@ def read_named(
 
 def files_of(folder: Path, stem: str) -> list[str]:
     """Return the files, the one beside the site file first."""
-    found = [f"{stem}.toml"] if (folder / f"{stem}.toml").is_file() else []
-    return found + sorted(path.relative_to(folder).as_posix() for path in (folder / stem).glob("*.toml"))
+    found = [f"{stem}.toml"] if os.path.lexists(folder / f"{stem}.toml") else []
+    if (folder / stem).is_dir():
+        found += [f"{stem}/{item.name}" for item in items_of(folder / stem) if item.name.endswith(".toml")]
+    return found
 
 
 def is_table(file: TomlFile, name: str, what: str) -> bool:

@@ -9,6 +9,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any, TypeAlias
 
 from elenchus.errors import Place, Problem, SiteError
+from elenchus.files import read_whole, too_large
 from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
@@ -21,6 +22,11 @@ Shape: TypeAlias = dict[str, type | tuple[type, ...]]
 
 HEADER = re.compile(r"\s*\[\[?\s*(.+?)\s*\]\]?\s*(#.*)?$")
 KEY = re.compile(r"""\s*((?:[\w-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[\w-]+|"[^"]*"|'[^']*'))*)\s*=""")
+# All that can hold what only looks like a key, in the order in which it must be looked for.
+LONG = re.compile(
+    r'''"""(?:[^\\]|\\.)*?"{3,5}|\'{3}.*?\'{3,5}|"(?:[^"\\\n]|\\.)*"|\'[^\'\n]*\'|\#[^\n]*''', re.DOTALL
+)
+NOT_LINE_END = re.compile(r"[^\n]")
 PART = re.compile(r"""[\w-]+|"[^"]*"|'[^']*'""")
 TYPE_NAMES = {
     str: "a text",
@@ -41,6 +47,14 @@ class TomlFile:
     data: dict[str, Any]
     problems: list[Problem] = field(default_factory=list)
 
+    @cached_property
+    def outline(self) -> list[str]:
+        """The lines of the file with nothing but blanks inside texts of several lines and comments.
+
+        What looks like a key in there is none: a question may well say ``title = …``.
+        """
+        return LONG.sub(blanked, self.text).split("\n")
+
     def report(self, code: str, path: tuple[str, ...], message: str, hint: str = "") -> None:
         """Add a problem at the line of a key."""
         self.problems.append(Problem(code, message, hint, place=self.place(path)))
@@ -52,7 +66,7 @@ class TomlFile:
     def text_place(self, path: tuple[str, ...]) -> Place:
         """Return the place at which the text of a key begins: below its line where three quotes end that."""
         line = self.line_of(path)
-        written = self.text.splitlines()[line - 1 : line]
+        written = self.text.split("\n")[line - 1 : line]
         below = bool(written) and written[0].rstrip().endswith(('"""', "'''"))
         return Place(self.name, line + below)
 
@@ -67,13 +81,13 @@ class TomlFile:
         """Return the place of an item of a list: its own header, or the first line with a word."""
         headers = [
             at
-            for at, line in enumerate(self.text.splitlines(), start=1)
+            for at, line in enumerate(self.outline, start=1)
             if (header := HEADER.match(line)) and line.lstrip().startswith("[[") and parts(header[1]) == path
         ]
         if number < len(headers):
             return Place(self.name, headers[number])
         first = self.line_of(path)
-        rest = self.text.splitlines()[first - 1 :]
+        rest = self.text.split("\n")[first - 1 :]
         found = (
             at for at, line in enumerate(rest, start=first) if f'"{word}"' in line or f"'{word}'" in line
         )
@@ -84,7 +98,7 @@ class TomlFile:
         """The line of each table header and of each key that begins a line."""
         found: dict[tuple[str, ...], int] = {}
         table: tuple[str, ...] = ()
-        for number, line in enumerate(self.text.splitlines(), start=1):
+        for number, line in enumerate(self.outline, start=1):
             if header := HEADER.match(line):
                 table = parts(header[1])
                 found.setdefault(table, number)
@@ -131,8 +145,12 @@ class TomlFile:
 def open_toml(path: Path, name: str) -> TomlFile:
     """Read and parse a file. Raises SiteError with the line of a syntax error."""
     try:
-        text = path.read_bytes().decode("utf-8-sig")
-        return TomlFile(name, text, tomllib.loads(text))
+        text = read_whole(path).decode("utf-8-sig").replace("\r\n", "\n")
+        data = tomllib.loads(text)
+        too_large(data)
+        return TomlFile(name, text, data)
+    except RecursionError:
+        problem = Problem("bad-toml", "this nests too many lists and tables", place=Place(name))
     except OSError as error:
         problem = Problem("unreadable-file", f"the file cannot be read ({error.strerror})", place=Place(name))
     except UnicodeDecodeError:
@@ -142,7 +160,17 @@ def open_toml(path: Path, name: str) -> TomlFile:
         text = re.sub(r" \(at .*\)", "", str(error))
         place = Place(name, int(at[1]) if at else 0)
         problem = Problem("bad-toml", f"this is not valid TOML: {text[:1].lower()}{text[1:]}", place=place)
+    except ValueError as error:  # beyond the bounds
+        problem = Problem("bad-toml", f"this cannot be used: {error}", place=Place(name))
     raise SiteError([problem])
+
+
+def blanked(match: re.Match[str]) -> str:
+    """Return a text of several lines, or a comment, with blanks inside; shorter texts as they are."""
+    whole = match[0]
+    if whole.startswith("#"):
+        return ""
+    return f'"""{NOT_LINE_END.sub(" ", whole[3:-3])}"""' if whole[:3] in ('"""', "'''") else whole
 
 
 def parts(dotted_key: str) -> tuple[str, ...]:

@@ -7,8 +7,9 @@ import io
 from typing import TYPE_CHECKING
 
 from elenchus.errors import Place, Problem, SiteError
+from elenchus.files import read_whole
 from elenchus.table.terms import TermRow
-from elenchus.values.texts import either, nearest, quoted, slugify
+from elenchus.values.texts import either, nearest, quoted, slug_of
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -25,7 +26,7 @@ def read_terms(folder: Path, name: str) -> list[TermRow]:
     Raises SiteError when the file is missing, is not UTF-8, or has neither a slug nor a name column.
     """
     try:
-        text = (folder / name).read_bytes().decode("utf-8-sig")
+        text = read_whole(folder / name).decode("utf-8-sig")
     except OSError as error:
         raise unreadable(name, f"the file of terms cannot be read ({error.strerror})") from None
     except UnicodeDecodeError:
@@ -56,7 +57,7 @@ def check_header(name: str, header: Sequence[str]) -> None:
 def term_row(line: dict[str, str], place: Place) -> TermRow | None:
     """Return the term of one line; None when the line is blank."""
     cells = {key: value.strip() for key, value in line.items() if isinstance(key, str) and value}
-    slug = cells.get("slug") or slugify(cells.get("name", ""))
+    slug = cells.get("slug") or slug_of(cells.get("name", ""))
     if not slug:
         return None
     aliases = tuple(alias.strip() for alias in cells.get("aliases", "").split("|") if alias.strip())

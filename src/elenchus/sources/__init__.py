@@ -1,7 +1,7 @@
 """Where content comes from: one file a format, found by scanning this folder.
 
 A source module has a function ``read(spec, root)`` that returns records and problems; the module's
-name is the word that a site file writes after ``read =``.
+name is the word that a site file writes after ``read =``. Modules that begin with a line are shared by them.
 """
 
 from __future__ import annotations
@@ -10,6 +10,8 @@ import pkgutil
 from dataclasses import dataclass, field
 from importlib import import_module
 from typing import TYPE_CHECKING, Protocol, cast
+
+from elenchus.table.record import Habits
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -26,16 +28,17 @@ class SourceSpec:
     """A source as the site file describes it.
 
     ``kind`` is a kind, or ``{folder}`` for the folder below the path, or ``{column}`` for a value;
-    ``columns`` maps a field's name to the name it has in the content; ``statuses`` maps foreign words
-    for a status onto ours.
+    ``kind_at_root`` is that of files in no folder. ``columns`` maps a field's name to the name it has in
+    the content; ``habits`` tell what else it writes in its own way.
     """
 
     name: str
     read: str
     path: str
     kind: str = "{folder}"
+    kind_at_root: str = ""
     columns: Mapping[str, str] = field(default_factory=dict)
-    statuses: Mapping[str, str] = field(default_factory=dict)
+    habits: Habits = field(default_factory=Habits)
 
 
 class Source(Protocol):
@@ -47,7 +50,8 @@ class Source(Protocol):
 
 def names() -> list[str]:
     """Return the words that may stand after ``read =``."""
-    return sorted(module.name for module in pkgutil.iter_modules(__path__))
+    found = (module.name for module in pkgutil.iter_modules(__path__))
+    return sorted(name for name in found if not name.startswith("_"))
 
 
 def source(name: str) -> Source:

@@ -8,10 +8,18 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from elenchus.table.columns import Numbers
+from elenchus.table.schema import Type
+
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
     from numpy.typing import NDArray
 
-__all__ = ["Ancestry", "ancestry"]
+    from elenchus.table.columns import Column
+    from elenchus.table.schema import FieldType
+
+__all__ = ["Ancestry", "ancestry", "parents"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,19 +30,28 @@ class Ancestry:
     ends: NDArray[np.int64]
 
 
-def ancestry(parents: NDArray[np.int64]) -> Ancestry:
+def parents(columns: Mapping[tuple[str, FieldType], Column], size: int) -> NDArray[np.int64]:
+    """Return the row of each row's parent, -1 for none, whatever the kinds declare of the field."""
+    found = np.full(size, -1, dtype=np.int64)
+    for (name, kind), column in columns.items():
+        if name == "parent" and kind.type is Type.ENTRY and isinstance(column, Numbers):
+            found[column.valid] = column.keys[column.valid]
+    return found
+
+
+def ancestry(above: NDArray[np.int64]) -> Ancestry:
     """Return the numbers of rows from the row of each one's parent, -1 for none.
 
     A cycle is cut at its first row, which then stands at the top.
     """
     children: dict[int, list[int]] = defaultdict(list)
-    for row in np.flatnonzero(parents >= 0).tolist():
-        children[int(parents[row])].append(row)
-    numbers = np.full(len(parents), -1, dtype=np.int64)
-    ends = np.zeros(len(parents), dtype=np.int64)
-    tops = np.flatnonzero(parents < 0).tolist()
+    for row in np.flatnonzero(above >= 0).tolist():
+        children[int(above[row])].append(row)
+    numbers = np.full(len(above), -1, dtype=np.int64)
+    ends = np.zeros(len(above), dtype=np.int64)
+    tops = np.flatnonzero(above < 0).tolist()
     count = 0
-    for top in (*tops, *range(len(parents))):
+    for top in (*tops, *range(len(above))):
         count = number_below(top, count, children, numbers, ends)
     return Ancestry(numbers, ends)
 

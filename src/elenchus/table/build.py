@@ -7,14 +7,16 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from elenchus.table.ancestry import ancestry
+from elenchus.errors import Problem
+from elenchus.table.ancestry import ancestry, parents
 from elenchus.table.columns import Numbers
-from elenchus.table.convert import Moment, Unfit, convert
-from elenchus.table.dataset import Dataset, Entries
+from elenchus.table.convert import Moment, Unfit, as_text, convert
+from elenchus.table.dataset import Dataset, Entries, Misfit
 from elenchus.table.fill import Draft, fill, scalars
 from elenchus.table.identity import identify, names_of
 from elenchus.table.schema import CORE_FIELDS, FIXED, STATUSES, Field, FieldType, Type
 from elenchus.table.terms import arrange, gather
+from elenchus.values.texts import fold
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping, Sequence
@@ -22,7 +24,7 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
-    from elenchus.errors import Problem
+    from elenchus.errors import Place
     from elenchus.table.columns import Column, Dates
     from elenchus.table.identity import Identity
     from elenchus.table.record import Record
@@ -32,6 +34,7 @@ if TYPE_CHECKING:
 
 __all__ = ["build"]
 
+DATES_OF_STATE = ("date", "expires")
 NEVER = 2**63 - 1
 ALWAYS = -(2**63)
 
@@ -49,12 +52,14 @@ def build(
     terms that content uses. Values that do not fit are missing in the dataset and stand in its
     problems, after those that the caller already has.
     """
-    identities, found = identify(records, schema)
-    rows = newest_first(identities, zone)
-    draft = Draft(with_undeclared(schema, rows), zone, rows, names_of(rows), {}, [*problems, *found])
+    found = identify(records, schema, names_with_separators(terms))
+    rows = newest_first(found.rows, zone)
+    draft = Draft(with_undeclared(schema, rows), zone, rows, names_of(rows), {}, [*problems, *found.problems])
+    draft.notes.extend(found.notes)
     for rules in schema.taxonomies.values():
         draft.taxonomies[rules.name] = taxonomy(draft, rules, terms.get(rules.name))
     columns = {key: fill(draft, *key, fields) for key, fields in column_keys(draft).items()}
+    cut_cycles(draft, columns)
     opens, closes = visibility(draft, columns)
     numbers = {name: number for number, name in enumerate(schema.kinds)}
     entries = Entries(
@@ -74,16 +79,52 @@ def build(
         problems=in_order(draft.problems),
         names=draft.names,
         misfits=draft.misfits,
+        notes=in_order(draft.notes),
+        flags={number: (row.flag, row.is_held_twice) for number, row in enumerate(rows) if row.flag},
+        guessed={number: row.guessed for number, row in enumerate(rows) if row.guessed},
     )
 
 
-def parents(columns: Mapping[tuple[str, FieldType], Column], size: int) -> NDArray[np.int64]:
-    """Return the row of each row's parent, -1 for none, whatever the kinds declare of the field."""
-    found = np.full(size, -1, dtype=np.int64)
-    for (name, kind), column in columns.items():
-        if name == "parent" and kind.type is Type.ENTRY and isinstance(column, Numbers):
-            found[column.valid] = column.keys[column.valid]
-    return found
+def names_with_separators(terms: Mapping[str, Sequence[TermRow]]) -> dict[str, frozenset[str]]:
+    """Return the folded names of defined terms that could be taken for several values in one text."""
+    return {
+        taxonomy: frozenset(
+            fold(name)
+            for row in rows
+            for name in (row.name, row.slug, row.id, *row.aliases)
+            if not name.replace("-", "").replace(" ", "").isalnum()
+        )
+        for taxonomy, rows in terms.items()
+    }
+
+
+def cut_cycles(draft: Draft, columns: Mapping[tuple[str, FieldType], Column]) -> None:
+    """Report entries that stand below themselves, and let the parent of each be missing."""
+    above = parents(columns, len(draft.rows)).tolist()
+    seen: set[int] = set()
+    for start in range(len(above)):
+        chain: dict[int, None] = {}
+        row = start
+        while row >= 0 and row not in seen:
+            seen.add(row)
+            chain[row] = None
+            row = above[row]
+        if row not in chain:
+            continue
+        members = list(chain)[list(chain).index(row) :]
+        first = min(members, key=lambda member: draft.rows[member].place)
+        at = members.index(first)
+        ids = [draft.rows[member].id for member in (*members[at:], *members[:at], first)]
+        message = f"parent: {ids[0]} would stand below itself: {' → '.join(ids)}"
+        hint = "Take one parent away; until then none of them has one."
+        problem = Problem("parent-cycle", message, hint, place=draft.rows[first].place_of("parent"))
+        draft.problems.append(problem)
+        for member in members:
+            written = as_text(draft.rows[member].value("parent"))
+            draft.misfits.append(Misfit(member, "parent", written, problem))
+            for (name, kind), column in columns.items():
+                if name == "parent" and kind.type is Type.ENTRY and isinstance(column, Numbers):
+                    column.valid[member] = False
 
 
 def in_order(problems: Iterable[Problem]) -> list[Problem]:
@@ -149,7 +190,13 @@ def column_keys(draft: Draft) -> dict[tuple[str, FieldType], dict[str, Field]]:
 def taxonomy(draft: Draft, rules: TaxonomyRules, defined: Sequence[TermRow] | None) -> Taxonomy:
     """Return a taxonomy from the rows of its file, or else from what content uses."""
     if defined is None:
-        return gather(rules, (str(name) for row in draft.rows for name in scalars(row.value(rules.name))))
+        used: dict[str, Place] = {}
+        for row in draft.rows:
+            for name in scalars(row.value(rules.name)):
+                used.setdefault(as_text(name), row.place_of(rules.name))
+        made, notes = gather(rules, used)
+        draft.notes.extend(notes)
+        return made
     found, problems = arrange(rules, defined)
     draft.problems.extend(problems)
     return found
@@ -158,7 +205,8 @@ def taxonomy(draft: Draft, rules: TaxonomyRules, defined: Sequence[TermRow] | No
 def visibility(draft: Draft, columns: Mapping[tuple[str, FieldType], Any]) -> tuple[Any, Any]:
     """Return the instants from which and until which each row is public; NEVER where its status forbids.
 
-    A row whose status is ``scheduled`` becomes public at its date; without one it never does.
+    A row whose status is ``scheduled`` becomes public at its date; without one it never does. A date that
+    cannot be read holds its row back: it may be meant for the future, or for an end that has passed.
     """
     size = len(draft.rows)
     opens, closes = np.full(size, ALWAYS, np.int64), np.full(size, NEVER, np.int64)
@@ -172,4 +220,5 @@ def visibility(draft: Draft, columns: Mapping[tuple[str, FieldType], Any]) -> tu
     scheduled = status.valid & (status.keys == STATUSES.index("scheduled")) & dates.valid
     public = status.valid & (status.keys == STATUSES.index("published")) | scheduled
     opens[written & ~public] = NEVER
+    opens[[misfit.row for misfit in draft.misfits if misfit.field in DATES_OF_STATE]] = NEVER
     return opens, closes

@@ -19,14 +19,16 @@ if TYPE_CHECKING:
     from elenchus.table.schema import Field, FieldType
     from elenchus.values.dates import Interval
 
-__all__ = ["NO", "YES", "Moment", "Unfit", "as_text", "convert"]
+__all__ = ["NO", "RENAMED", "YES", "Moment", "Unfit", "as_text", "convert", "within"]
 
 YES = frozenset({"yes", "true", "on", "1"})
 NO = frozenset({"no", "false", "off", "0"})
 DAY = re.compile(r"\d{4}-\d{2}-\d{2}|\d{4}-W\d{2}-\d", re.IGNORECASE)
+NEARLY = re.compile(r"(\d{4})[-/.](\d{1,2})[-/.](\d{1,2})")
 INTEGER = re.compile(r"[+-]?\d{1,19}")
 NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)(e[+-]?\d{1,3})?", re.IGNORECASE)
 LARGEST = 2**63 - 1
+RENAMED = {"pending": "draft"}  # words for a status that were given up
 
 
 class Unfit(ValueError):
@@ -113,15 +115,26 @@ def read_yesno(text: str, _type: FieldType, _zone: ZoneInfo) -> int:
 def read_day(text: str, _type: FieldType, zone: ZoneInfo) -> Moment:
     """Read a calendar day; a time of day does not fit."""
     if not DAY.fullmatch(text) or (found := literal_interval(text, zone)) is None:
-        raise Unfit(f"{quoted(text)} is not a day such as 2026-05-18")
+        raise Unfit(f"{quoted(text)} is not a day such as 2026-05-18", padded(text, zone))
     return moment(found, zone, whole=True)
 
 
 def read_datetime(text: str, _type: FieldType, zone: ZoneInfo) -> Moment:
     """Read a day, or a day and a time with or without an offset from UTC."""
     if not DAY.match(text) or (found := literal_interval(text, zone)) is None:
-        raise Unfit(f"{quoted(text)} is not a date such as 2026-05-18 or 2026-05-18 09:00")
+        raise Unfit(
+            f"{quoted(text)} is not a date such as 2026-05-18 or 2026-05-18 09:00", padded(text, zone)
+        )
     return moment(found, zone, whole=bool(DAY.fullmatch(text)))
+
+
+def padded(text: str, zone: ZoneInfo) -> str:
+    """Return what helps where a date lacks only zeros; of other orders of day and month nobody knows which."""
+    match = NEARLY.fullmatch(text.strip())
+    if match is None:
+        return ""
+    day = f"{match[1]}-{int(match[2]):02}-{int(match[3]):02}"
+    return f"Did you mean {day}?" if literal_interval(day, zone) else ""
 
 
 def moment(interval: Interval, zone: ZoneInfo, *, whole: bool) -> Moment:
@@ -135,6 +148,8 @@ def read_choice(text: str, kind: FieldType, _zone: ZoneInfo) -> int:
     if fold(text) in names:
         return names.index(fold(text))
     near = nearest(text, kind.choices)
+    if fold(text) in RENAMED and RENAMED[fold(text)] in kind.choices:
+        raise Unfit(f"{quoted(text)} is not one of the choices", f"Write {RENAMED[fold(text)]}.")
     hint = f"Did you mean {either(near)}?" if near else f"It can be {either(kind.choices)}."
     raise Unfit(f"{quoted(text)} is not one of the choices", hint)
 

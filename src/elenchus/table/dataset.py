@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from hashlib import blake2b
 from typing import TYPE_CHECKING
 
 import numpy as np
 
+from elenchus.table.columns import Terms
 from elenchus.table.schema import term_fields
 from elenchus.values.texts import fold
 
@@ -43,7 +44,8 @@ class Entries:
 
     ``kinds`` holds the position of each row's kind in the schema, ``id_rank`` the place of its id
     among all ids. A row is public at instants opens <= now < closes, in microseconds since 1970.
-    ``columns`` are found by a field's name and type; ``ancestry`` follows the field ``parent``.
+    ``columns`` are found by a field's name and type; ``ancestry`` follows the field ``parent``. Where
+    ``in_order`` is false, a row stands where another date put it.
     """
 
     ids: Sequence[str]
@@ -53,6 +55,7 @@ class Entries:
     closes: NDArray[np.int64]
     columns: Mapping[tuple[str, FieldType], Column]
     ancestry: Ancestry
+    in_order: bool = True
 
     def __len__(self) -> int:
         return len(self.ids)
@@ -71,7 +74,11 @@ def digests(ids: Sequence[str]) -> NDArray[np.uint64]:
 
 @dataclass(frozen=True)
 class Dataset:
-    """Entries and taxonomies under a schema, in one zone, with the problems met while reading."""
+    """Entries and taxonomies under a schema, in one zone, with the problems met while reading.
+
+    ``flags`` has for each row that a key such as ``draft`` keeps back that key, and whether its status does
+    so as well; ``guessed`` the fields that nobody wrote, with what they were made of.
+    """
 
     schema: Schema
     entries: Entries
@@ -80,11 +87,41 @@ class Dataset:
     problems: Sequence[Problem]
     names: Mapping[str, list[int]]  # folded id, slug and kind/slug → rows
     misfits: Sequence[Misfit]
+    notes: Sequence[Problem] = ()  # what was understood, and may have been meant otherwise
+    flags: Mapping[int, tuple[str, bool]] = field(default_factory=dict)
+    guessed: Mapping[int, Mapping[str, str]] = field(default_factory=dict)
+    hidden: dict[tuple[str, int], frozenset[int]] = field(default_factory=dict, compare=False, repr=False)
 
     def term_fields(self, taxonomy: str) -> dict[str, Field]:
         """Return the fields of a taxonomy's terms, the columns of its file among them."""
         columns = dict.fromkeys(name for term in self.taxonomies[taxonomy].terms for name in term.columns)
         return term_fields(self.schema.taxonomies[taxonomy], columns)
+
+    @cached_property
+    def misfits_by_row(self) -> dict[tuple[int, str], Misfit]:
+        """The values that do not fit, by row and field."""
+        return {(each.row, each.field): each for each in reversed(self.misfits)}
+
+    def misfit(self, row: int, field: str) -> str:
+        """Return the stored text of a field that does not fit its type; nothing where there is none."""
+        found = self.misfits_by_row.get((row, field))
+        return found.text if found else ""
+
+    def hidden_terms(self, taxonomy: str, now: int) -> frozenset[int]:
+        """Return the terms that only unpublished entries use, and that no file defines: nobody is shown them."""
+        if not self.taxonomies[taxonomy].is_made:
+            return frozenset()
+        if (taxonomy, now) not in self.hidden:
+            column = self.entries.columns[taxonomy, self.schema.taxonomies[taxonomy].field_type]
+            assert isinstance(column, Terms)  # noqa: S101 - a taxonomy's column is one of terms
+            visible = (self.entries.opens <= now) & (now < self.entries.closes)
+            used = np.bincount(
+                column.terms[visible[column.lists.owners]], minlength=len(self.taxonomies[taxonomy].terms)
+            )
+            running = np.concatenate(([0], np.cumsum(used)))
+            below = running[np.array(self.taxonomies[taxonomy].ends, dtype=np.int64)] - running[:-1]
+            self.hidden[taxonomy, now] = frozenset(np.flatnonzero(below == 0).tolist())
+        return self.hidden[taxonomy, now]
 
     @cached_property
     def kind_names(self) -> list[str]:

@@ -37,6 +37,8 @@ class Draft:
     taxonomies: dict[str, Taxonomy]
     problems: list[Problem]
     misfits: list[Misfit] = field(default_factory=list)
+    notes: list[Problem] = field(default_factory=list)
+    near: dict[tuple[str, str], tuple[str, ...]] = field(default_factory=dict)
 
 
 def scalars(value: Any) -> list[Any]:
@@ -97,12 +99,18 @@ def read(draft: Draft, row: int, wanted: Field) -> list[Any]:
 def report(draft: Draft, row: int, wanted: Field, text: str, unfit: Unfit) -> None:
     """Add the problem of a value that does not fit its field."""
     code = CODES.get(wanted.type.type, "unfit-value")
+    message, hint = f"{wanted.name}: {unfit}", unfit.hint
+    if wanted.name in UNREADABLE:
+        code, message = "unreadable-date", f"{message}, so the entry is held back"
+    elif wanted.name == "status":
+        hint = f"{hint} Until then the entry is not public.".strip()
     place = draft.rows[row].place_of(wanted.name)
-    problem = Problem(code, f"{wanted.name}: {unfit}", unfit.hint, place=place)
+    problem = Problem(code, message, hint, place=place)
     draft.problems.append(problem)
     draft.misfits.append(Misfit(row, wanted.name, text, problem))
 
 
+UNREADABLE = ("date", "expires")  # fields that decide who may see an entry
 CODES = {Type.TERM: "unknown-term", Type.ENTRY: "unknown-entry"}
 
 
@@ -124,7 +132,7 @@ def find_term(draft: Draft, name: str, taxonomy: str) -> int:
     if found:
         paths = [terms.terms[number].address for number in found]
         raise Unfit(f"{quoted(name)} is the name of {len(found)} terms", f"Write {either(paths)}.")
-    near = terms.suggest(name)
+    near = nearest_known(draft, taxonomy, name, lambda: terms.suggest(name))
     hint = f"Did you mean {either(near)}?" if near else f"Define it in the terms of {taxonomy}."
     raise Unfit(f"no term is called {quoted(name)}", hint)
 
@@ -137,9 +145,25 @@ def find_entry(draft: Draft, name: str, kind: str) -> int:
     if rows:
         ids = [draft.rows[row].id for row in rows]
         raise Unfit(f"{quoted(name)} is the slug of {len(rows)} entries", f"Write {either(ids)}.")
-    near = nearest(name, [row.slug for row in draft.rows if kind in ("", row.kind)])
+    slugs = (row.slug for row in draft.rows if kind in ("", row.kind))
+    near = nearest_known(draft, kind, name, lambda: nearest(name, slugs))
     hint = f"Did you mean {either(near)}?" if near else ""
     raise Unfit(f"no {kind or 'entry'} is called {quoted(name)}", hint)
+
+
+def nearest_known(draft: Draft, where: str, name: str, find: Callable[[], Sequence[str]]) -> Sequence[str]:
+    """Return the names that come near a wrong one: looked for once a name, and for so many names only.
+
+    A wrong reference in each of ten thousand entries would otherwise be compared with all of them.
+    """
+    if (where, name) not in draft.near:
+        if len(draft.near) >= MOST_NEAR:
+            return ()
+        draft.near[where, name] = tuple(find())
+    return draft.near[where, name]
+
+
+MOST_NEAR = 200  # wrong names of a site that are compared with all others
 
 
 def address_of(draft: Draft, row: Identity) -> str:

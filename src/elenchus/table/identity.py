@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import Place, Problem
+from elenchus.table.conform import conformed, notes_of
 from elenchus.table.convert import as_text
 from elenchus.values.texts import either, fold, nearest, quoted
 
@@ -16,18 +17,21 @@ if TYPE_CHECKING:
     from elenchus.table.record import Raw, Record
     from elenchus.table.schema import Schema
 
-__all__ = ["Identity", "identify", "names_of"]
+__all__ = ["Identified", "Identity", "identify", "names_of"]
 
 
 @dataclass(frozen=True, slots=True)
 class Identity:
-    """An entry that is known by its id; ``values`` are as they were written."""
+    """An entry that is known by its id; ``values`` are as they were written, in the words of all sources."""
 
     id: str
     kind: str
     slug: str
     place: Place
     values: Mapping[str, Raw]
+    flag: str = ""  # the key by which its content keeps it back
+    is_held_twice: bool = False  # and its status does so, too
+    guessed: Mapping[str, str] = field(default_factory=dict)
 
     def value(self, name: str) -> Any:
         """Return what was written for a field, None where nothing was."""
@@ -40,7 +44,18 @@ class Identity:
         return Place(self.place.file, raw.line) if raw else self.place
 
 
-def identify(records: Iterable[Record], schema: Schema) -> tuple[list[Identity], list[Problem]]:
+@dataclass(frozen=True)
+class Identified:
+    """The entries of a site with what was wrong with the others, and what is worth a note."""
+
+    rows: list[Identity]
+    problems: list[Problem]
+    notes: list[Problem]
+
+
+def identify(
+    records: Iterable[Record], schema: Schema, whole: Mapping[str, frozenset[str]] | None = None
+) -> Identified:
     """Return the entries with a known kind and an id of their own, and the problems of the others.
 
     An id is the entry's own, or else ``kind/slug``. Of two entries with one id the first by place is
@@ -48,24 +63,32 @@ def identify(records: Iterable[Record], schema: Schema) -> tuple[list[Identity],
     """
     kept: dict[str, Identity] = {}
     problems: list[Problem] = []
+    split: dict[tuple[str, str], list[tuple[str, Place]]] = defaultdict(list)
     for record in sorted(records, key=lambda record: record.place):
         entry = identity(record)
         if entry.kind not in schema.kinds:
             problems.append(unknown_kind(entry, schema))
         elif (first := kept.get(fold(entry.id))) is not None:
             message = f"the id {quoted(entry.id)} already belongs to {first.place.file}"
-            hint = "This entry is left out until one of the two has another id."
+            hint = "This entry is left out until one of the two has another slug or id."
             problems.append(Problem("duplicate-id", message, hint, place=entry.place_of("id")))
         else:
-            kept[fold(entry.id)] = entry
-    return list(kept.values()), problems
+            found = conformed(record, entry.kind, schema, whole or {})
+            problems += found.problems
+            for name, text in () if record.habits.is_declared else found.split:
+                split[record.habits.source, name].append((text, entry.place_of(name)))
+            kept[fold(entry.id)] = replace(
+                entry, values=found.values, flag=found.flag, is_held_twice=found.is_held_twice
+            )
+    return Identified(list(kept.values()), problems, notes_of(split))
 
 
 def identity(record: Record) -> Identity:
     """Return a record's kind, slug and id, its own words before those that its place suggests."""
     kind = written(record, "kind") or record.kind
     slug = written(record, "slug") or record.slug
-    return Identity(written(record, "id") or f"{kind}/{slug}", kind, slug, record.place, record.values)
+    name = written(record, "id") or f"{kind}/{slug}"
+    return Identity(name, kind, slug, record.place, record.values, guessed=record.guessed)
 
 
 def written(record: Record, name: str) -> str:
@@ -76,10 +99,14 @@ def written(record: Record, name: str) -> str:
 
 def unknown_kind(entry: Identity, schema: Schema) -> Problem:
     """Return the problem of an entry whose kind the site does not declare."""
+    place = entry.place_of("kind")
+    if not entry.kind:
+        message = "the entry says no kind, so it is left out"
+        return Problem("unknown-kind", message, f"It can be {either(schema.kinds)}.", place=place)
     near = nearest(entry.kind, schema.kinds)
     hint = f"Did you mean {either(near)}?" if near else f"Declare [kinds.{entry.kind}] in the site file."
     message = f"the kind {quoted(entry.kind)} is not declared; the entry is left out"
-    return Problem("unknown-kind", message, hint, place=entry.place_of("kind"))
+    return Problem("unknown-kind", message, hint, place=place)
 
 
 def names_of(rows: Sequence[Identity]) -> dict[str, list[int]]:

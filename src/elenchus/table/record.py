@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 if TYPE_CHECKING:
@@ -10,7 +10,7 @@ if TYPE_CHECKING:
 
     from elenchus.errors import Place
 
-__all__ = ["Raw", "Record"]
+__all__ = ["Habits", "Raw", "Record"]
 
 
 class Raw(NamedTuple):
@@ -21,10 +21,34 @@ class Raw(NamedTuple):
 
 
 @dataclass(frozen=True, slots=True)
+class Habits:
+    """How a source writes what all sources say.
+
+    ``statuses`` maps foreign words for a status onto ours. ``flags`` are keys that say yes or no, each with
+    the status that yes gives; where that is ``published``, no keeps the entry back. ``separator`` parts a
+    text where a field holds several values; empty for never.
+    """
+
+    source: str = ""
+    statuses: Mapping[str, str] = field(default_factory=dict)
+    flags: Mapping[str, str] = field(default_factory=dict)
+    separator: str = ","
+    is_declared: bool = False  # whether the site says what the separator is
+
+
+PLAIN = Habits()
+
+
+@dataclass(frozen=True, slots=True)
 class Record:
-    """One entry as written: where it stands, its kind, the slug its place suggests, its values."""
+    """One entry as written: where it stands, its kind, the slug its place suggests, its values.
+
+    ``guessed`` tells which values nobody wrote, and what they were made of.
+    """
 
     place: Place
     kind: str
     slug: str
     values: Mapping[str, Raw]
+    habits: Habits = PLAIN
+    guessed: Mapping[str, str] = field(default_factory=dict)

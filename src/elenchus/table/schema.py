@@ -22,7 +22,7 @@ __all__ = [
     "term_fields",
 ]
 
-STATUSES = ("published", "draft", "pending", "scheduled", "withdrawn")
+STATUSES = ("published", "draft", "scheduled", "withdrawn")
 
 
 class Type(StrEnum):

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from elenchus.values.texts import fold, nearest
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
+    from collections.abc import Container, Mapping, Sequence
 
 __all__ = ["Taxonomy", "Term"]
 
@@ -33,12 +33,16 @@ class Term:
 
 @dataclass(frozen=True)
 class Taxonomy:
-    """A taxonomy's terms in term order, depth first; ``ends[t]`` is the number after t's last descendant."""
+    """A taxonomy's terms in term order, depth first; ``ends[t]`` is the number after t's last descendant.
+
+    ``is_made`` says that its terms are those that content uses, for no file defines any.
+    """
 
     name: str
     tree: bool
     terms: Sequence[Term]
     ends: Sequence[int]
+    is_made: bool = False
 
     @cached_property
     def lookup(self) -> dict[str, list[int]]:
@@ -51,16 +55,39 @@ class Taxonomy:
             level: dict[str, list[int]] = {}
             for number, spelling in spellings:
                 numbers = level.setdefault(fold(spelling), [])
-                if number not in numbers:
+                if not numbers or numbers[-1] != number:  # the spellings of one term stand side by side
                     numbers.append(number)
-            found = {**level, **found}
+            for spelling, numbers in level.items():
+                found.setdefault(spelling, numbers)
         found.pop("", None)
         return found
 
     @cached_property
+    def by_path(self) -> dict[str, int]:
+        """The number of each term by its folded path."""
+        return {fold(term.address): number for number, term in enumerate(self.terms)}
+
+    @cached_property
     def labels(self) -> list[str]:
-        """The shortest unique spelling of each term: its slug, or its path where the slug is not enough."""
-        return [term.slug if len(self.lookup[fold(term.slug)]) == 1 else term.address for term in self.terms]
+        """The shortest sure spelling of each term: its slug, or its path where its slug means another one."""
+        return [
+            term.slug if self.find(term.slug) == [number] else term.address
+            for number, term in enumerate(self.terms)
+        ]
+
+    @cached_property
+    def ids(self) -> list[str]:
+        """The id of each term: its own, or else its label."""
+        return [term.id or label for term, label in zip(self.terms, self.labels, strict=True)]
+
+    @cached_property
+    def name_paths(self) -> list[str]:
+        """The names from the root to each term, joined by slashes, as content without a file writes them."""
+        found: list[str] = []
+        for number, parent in enumerate(self.parents):
+            name = self.terms[number].name
+            found.append(f"{found[parent]}/{name}" if parent >= 0 else name)
+        return found
 
     @cached_property
     def parents(self) -> list[int]:
@@ -87,14 +114,37 @@ class Taxonomy:
             [(n, term.id) for n, term in numbered],
             [(n, term.name) for n, term in numbered],
             [(n, alias) for n, term in numbered for alias in term.aliases],
+            list(enumerate(self.name_paths)) if self.tree else [],
         ]
 
     def find(self, spelling: str) -> list[int]:
-        """Return the numbers of the terms that a spelling may mean: none, one, or several."""
-        return self.lookup.get(fold(spelling.strip()), [])
+        """Return the numbers of the terms that a spelling may mean: none, one, or several.
 
-    def suggest(self, spelling: str) -> list[str]:
+        A path that begins with a slash, ``/news``, is one from the root and nothing else. A slug that
+        several terms have means the root where one of them is one.
+        """
+        text = fold(spelling.strip())
+        if text.startswith("/"):
+            number = self.by_path.get(text[1:])
+            return [] if number is None else [number]
+        found = self.lookup.get(text, [])
+        if len(found) > 1:
+            roots = [number for number in found if fold(self.terms[number].address) == text]
+            return roots if len(roots) == 1 else found
+        return found
+
+    def others_called(self, spelling: str) -> list[int]:
+        """Return the terms that a spelling could mean besides the root that it means."""
+        found = self.lookup.get(fold(spelling.strip()), [])
+        return [number for number in found if len(found) > 1 and len(self.terms[number].path) > 1]
+
+    def suggest(self, spelling: str, hidden: Container[int] = ()) -> list[str]:
         """Return the slugs of the terms whose slug or name comes near a spelling, nearest first."""
-        pairs = [(text, at) for at, term in enumerate(self.terms) for text in (term.name, term.slug)]
+        pairs = [
+            (text, at)
+            for at, term in enumerate(self.terms)
+            if at not in hidden
+            for text in (term.name, term.slug)
+        ]
         slugs = {fold(text): self.labels[at] for text, at in pairs}
-        return list(dict.fromkeys(slugs[text] for text in nearest(spelling, slugs)))
+        return list(dict.fromkeys(slugs[text] for text in nearest(spelling.rpartition("/")[2], slugs)))

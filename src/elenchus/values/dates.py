@@ -2,7 +2,12 @@
 
 An instant is a whole number of microseconds since 1970-01-01T00:00Z, before it negative. A date
 literal stands for an interval at its own precision: ``2026-05`` is the whole month in the site's
-zone. Days begin at local midnight, or at the first moment after it where a zone skips midnight.
+zone. Days begin at local midnight, or at the first moment after it where a zone skips midnight. A local
+time that occurs twice means the first, one that is skipped the moment after the gap.
+
+Local times lie in the years 0001 to 9999, both whole, in every zone. Python's own datetimes end a day
+too early for that: the instant of 0001-01-01 lies in year 0 of UTC where a zone is ahead, and 9999-12-31
+ends in year 10000. So the first and last days have branches of their own here, and nowhere else.
 """
 
 from __future__ import annotations
@@ -10,31 +15,38 @@ from __future__ import annotations
 import calendar
 import re
 from dataclasses import dataclass
-from datetime import UTC, date, datetime, time, timedelta, timezone
+from datetime import UTC, date, datetime, time, timedelta, timezone, tzinfo
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
     from zoneinfo import ZoneInfo
 
 __all__ = [
     "Clock",
     "Interval",
+    "count_between",
     "date_label",
-    "day_interval",
+    "days_between",
     "from_instant",
     "instant",
     "is_relative",
     "literal_interval",
     "local_microseconds",
     "relative_interval",
-    "shift",
+    "stamp",
     "start_of",
+    "to_minute",
     "units_between",
     "widened",
 ]
 
 EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
+NAIVE_EPOCH = datetime(1970, 1, 1)  # noqa: DTZ001 - what the clocks of a zone show
 MICROSECOND = timedelta(microseconds=1)
+SECOND_US = 1_000_000
+DAY_US = 86_400 * SECOND_US
+LAST_DAY = date.max
 UNITS = ("day", "week", "month", "year")
 
 DAY_NAMES = {"yesterday": -1, "today": 0, "tomorrow": 1}
@@ -75,29 +87,58 @@ def instant(moment: datetime) -> int:
     return (moment - EPOCH) // MICROSECOND
 
 
-def from_instant(value: int, zone: ZoneInfo) -> datetime:
-    """Return the local datetime of an instant; the inverse of :func:`instant`."""
-    return (EPOCH + value * MICROSECOND).astimezone(zone)
+def from_instant(value: int, zone: tzinfo) -> datetime:
+    """Return the local datetime of an instant; the inverse of :func:`instant`.
+
+    Raises OverflowError for instants that lie outside the years 0001 to 9999 of the zone.
+    """
+    try:
+        return (EPOCH + value * MICROSECOND).astimezone(zone)
+    except OverflowError:
+        # Within a day of either end: the instant has no datetime in UTC, but it may have one here.
+        edge = datetime.min if value < 0 else datetime.max  # noqa: DTZ901 - read by the zone itself
+        offset = zone.utcoffset(edge) or timedelta()
+        return (NAIVE_EPOCH + (value * MICROSECOND + offset)).replace(tzinfo=zone)
 
 
-def local_microseconds(value: int, zone: ZoneInfo) -> int:
+def local_microseconds(value: int, zone: tzinfo) -> int:
     """Return what the clocks of a zone show at an instant, in microseconds since 1970 on that clock."""
-    return instant(from_instant(value, zone).replace(tzinfo=UTC))
+    return (from_instant(value, zone).replace(tzinfo=None) - NAIVE_EPOCH) // MICROSECOND
+
+
+def resolved(local: datetime) -> int:
+    """Return the instant of a local time; of one that the zone skips, the moment after the gap."""
+    found = instant(local)
+    before, after = (local.replace(fold=fold).utcoffset() for fold in (0, 1))
+    if before is None or after is None or before >= after:  # no gap: it occurs once, or twice
+        return found
+    # The clocks jump between the readings with the new and with the old offset: bisect to the second.
+    low, high = (found - (after - before) // MICROSECOND) // SECOND_US, -(-found // SECOND_US)
+    while high - low > 1:
+        middle = (low + high) // 2
+        if from_instant(middle * SECOND_US, local.tzinfo or UTC).utcoffset() == before:
+            low = middle
+        else:
+            high = middle
+    return high * SECOND_US
 
 
 def start_of(day: date, zone: ZoneInfo) -> int:
     """Return the instant at which a local day begins."""
-    return instant(datetime.combine(day, time(), zone))
+    return resolved(datetime.combine(day, time(), zone))
 
 
-def days_interval(first: date, after: date, zone: ZoneInfo) -> Interval:
-    """Return the interval from the start of ``first`` to the start of ``after``."""
-    return Interval(start_of(first, zone), start_of(after, zone))
+def end_of(first: date, unit: str, zone: ZoneInfo) -> int:
+    """Return the instant at which the day, week, month or year that begins with a day is over."""
+    try:
+        return start_of(shift(first, 1, unit), zone)
+    except (OverflowError, ValueError):  # the last of all years has an end, too
+        return start_of(LAST_DAY, zone) + DAY_US
 
 
-def day_interval(day: date, zone: ZoneInfo) -> Interval:
-    """Return one local day, which may have 23 or 25 hours."""
-    return days_interval(day, day + timedelta(days=1), zone)
+def unit_interval(first: date, unit: str, zone: ZoneInfo) -> Interval:
+    """Return the day, week, month or year that begins with a day; a day may have 23 or 25 hours."""
+    return Interval(start_of(first, zone), end_of(first, unit, zone))
 
 
 def shift(day: date, count: int, unit: str) -> date:
@@ -121,7 +162,26 @@ def widened(interval: Interval, unit: str, zone: ZoneInfo) -> Interval:
     """Return an interval grown to whole days, weeks, months or years."""
     first = floor_day(from_instant(interval.start, zone).date(), unit)
     last = floor_day(from_instant(max(interval.start, interval.end - 1), zone).date(), unit)
-    return days_interval(first, shift(last, 1, unit), zone)
+    return Interval(start_of(first, zone), end_of(last, unit, zone))
+
+
+def to_minute(value: datetime) -> str:
+    """Return an instant as people read it: ``2026-05-18 09:00``, the year with four digits."""
+    return value.isoformat(" ", "minutes")[:16]
+
+
+def stamp(value: datetime) -> str:
+    """Return an instant as RFC 3339 and HTML have it, to the second.
+
+    Old local times have offsets with seconds, which neither knows; those instants are given in UTC.
+    """
+    offset = value.utcoffset()
+    if offset is not None and offset % timedelta(minutes=1):
+        try:
+            value = value.astimezone(UTC)
+        except OverflowError:  # the first day of year 1: the offset is what can give way
+            value = value.replace(tzinfo=timezone(offset // timedelta(minutes=1) * timedelta(minutes=1)))
+    return value.isoformat(timespec="seconds")
 
 
 def date_label(day: date, unit: str) -> str:
@@ -135,17 +195,32 @@ def date_label(day: date, unit: str) -> str:
 def units_between(first: str, last: str) -> list[str]:
     """Return the labels of all days, weeks, months or years from one label to another of the same unit."""
     unit = {4: "year", 7: "month", 8: "week", 10: "day"}[len(first)]
-    day, found = first_day(first), [first]
-    while found[-1] < last:
-        day = shift(day, 1, unit)
-        found.append(date_label(day, unit))
-    return found
+    return [date_label(day, unit) for day in days_between(first_day(first), first_day(last), unit)]
+
+
+def days_between(first: date, last: date, unit: str) -> Iterator[date]:
+    """Yield the first days of all units from the one that begins with a day up to another day."""
+    while first <= last:
+        yield first
+        try:
+            first = shift(first, 1, unit)
+        except (OverflowError, ValueError):  # year 9999 is the last
+            return
+
+
+def count_between(first: date, last: date, unit: str) -> int:
+    """Return how many units :func:`days_between` yields."""
+    if unit in ("day", "week"):
+        return (last - first).days // (7 if unit == "week" else 1) + 1
+    years = last.year - first.year
+    return years + 1 if unit == "year" else years * 12 + last.month - first.month + 1
 
 
 def first_day(label: str) -> date:
     """Return the first day of a unit by its label."""
     match = LITERAL.fullmatch(label)
-    assert match is not None  # noqa: S101 - labels are written by date_label
+    if match is None:
+        raise ValueError(label)
     if match["week"]:
         return date.fromisocalendar(int(match["year"]), int(match["week"]), 1)
     return date(int(match["year"]), int(match["month"] or 1), int(match["day"] or 1))
@@ -166,27 +241,33 @@ def relative_interval(text: str, clock: Clock) -> Interval | None:
 
     Raises OverflowError when the interval would leave the years 1 to 9999.
     """
-    today = clock.today
+    today, zone = clock.today, clock.zone
     if (offset := DAY_NAMES.get(text.lower())) is not None:
-        return day_interval(today + timedelta(days=offset), clock.zone)
+        return unit_interval(moved(today, offset, "day"), "day", zone)
     if match := CALENDAR.fullmatch(text):
+        unit = match[2].lower()
         step = {"last": -1, "this": 0, "next": 1}[match[1].lower()]
-        first = shift(unit_start(today, match[2].lower()), step, match[2].lower())
-        return days_interval(first, shift(first, 1, match[2].lower()), clock.zone)
+        return unit_interval(moved(unit_start(today, unit), step, unit), unit, zone)
     if match := ROLLING.fullmatch(text):
         return rolling_interval(match[1].lower(), int(match[2]), match[3].lower(), clock)
     return None
 
 
-def rolling_interval(direction: str, count: int, unit: str, clock: Clock) -> Interval:
-    """Return the N units that end with today, or begin with it; today belongs to both."""
-    today, day = clock.today, timedelta(days=1)
+def moved(day: date, count: int, unit: str) -> date:
+    """Return a day moved by some units. Raises OverflowError where that leaves the calendar."""
     try:
-        if direction == "last":
-            return days_interval(shift(today, -count, unit) + day, today + day, clock.zone)
-        return days_interval(today, shift(today, count, unit), clock.zone)
+        return shift(day, count, unit)
     except ValueError as error:
         raise OverflowError from error
+
+
+def rolling_interval(direction: str, count: int, unit: str, clock: Clock) -> Interval:
+    """Return the N units that end with today, or begin with it; today belongs to both."""
+    today, zone = clock.today, clock.zone
+    if direction == "last":
+        before = moved(today, -count, unit)
+        return Interval(end_of(before, "day", zone), end_of(today, "day", zone))
+    return Interval(start_of(today, zone), start_of(moved(today, count, unit), zone))
 
 
 def literal_interval(text: str, zone: ZoneInfo) -> Interval | None:
@@ -199,9 +280,11 @@ def literal_interval(text: str, zone: ZoneInfo) -> Interval | None:
     if match is None:
         return None
     try:
-        return moment_interval(match, zone) if match["hour"] else calendar_interval(match, zone)
+        found = moment_interval(match, zone) if match["hour"] else calendar_interval(match, zone)
+        from_instant(found.start, zone)  # with an offset, it may be a local time of year 0 or 10000
     except (ValueError, OverflowError):
         return None
+    return found
 
 
 def calendar_interval(match: re.Match[str], zone: ZoneInfo) -> Interval:
@@ -213,7 +296,7 @@ def calendar_interval(match: re.Match[str], zone: ZoneInfo) -> Interval:
     else:
         first = date(year, int(match["month"] or 1), int(match["day"] or 1))
         unit = "day" if match["day"] else "month" if match["month"] else "year"
-    return days_interval(first, shift(first, 1, unit), zone)
+    return unit_interval(first, unit, zone)
 
 
 def moment_interval(match: re.Match[str], zone: ZoneInfo) -> Interval:
@@ -235,7 +318,7 @@ def moment_interval(match: re.Match[str], zone: ZoneInfo) -> Interval:
         width = timedelta(seconds=1)
     else:
         width = timedelta(minutes=1) if match["minute"] else timedelta(hours=1)
-    start = instant(local)
+    start = resolved(local)
     return Interval(start, start + width // MICROSECOND)
 
 

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
-__all__ = ["either", "fold", "nearest", "quoted", "slugify"]
+__all__ = ["either", "fold", "nearest", "quoted", "slug_of", "slugify"]
 
 
 LONGEST_NAME = 100  # characters of a misspelt name that are looked at
@@ -58,6 +58,17 @@ def quoted(text: str, *, most: int = 60) -> str:
 
 
 def slugify(text: str) -> str:
-    """Return a slug for a term that content names but no file defines: ``Grey seal`` → ``grey-seal``."""
+    """Return a slug for a name that nobody gave one: ``Grey seal`` → ``grey-seal``.
+
+    Empty for a text without letters and digits; :func:`slug_of` has one for that, too.
+    """
     kept = "".join(char if char.isalnum() or char in "._-" else "-" for char in fold(text))
     return "-".join(part for part in kept.split("-") if part)
+
+
+def slug_of(text: str) -> str:
+    """Return a slug for any text but a blank one: signs and emoji by their names in Unicode."""
+    if found := slugify(text):
+        return found
+    names = (unicodedata.name(char, f"u{ord(char):04x}") for char in text if not char.isspace())
+    return slugify("-".join(names)[:LONGEST_NAME])

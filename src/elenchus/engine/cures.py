@@ -1,0 +1,514 @@
+"""What would make a condition hold for an entry: edits of its fields, each tried on a copy of the columns."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+from datetime import date
+from itertools import islice, product
+from typing import TYPE_CHECKING, Any, TypeAlias
+
+import numpy as np
+
+from elenchus.engine.select import Selection
+from elenchus.engine.view import View
+from elenchus.plan.nodes import (
+    AllOf,
+    AnyOf,
+    EntryValue,
+    FieldRef,
+    ListedIn,
+    Negation,
+    NumberValue,
+    Part,
+    PositionValue,
+    SharesTerms,
+    Stored,
+    TermValue,
+    Test,
+    TextValue,
+    TimeValue,
+    Via,
+)
+from elenchus.plan.words import condition_words, mend_words
+from elenchus.table.convert import Moment, within
+from elenchus.table.patch import patched
+from elenchus.table.schema import CORE_FIELDS, Type
+from elenchus.values.dates import from_instant, local_microseconds, start_of, to_minute, unit_interval
+from elenchus.values.texts import fold
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Iterator, Sequence
+
+    from elenchus.engine.state import HiddenBy, State
+    from elenchus.plan.nodes import Condition
+    from elenchus.table.columns import Mask
+    from elenchus.table.dataset import Dataset
+    from elenchus.table.schema import Field
+
+__all__ = ["Change", "Edit", "Workshop", "merged"]
+
+MOST_WAYS = 12  # that are looked at for one condition
+MOST_TRIED = 60  # values that are tried for one comparison
+MOST_TARGETS = 8  # entries or terms that a reference is tried with
+# Days from a date by which each weekday and each month of the year is reached soon.
+STEPS = (*range(-1, -7, -1), *range(1, 7), *range(-28, -365, -28))
+FIXED = frozenset({"id", "kind", "slug", "source", "address"})  # what an entry is, or what is made of that
+
+Key: TypeAlias = tuple[str, Any]  # a value as it is written, and as the column's type has it
+
+
+@dataclass(frozen=True, slots=True)
+class Edit:
+    """What to write in an entry: ``=`` sets a field, ``+=`` and ``-=`` add to its values and take from them.
+
+    ``value`` is written as content has it; empty with ``=`` clears the field. ``keys`` are all values that
+    the field has then, as the column's type has them.
+    """
+
+    field: str
+    operator: str
+    value: str
+    keys: tuple[Any, ...] = ()
+    type: Any = None
+
+    def __str__(self) -> str:
+        return f"{self.field}{self.operator}{self.value}"
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """One change: in words, and as what is written in the entry, or in the question as a clause."""
+
+    words: str
+    edit: Edit | None = None
+    clause: str = ""
+
+    def __str__(self) -> str:
+        return self.words
+
+
+Way: TypeAlias = tuple[Change, ...]
+
+
+def merged(way: Iterable[Change]) -> Way:
+    """Return changes with one for each field and clause: the last that was made for it."""
+    found: dict[str, Change] = {}
+    for change in way:
+        key = change.edit.field if change.edit else change.clause.split(" ")[0] or change.words
+        found.pop(key, None)
+        found[key] = change
+    return tuple(found.values())
+
+
+@dataclass(frozen=True)
+class Workshop:
+    """One row of a selection, to be changed until conditions hold; every change is tried before it is told."""
+
+    judged: Selection
+    row: int
+
+    @property
+    def data(self) -> Dataset:
+        """The dataset as it is."""
+        return self.judged.view.data
+
+    @property
+    def kind(self) -> str:
+        """The kind of the entry."""
+        return self.data.kind_of(self.row)
+
+    def with_changes(self, way: Iterable[Change]) -> Dataset:
+        """Return the dataset with the edits of some changes."""
+        values = {(edit.field, edit.type): edit.keys for change in way if (edit := change.edit) and edit.type}
+        return patched(self.data, self.row, values)
+
+    def holds(self, condition: Condition, way: Way) -> bool:
+        """Say whether a condition holds for the row after some changes."""
+        view = self.judged.view
+        after = View(self.with_changes(way), view.now, view.unpublished, view.besides)
+        return bool(Selection(after, "", self.judged.listed).rows(condition)[self.row])
+
+    # Being public
+
+    def ways_to_publish(self, state: State) -> Way:
+        """Return all that must change so that nothing keeps the entry back."""
+        found = []
+        for hidden_by, _, key in state.reasons:
+            words, field, value, keys = self.opening(hidden_by, key)
+            kind = CORE_FIELDS[field].type
+            name = key if hidden_by == "flag" else field
+            found.append(Change(words, Edit(name, "=", value)))
+            if hidden_by != "flag" or len(state.reasons) == 1 or "status" not in state.hidden_by:
+                found[-1] = Change(words, Edit(name, "=", value, keys, kind))
+        return tuple(found)
+
+    def opening(self, hidden_by: HiddenBy, key: str) -> tuple[str, str, str, tuple[Any, ...]]:
+        """Return the words of a change that lifts one reason, its field, and the value that it writes."""
+        today = from_instant(self.judged.view.now, self.data.zone).date()
+        now = (today.isoformat(), "date", (self.moment(today),))
+        match hidden_by:
+            case "status" | "unknown status":
+                return "publish it: set status to published", "status", "published", (0,)
+            case "flag":
+                yes = "yes" if key == "published" else "no"
+                return f"publish it: set {key} to {yes}", "status", yes, (0,)
+            case "ahead":
+                words = "set its date to now or earlier, or wait: it becomes public by itself"
+                return words, "date", now[0], now[2]
+            case "undated":
+                return "give it a date", "date", now[0], now[2]
+            case "unreadable date":
+                return "write its date so that it can be read, now or earlier", "date", now[0], now[2]
+            case "over":
+                return "take its expires away, or set it to a later date", "expires", "", ()
+            case "unreadable end":
+                return "write its expires so that it can be read, or take it away", "expires", "", ()
+
+    def moment(self, day: date) -> Moment:
+        """Return a whole day as a key of a column of dates."""
+        interval = unit_interval(day, "day", self.data.zone)
+        local = local_microseconds(interval.start, self.data.zone)
+        return Moment(interval.start, local, interval.end, whole=True)
+
+    # Meeting conditions
+
+    def ways(self, condition: Condition, *, wanted: bool = True) -> list[Way]:
+        """Return ways to make a condition hold, or not hold, each tried; the most natural first."""
+        found = islice(self.possible(condition, wanted), MOST_TRIED)
+        tried = (way for way in found if self.holds(condition, way) == wanted)
+        told = {
+            tuple(change.words for change in way): way for way in reversed(list(islice(tried, MOST_WAYS)))
+        }
+        return list(reversed(told.values()))
+
+    def possible(self, condition: Condition, wanted: bool) -> Iterator[Way]:  # noqa: FBT001 - yes or no is meant
+        """Yield what might make a condition hold, or not."""
+        match condition:
+            case Negation():
+                yield from self.possible(condition.part, not wanted)
+            case Test():
+                yield from self.edits(condition, condition.field, wanted != condition.negated, wanted)
+            case SharesTerms():
+                yield from self.likeness(condition, wanted)
+            case AllOf() | AnyOf():
+                yield from self.joined(condition, wanted)
+            case ListedIn():
+                return  # what lists it there is told by asking why of that listing
+
+    def joined(self, condition: AllOf | AnyOf, wanted: bool) -> Iterator[Way]:  # noqa: FBT001
+        """Yield ways for all parts together where all are needed, and else for each by itself."""
+        wrong = [part for part in condition.parts if self.holds(part, ()) != wanted]
+        ways = [self.ways(part, wanted=wanted) for part in wrong]
+        if isinstance(condition, AllOf) == wanted:
+            for chosen in product(*ways):
+                yield merged(change for way in chosen for change in way)
+        else:
+            for each in ways:
+                yield from each
+
+    def likeness(self, condition: SharesTerms, wanted: bool) -> Iterator[Way]:  # noqa: FBT001
+        """Yield a term that the other entry has, or the loss of all that both have."""
+        words = mend_words(condition, lambda _: not wanted, wanted=wanted)
+        lost: list[Change] = []
+        for ref in condition.fields:
+            theirs = self.judged.view.column(ref).item(condition.entry.row)
+            mine = self.judged.view.column(ref).item(self.row)
+            labels = self.data.taxonomies[ref.type.taxonomy].labels
+            if wanted and condition.entry.row != self.row:
+                for number in theirs:
+                    edit = Edit(ref.name, "+=", labels[number], (*mine, number), ref.type)
+                    yield (Change(f"{words}, such as {labels[number]}", edit),)
+            kept = [number for number in mine if number not in theirs]
+            if len(kept) < len(mine):
+                gone = ",".join(labels[number] for number in mine if number in theirs)
+                lost.append(Change(words, Edit(ref.name, "-=", gone, tuple(kept), ref.type)))
+        if not wanted:
+            yield tuple(lost)
+
+    # One comparison
+
+    def declared(self, ref: FieldRef) -> Field | None:
+        """Return a field of the entry that can be written; None where its kind has none of that type."""
+        field = self.data.schema.field_of(self.kind, ref.name)
+        if field is None or field.type != ref.type or ref.name in FIXED:
+            return None
+        return field
+
+    def edits(
+        self,
+        test: Test,
+        ref: FieldRef,
+        positive: bool,
+        wanted: bool,  # noqa: FBT001
+    ) -> Iterator[Way]:
+        """Yield edits that may make a comparison true (``positive``) or false."""
+        words = mend_words(test, lambda _: not wanted, wanted=wanted)
+        match ref.source:
+            case Stored():
+                field = self.declared(ref)
+                if field:
+                    for keys in self.candidates(test, field, positive):
+                        yield (Change(words, self.edit(field, keys)),)
+            case Part(of, part):
+                field = self.declared(of) if isinstance(of.source, Stored) else None
+                if field:
+                    for keys in self.of_part(test, field, part, positive):
+                        yield (Change(words, self.edit(field, keys)),)
+            case Via(first, then):
+                yield from self.along(test, first, then, positive)
+            case _:
+                return
+
+    def edit(self, field: Field, keys: Sequence[Key]) -> Edit:
+        """Return the edit that gives a field other values: the one value more or less where it is that."""
+        name, kind = field.name, field.type
+        new = tuple(key for _, key in keys)
+        if not kind.many:
+            return Edit(name, "=", keys[0][0] if keys else "", new, kind)
+        old = self.keys_of(field)
+        added = [text for text, key in keys if key not in [each for _, each in old]]
+        gone = [text for text, key in old if key not in new]
+        if added and not gone:
+            return Edit(name, "+=", ",".join(added), new, kind)
+        if gone and not added and keys:
+            return Edit(name, "-=", ",".join(gone), new, kind)
+        return Edit(name, "=", ",".join(text for text, _ in keys), new, kind)
+
+    def keys_of(self, field: Field) -> list[Key]:
+        """Return the values that the entry has in a field, as they are written and as keys."""
+        column = self.data.entries.columns[field.name, field.type]
+        item = column.item(self.row)
+        found = item if isinstance(item, list) else [] if item is None else [item]
+        return [(self.written(field, key), key) for key in found]
+
+    def written(self, field: Field, key: Any) -> str:
+        """Return a key as content writes it."""
+        match field.type.type:
+            case Type.CHOICE:
+                return str(field.type.choices[key])
+            case Type.YESNO:
+                return "yes" if key else "no"
+            case Type.ENTRY:
+                return str(self.data.entries.ids[key])
+            case Type.TERM:
+                return str(self.data.taxonomies[field.type.taxonomy].labels[key])
+            case Type.DATE | Type.DATETIME:
+                start = key.start if isinstance(key, Moment) else key
+                local = from_instant(start, self.data.zone)
+                whole = isinstance(key, Moment) and key.whole
+                return local.date().isoformat() if whole else to_minute(local)
+            case Type.NUMBER:
+                return f"{key:g}" if float(f"{key:g}") == key else str(key)
+            case _:
+                return str(key)
+
+    def candidates(self, test: Test, field: Field, positive: bool) -> Iterator[list[Key]]:  # noqa: FBT001
+        """Yield values for a field that may make a comparison of it true or false, the likeliest first."""
+        have = self.keys_of(field)
+        keys = self.keys_for(test, field, positive)
+        if field.type.many:
+            yield from self.of_many(test, field, have, keys, positive)
+            return
+        for key in keys:
+            yield [(self.written(field, key), key)]
+        if field.name != "title":
+            yield []
+
+    def of_many(
+        self,
+        test: Test,
+        field: Field,
+        have: list[Key],
+        keys: Iterator[Any],
+        positive: bool,  # noqa: FBT001
+    ) -> Iterator[list[Key]]:
+        """Yield the values that a field has with another one, or without those that decide."""
+        if positive and test.operator != "is missing":
+            more: list[Key] = []
+            for key in keys:
+                if key not in [each for _, each in have]:
+                    new = (self.written(field, key), key)
+                    more.append(new)
+                    yield [*have, new]
+                    yield [*have, *more]
+            return
+        for value in have:  # without each of them that makes it true
+            rest = [each for each in have if each != value]
+            yield rest
+        plain = replace(test, negated=False)
+        yield [each for each in have if not self.holds(plain, (only(field, each[1]),))]
+        yield []
+
+    def keys_for(self, test: Test, field: Field, positive: bool) -> Iterator[Any]:  # noqa: FBT001
+        """Yield keys of a field's type around the values of a comparison."""
+        match field.type.type:
+            case Type.INTEGER | Type.NUMBER:
+                yield from self.numbers(test, field)
+            case Type.DATE | Type.DATETIME:
+                for value in test.values:
+                    if isinstance(value, TimeValue):
+                        yield from self.moments(value)
+                yield self.moment(from_instant(self.judged.view.now, self.data.zone).date())
+            case Type.YESNO:
+                yield from (1, 0)
+            case Type.CHOICE:
+                named = [value.position for value in test.values if isinstance(value, PositionValue)]
+                yield from dict.fromkeys((*named, *range(len(field.type.choices))))
+            case Type.ENTRY:
+                yield from self.entries(test, field)
+            case Type.TERM:
+                yield from self.terms(test, field)
+            case _:
+                yield from self.texts(test, field, positive)
+
+    def numbers(self, test: Test, field: Field) -> Iterator[int | float]:
+        """Yield numbers at the values of a comparison and beside them that the field may hold."""
+        written = [float(value.number) for value in test.values if isinstance(value, NumberValue)]
+        whole = field.type.type is Type.INTEGER
+        least = field.least if field.least is not None else 1
+        around = [number + step for step in (0, 1, -1, 0.5, -0.5) for number in written] or [least, 1]
+        for number in around:
+            if math.isinf(number) or abs(number) >= 2**53:
+                continue
+            rounded = [math.ceil(number), math.floor(number)] if whole else [number]
+            yield from (each for each in dict.fromkeys(rounded) if within(each, field))
+
+    def moments(self, value: TimeValue) -> Iterator[Moment]:
+        """Yield the days at both ends of an interval and beside them, then its first and last instants."""
+        zone = self.data.zone
+        interval = value.interval
+        for instant in (interval.start, interval.end - 1, interval.start - 1, interval.end):
+            try:
+                yield self.moment(from_instant(instant, zone).date())
+            except OverflowError:
+                continue
+        for start in (interval.start, interval.start - 60_000_000, interval.end):
+            try:
+                yield Moment(start, local_microseconds(start, zone), start + 60_000_000, whole=False)
+            except OverflowError:
+                continue
+
+    def entries(self, test: Test, field: Field) -> Iterator[int]:
+        """Yield the entries of a comparison, then visible ones of the kind that the field refers to."""
+        named = [value.row for value in test.values if isinstance(value, EntryValue)]
+        allowed = self.referable(field)
+        yield from (row for row in named if allowed[row])
+        yield from np.flatnonzero(allowed & self.judged.view.visible).tolist()
+
+    def referable(self, field: Field) -> Mask:
+        """Return the entries that a field may refer to: as a parent neither itself nor what lies below it."""
+        entries = self.data.entries
+        found: Mask = np.ones(len(entries), np.bool_)
+        if field.type.kind:
+            found &= entries.kinds == self.data.kind_names.index(field.type.kind)
+        if field.name == "parent":
+            low, high = entries.ancestry.numbers[self.row], entries.ancestry.ends[self.row]
+            found &= (entries.ancestry.numbers < low) | (entries.ancestry.numbers >= high)
+        return found
+
+    def terms(self, test: Test, field: Field) -> Iterator[int]:
+        """Yield the terms of a comparison, those just below them, then all others."""
+        values = [(value.number, value.end) for value in test.values if isinstance(value, TermValue)]
+        yield from (number for number, _ in values)
+        yield from (number + 1 for number, end in values if end > number + 1)
+        size = len(self.data.taxonomies[field.type.taxonomy].terms)
+        yield from (number for number in range(size) if number not in dict(values))
+
+    def texts(self, test: Test, field: Field, positive: bool) -> Iterator[str]:  # noqa: FBT001
+        """Yield texts that begin with, hold, or lack that of a comparison."""
+        have = [text for text, _ in self.keys_of(field)] or [""]
+        for value in test.values:
+            if isinstance(value, TextValue):
+                yield from spelt(have[0], value.shown, positive=positive)
+        if test.operator == "is set":
+            yield "…"
+
+    def of_part(
+        self,
+        test: Test,
+        field: Field,
+        part: str,
+        positive: bool,  # noqa: FBT001
+    ) -> Iterator[list[Key]]:
+        """Yield values whose part may make a comparison true or false."""
+        if field.type.type.is_date and not field.type.many:
+            yield from ([(self.written(field, key), key)] for key in self.days_around(test, field))
+        elif field.type.type is Type.TERM:
+            yield from self.of_many(test, field, self.keys_of(field), self.terms(test, field), positive)
+        elif field.type.type is Type.TEXT and not field.type.many:
+            have = [text for text, _ in self.keys_of(field)] or [""]
+            for value in test.values:
+                if isinstance(value, TextValue):
+                    text = f"{value.shown} {have[0]}".strip()
+                    yield [(text, text)]
+        if field.name != "title":
+            yield []
+
+    def days_around(self, test: Test, field: Field) -> Iterator[Moment]:
+        """Yield the days that a comparison names, then those before and after that which the entry has."""
+        for value in test.values:
+            if isinstance(value, TimeValue):
+                yield from self.moments(value)
+        have = self.keys_of(field)
+        start = have[0][1] if have else self.judged.view.now
+        first = from_instant(start, self.data.zone).date().toordinal()
+        if isinstance(test.field.source, Part) and test.field.source.part == "hour":
+            yield from self.hours(date.fromordinal(first))
+        for step in STEPS:
+            if 1 <= first + step <= date.max.toordinal():
+                yield self.moment(date.fromordinal(first + step))
+
+    def hours(self, day: date) -> Iterator[Moment]:
+        """Yield each hour of a day."""
+        start = start_of(day, self.data.zone)
+        for hour in range(24):
+            at = start + hour * 3_600_000_000
+            yield Moment(at, local_microseconds(at, self.data.zone), at + 60_000_000, whole=False)
+
+    def along(self, test: Test, first: FieldRef, then: FieldRef, positive: bool) -> Iterator[Way]:  # noqa: FBT001
+        """Yield another reference, or another term, for which what follows it is as it should be."""
+        field = self.declared(first) if isinstance(first.source, Stored) else None
+        if field is None:
+            return
+        view, taxonomy = self.judged.view, first.type.taxonomy
+        fits = Selection(view, taxonomy, self.judged.listed).positive(replace(test, field=then)) == positive
+        if not taxonomy:
+            fits &= view.visible & self.referable(field)
+        what = f"one whose {then.name} {told(replace(test, field=then, negated=not positive))}"
+        have = self.keys_of(field)
+        for number in np.flatnonzero(fits)[:MOST_TARGETS].tolist():
+            new = (self.written(field, number), number)
+            words = f"set {first.name} to {what}, such as {new[0]}"
+            keys = [new]
+            if field.type.many and positive:
+                words, keys = f"give it a {first.name}: {what}, such as {new[0]}", [*have, new]
+            yield (Change(words, self.edit(field, keys)),)
+        if not positive:
+            for rest in self.of_many(test, field, have, iter(()), positive=False):
+                yield (Change(f"take its {first.name} away", self.edit(field, rest)),)
+
+
+def only(field: Field, key: Any) -> Change:
+    """Return the change that leaves a field one value."""
+    return Change("", Edit(field.name, "=", "", (key,), field.type))
+
+
+def told(test: Test) -> str:
+    """Return what a comparison says, without its field."""
+    return condition_words(test).removeprefix(test.field.name).strip()
+
+
+def spelt(have: str, text: str, *, positive: bool) -> Iterator[str]:
+    """Yield a text that is another, begins or ends with it, or holds it; or the text without it."""
+    if positive:
+        yield text
+        yield f"{text} {have}".strip()
+        yield f"{have} {text}".strip()
+        yield f"{text}z"
+        return
+    at = fold(have).find(fold(text))
+    if at >= 0:
+        rest = " ".join(f"{have[:at]} {have[at + len(text) :]}".split())
+        if rest:
+            yield rest

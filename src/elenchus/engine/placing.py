@@ -1,0 +1,86 @@
+"""Where a row stands in an answer: before offset and limit, after them, and what passes it over."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from elenchus.engine.groups import grouped
+
+if TYPE_CHECKING:
+    from elenchus.engine.stages import Stages
+    from elenchus.plan.nodes import Plan
+
+__all__ = ["Place", "nth_of_value", "placed"]
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """The place of a row.
+
+    ``rank`` counts from 1 before offset and limit among ``of`` rows, None where the row is not among them.
+    ``nth`` is its place in the group where it stands first, from 0; ``cut`` says what passes it over.
+    """
+
+    matches: bool
+    is_listed: bool
+    rank: int | None = None
+    of: int = 0
+    after_offset: int = 0
+    nth: int = 0
+    cut: str = ""
+
+
+def placed(plan: Plan, stages: Stages, row: int) -> Place:
+    """Return the place of a row in the answer to a plan, as far as it was worked out."""
+    if stages.filled and row in stages.rows[len(stages.rows) - stages.filled :]:
+        place = int(np.flatnonzero(stages.rows == row)[0]) + 1
+        return Place(True, True, place + plan.offset, len(stages.ordered) + stages.filled, place)
+    found = np.flatnonzero(stages.ordered == row)
+    matches = bool(stages.matched[row] and not stages.repeated[row]) or bool(len(found))
+    if not len(found):
+        cut = ""
+        if matches and plan.at_most:
+            count, name = plan.at_most.count, plan.at_most.field.name
+            cut = f"at most {count} of the same {name}, and as many stand before it"
+        return Place(matches, is_listed=False, of=len(stages.ordered), cut=cut)
+    rank = int(found[0]) + 1
+    after = rank - plan.offset
+    cut, nth = "", 0
+    if after <= 0:
+        cut = f"offset {plan.offset} skips it"
+    elif plan.limit is not None and after > plan.limit:
+        cut = f"limit {plan.limit} ends before it"
+    elif plan.groups:
+        nth, cut = in_groups(plan, stages, row)
+    return Place(matches, not cut, rank, len(stages.ordered), after, nth, cut)
+
+
+def in_groups(plan: Plan, stages: Stages, row: int) -> tuple[int, str]:
+    """Return the first of the places that a row has in its groups, and what keeps it out of sight there.
+
+    Where no group shows rows at all, the row is counted, and nothing keeps it out.
+    """
+    grouping = grouped(stages.selection, stages.rows, plan)
+    places = grouping.nth[stages.rows[grouping.place_of] == row]
+    if not len(places):
+        return 0, "it stands in none of the groups that are asked for"
+    nth = int(places.min())
+    if plan.per_group and nth >= plan.per_group:
+        return nth, f"limit {plan.per_group} per group ends before it"
+    return nth, ""
+
+
+def nth_of_value(plan: Plan, stages: Stages, row: int) -> int:
+    """Return how many rows up to a row, itself among them, have its value of the field that is kept varied.
+
+    ``stages`` are those of the plan without “at most”.
+    """
+    if plan.at_most is None:
+        return 0
+    column = stages.selection.view.column(plan.at_most.field, plan.taxonomy)
+    keys = column.codes if hasattr(column, "codes") else column.keys  # type: ignore[attr-defined]
+    before = stages.ordered[: int(np.flatnonzero(stages.ordered == row)[0]) + 1]
+    return int(((keys[before] == keys[row]) & column.valid[before]).sum())

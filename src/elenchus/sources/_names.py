@@ -1,0 +1,45 @@
+"""What the name of a file says of an entry: its slug, its date, and a title where nothing better is there."""
+
+from __future__ import annotations
+
+import re
+from typing import TYPE_CHECKING, NamedTuple
+from zoneinfo import ZoneInfo
+
+from elenchus.values.dates import literal_interval
+
+if TYPE_CHECKING:
+    from pathlib import PurePath
+
+__all__ = ["FromName", "from_name"]
+
+INDEXES = frozenset({"index", "readme"})  # stems of files that stand for their folder
+DATED = re.compile(r"(\d{4}-\d{2}-\d{2})(?:[-_ ]+(.+))?", re.DOTALL)
+UTC = ZoneInfo("UTC")
+
+
+class FromName(NamedTuple):
+    """A slug, the day in front of it (or nothing), and the words that it is made of."""
+
+    slug: str
+    day: str
+    words: str
+
+
+def from_name(path: PurePath) -> FromName:
+    """Return what a file's path below its source says: an index file stands for its folder.
+
+    ``2024-03-05-first-frost.md`` is the slug ``first-frost`` on that day.
+    """
+    stem = path.parent.name if path.stem.lower() in INDEXES and path.parent.name else path.stem
+    match = DATED.fullmatch(stem)
+    if match is None or literal_interval(match[1], UTC) is None:
+        return FromName(stem, "", as_words(stem))
+    slug = match[2] or stem
+    return FromName(slug, match[1], as_words(slug))
+
+
+def as_words(slug: str) -> str:
+    """Return a slug as a title: “First frost”."""
+    words = " ".join(slug.replace("-", " ").replace("_", " ").split())
+    return words[:1].upper() + words[1:]

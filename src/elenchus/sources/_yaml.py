@@ -1,0 +1,148 @@
+"""Front matter in YAML as values with lines: nothing is constructed, and nothing grows beyond its bounds."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import yaml
+
+from elenchus.files import DEEPEST_VALUE, MOST_VALUES
+from elenchus.table.record import Raw
+from elenchus.values.texts import quoted
+
+__all__ = ["Unreadable", "nesting", "yaml_values"]
+
+LOADER = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
+TAGS = "tag:yaml.org,2002:"
+NULL, MERGE = f"{TAGS}null", f"{TAGS}merge"
+FIRST = 2  # the line of the file on which front matter begins
+
+
+class Unreadable(ValueError):
+    """A file's front matter cannot be parsed; ``line`` counts from 1 in the file."""
+
+    def __init__(self, message: str, line: int = 0, hint: str = "", code: str = "unreadable-file") -> None:
+        super().__init__(message)
+        self.line = line
+        self.hint = hint
+        self.code = code
+
+
+def yaml_values(front: str) -> dict[str, Raw]:
+    """Return the values of YAML front matter as they were written, each with its line. Raises Unreadable.
+
+    Plain scalars stay texts, because the declared type of a field decides what they mean: neither
+    ``no`` nor ``09:30`` nor ``010`` changes on the way.
+    """
+    if nesting(front) > DEEPEST_VALUE:  # asked before the parser, whose own stack is the machine's
+        raise Unreadable(f"the front matter nests more than {DEEPEST_VALUE} lists and tables", FIRST)
+    try:
+        node = yaml.compose(front, Loader=LOADER)
+    except yaml.MarkedYAMLError as error:
+        line = (error.problem_mark.line if error.problem_mark else 0) + FIRST
+        hint = "Indent with blanks, not with tabs." if "\\t" in str(error.problem) else ""
+        raise Unreadable(f"the front matter is not valid YAML: {error.problem}", line, hint) from None
+    except (yaml.YAMLError, RecursionError) as error:
+        raise Unreadable(f"the front matter is not valid YAML: {str(error).splitlines()[0]}", FIRST) from None
+    if node is None:
+        return {}
+    if not isinstance(node, yaml.MappingNode):
+        raise Unreadable("the front matter is not a list of “name: value”", FIRST)
+    walk = Walk()
+    found: dict[str, Raw] = {}
+    for key, (value, line) in walk.pairs(node, 1).items():
+        walk.line = line
+        found[key] = Raw(walk.value(value, 1), line)
+    return found
+
+
+def nesting(front: str) -> int:
+    """Return how deep brackets open at the most, those in texts counted along: a bound, no parser."""
+    depth = most = 0
+    for char in front:
+        if char in "[{":
+            depth += 1
+            most = max(most, depth)
+        elif char in "]}":
+            depth = max(depth - 1, 0)
+    return most
+
+
+@dataclass
+class Walk:
+    """One way through the nodes of a document: those open above the present one, and how many were met.
+
+    ``line`` is that of the key whose value is read: an alias has the line of what it repeats.
+    """
+
+    above: list[int] = field(default_factory=list)
+    met: int = 0
+    line: int = FIRST
+
+    def value(self, node: yaml.Node, depth: int) -> Any:
+        """Return a node as text, a list of texts, or a nested mapping; None for a plain null."""
+        self.enter(node, depth)
+        if isinstance(node, yaml.ScalarNode):
+            return None if node.tag == NULL else node.value
+        self.above.append(id(node))
+        found: Any = None
+        if isinstance(node, yaml.SequenceNode):
+            found = [self.value(item, depth + 1) for item in node.value]
+        elif isinstance(node, yaml.MappingNode):
+            found = {key: self.value(value, depth + 1) for key, (value, _) in self.pairs(node, depth).items()}
+        self.above.pop()
+        return found
+
+    def enter(self, node: yaml.Node, depth: int) -> None:
+        """Count a node. Raises Unreadable for a cycle, and beyond the bounds."""
+        line = line_of(node)
+        if id(node) in self.above:
+            raise Unreadable(
+                "the front matter holds an alias of what it stands in", line, "Write the value out."
+            )
+        self.met += 1
+        if depth > DEEPEST_VALUE or self.met > MOST_VALUES:
+            most = f"{DEEPEST_VALUE} deep" if depth > DEEPEST_VALUE else f"{MOST_VALUES} in number"
+            raise Unreadable(f"the values of the front matter are more than {most}", self.line)
+        if not node.tag.startswith(TAGS):
+            raise Unreadable(
+                f"the front matter has the unknown tag {quoted(node.tag)}", line, "Leave it out."
+            )
+
+    def pairs(self, node: yaml.MappingNode, depth: int) -> dict[str, tuple[yaml.Node, int]]:
+        """Return the values of a mapping by their keys with their lines, merged ones (``<<``) behind its own."""
+        own: dict[str, tuple[yaml.Node, int]] = {}
+        merged: dict[str, tuple[yaml.Node, int]] = {}
+        for key, value in node.value:
+            line = line_of(key)
+            if not isinstance(key, yaml.ScalarNode):
+                raise Unreadable("a name in the front matter is not a plain word", line)
+            if key.tag == MERGE:
+                for name, found in self.merged(value, depth + 1, line).items():
+                    merged.setdefault(name, found)
+            elif key.value in own:
+                raise Unreadable(f"{quoted(key.value)} stands twice in the front matter", line)
+            else:
+                own[key.value] = value, line
+        return {**merged, **own}
+
+    def merged(self, node: yaml.Node, depth: int, line: int) -> dict[str, tuple[yaml.Node, int]]:
+        """Return the pairs of what ``<<`` names: a mapping, or a list of them, the first before the others."""
+        self.enter(node, depth)
+        self.above.append(id(node))
+        found: dict[str, tuple[yaml.Node, int]] = {}
+        if isinstance(node, yaml.MappingNode):
+            found = {name: (value, line) for name, (value, _) in self.pairs(node, depth).items()}
+        elif isinstance(node, yaml.SequenceNode) and node.value:
+            for each in node.value:
+                found = {**self.merged(each, depth + 1, line), **found}
+        else:
+            raise Unreadable("“<<” merges tables, and here is none", line)
+        self.above.pop()
+        return found
+
+
+def line_of(node: yaml.Node) -> int:
+    """Return the line of a node in its file."""
+    return int(node.start_mark.line) + FIRST
