@@ -417,17 +417,16 @@ class Oracle:
         if last == "place":
             return str(self.by_id[value].get("title") or "").strip() or str(value)
         if last == "level":
-            return LEVELS[value]
+            return str(LEVELS[value])
         if last == "kind":
-            return "ab"[value]
+            return str("ab"[value])
         if isinstance(value, bool):
             return "yes" if value else "no"
         if isinstance(value, datetime):
             day = value.date()
             week = "{:04}-W{:02}".format(*day.isocalendar()[:2])
-            return {"year": f"{day.year:04}", "month": day.isoformat()[:7], "week": week}.get(
-                last, day.isoformat()
-            )
+            known = {"year": f"{day.year:04}", "month": day.isoformat()[:7], "week": week}
+            return str(known.get(last, day.isoformat()))
         return str(value)
 
     def group_rank(self, names: tuple[str, ...], value: Any) -> Any:

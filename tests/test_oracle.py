@@ -187,6 +187,9 @@ COMPARABLE: list[tuple[tuple[str, ...], Any, list[str]]] = [
     (("when",), DATES, ORDERED),
     (("date",), DATES, ORDERED),
     (("date", "month"), DATES, ORDERED),
+    (("date", "week"), DATES, ORDERED),
+    (("date", "day"), DATES, ORDERED),
+    (("when", "month_of_year"), NUMBERS, ORDERED),
     (("when", "year"), DATES, ORDERED),
     (("date", "weekday"), NUMBERS, ORDERED),
     (("date", "hour"), NUMBERS, ORDERED),
@@ -242,6 +245,9 @@ ORDER_FIELDS = [
     ("place",),
     ("place", "num"),
     ("date", "month"),
+    ("date", "year"),
+    ("date", "hour"),
+    ("when", "weekday"),
     ("kind",),
 ]
 ORDER_KEYS = st.builds(nodes.OrderKey, st.sampled_from(["newest", "oldest", "pinned first"])) | st.builds(
@@ -262,6 +268,10 @@ GROUP_FIELDS = [
     ("date", "month"),
     ("date", "year"),
     ("date", "weekday"),
+    ("date", "day"),
+    ("date", "week"),
+    ("date", "hour"),
+    ("when", "month_of_year"),
     ("name", "initial"),
     ("tags",),
     ("when", "week"),
@@ -287,7 +297,9 @@ QUESTIONS = st.builds(
     order=optional(nodes.Order, st.lists(ORDER_KEYS, min_size=1, max_size=2).map(tuple)),
     lead=optional(nodes.Lead, st.lists(ENTRIES, min_size=1, max_size=2).map(tuple)),
     at_most=optional(
-        nodes.AtMost, st.integers(1, 2), st.sampled_from([("level",), ("num",), ("name",)]).map(nodes.Path)
+        nodes.AtMost,
+        st.integers(1, 2),
+        st.sampled_from([("level",), ("num",), ("name",), ("date", "month")]).map(nodes.Path),
     ),
     group=optional(nodes.Group, st.lists(GROUP_KEYS, min_size=1, max_size=2).map(tuple)),
     offset=optional(nodes.Offset, SMALL),

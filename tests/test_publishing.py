@@ -26,10 +26,11 @@ from elenchus.pages.sections import placed
 from elenchus.publishing.changes import listing_changes, moved
 from elenchus.publishing.outputs import outputs
 from elenchus.publishing.sitemap import sitemap_files
-from elenchus.rendering.addresses import Root, is_harmless
+from elenchus.rendering.addresses import Root
 from elenchus.rendering.bodies import body_html, excerpt
 from elenchus.rendering.pager import window
 from elenchus.rendering.renderer import Renderer
+from elenchus.values.addresses import is_harmless
 
 ATOM = {"a": "http://www.w3.org/2005/Atom"}
 

@@ -38,8 +38,33 @@ OTHER_DATE = re.compile(
 )
 # Keys by which other programs keep entries back, whatever their separators.
 LIKE_FLAGS = frozenset(
-    "active archived deleted disabled enabled expired hidden hide inactive internal invisible isdraft ishidden "
-    "isprivate ispublished live offline online private public secret unlisted unpublished visible wip".split()
+    [
+        "active",
+        "archived",
+        "deleted",
+        "disabled",
+        "enabled",
+        "expired",
+        "hidden",
+        "hide",
+        "inactive",
+        "internal",
+        "invisible",
+        "isdraft",
+        "ishidden",
+        "isprivate",
+        "ispublished",
+        "live",
+        "offline",
+        "online",
+        "private",
+        "public",
+        "secret",
+        "unlisted",
+        "unpublished",
+        "visible",
+        "wip",
+    ]
 )
 
 

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from collections import Counter
+from typing import TYPE_CHECKING
 
 import numpy as np
 

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from elenchus.engine.decode import spoken
 from elenchus.formats.table import columns
 from elenchus.layout.pieces import Piece
+from elenchus.values.addresses import given_href, rooted
 from elenchus.values.dates import stamp
 
 if TYPE_CHECKING:
@@ -17,8 +18,6 @@ if TYPE_CHECKING:
     from elenchus.engine.answer import Answer, Row
 
 __all__ = ["write"]
-
-HARMLESS = ("http://", "https://", "/")
 
 
 def write(answer: Answer, _width: int | None) -> Iterator[Piece]:
@@ -64,9 +63,5 @@ def cell(value: Any) -> str:
 def link(row: Row) -> str:
     """Return the title of a row, as a link where it has an address: below the site's root, or a whole one."""
     title = escape(str(row.values.get("title") or row.values.get("name") or row.id))
-    address = str(row.values.get("address") or "")
-    if not address:
-        return title
-    is_whole = address.startswith(HARMLESS) and not address.startswith("//")
-    whole = address if is_whole else f"/{address.lstrip('/')}"
-    return f'<a href="{escape(whole)}">{title}</a>'
+    address = rooted(given_href(str(row.values.get("address") or "")))
+    return f'<a href="{escape(address)}">{title}</a>' if address else title

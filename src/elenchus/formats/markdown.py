@@ -8,16 +8,18 @@ from typing import TYPE_CHECKING
 from elenchus.engine.decode import spoken
 from elenchus.formats.table import columns
 from elenchus.layout.pieces import Piece, printable
+from elenchus.values.addresses import given_href
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from elenchus.engine.answer import Answer, Row
+    from elenchus.values.addresses import Href
 
-__all__ = ["escaped", "write"]
+__all__ = ["escaped", "linked", "write"]
 
 SPECIAL = re.compile(r"([\\`*_\[\]<>|#~])")
-ADDRESS = re.compile(r"[\s()<>\\]")
+ADDRESS = re.compile(r"[\s()<>\\]")  # what would end the address of a link
 
 
 def write(answer: Answer, _width: int | None) -> Iterator[Piece]:
@@ -50,10 +52,14 @@ def table(answer: Answer) -> Iterator[Piece]:
 def link(row: Row) -> str:
     """Return the title of a row, as a link where it has an address."""
     title = escaped(str(row.values.get("title") or row.values.get("name") or row.id))
-    address = str(row.values.get("address") or "")
-    if not address:
+    return linked(title, given_href(str(row.values.get("address") or "")))
+
+
+def linked(title: str, href: Href) -> str:
+    """Return text that is Markdown already, as a link where it leads somewhere."""
+    if not href:
         return title
-    return f"[{title}]({ADDRESS.sub(lambda match: f'%{ord(match[0]):02X}', address)})"
+    return f"[{title}]({ADDRESS.sub(lambda match: f'%{ord(match[0]):02X}', href)})"
 
 
 def escaped(text: str) -> str:

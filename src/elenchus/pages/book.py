@@ -7,6 +7,7 @@ from collections import defaultdict
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
+from urllib.parse import unquote
 
 from elenchus.asking.questions import plan_of, resolved
 from elenchus.engine.decode import spoken
@@ -16,6 +17,7 @@ from elenchus.language.tree import rows_named_in
 from elenchus.pages.labels import group_label
 from elenchus.pages.paths import address_of, filled
 from elenchus.site.pages import placeholders
+from elenchus.values.addresses import NOWHERE
 from elenchus.values.texts import either, nearest, quoted, slugify
 
 if TYPE_CHECKING:
@@ -26,6 +28,7 @@ if TYPE_CHECKING:
     from elenchus.site.inheritance import Listing
     from elenchus.site.pages import PageRule, SectionRule
     from elenchus.site.site import Site
+    from elenchus.values.addresses import Href
 
 __all__ = ["Book", "Here", "Page"]
 
@@ -68,7 +71,7 @@ class Page:
     about: str = ""
 
     @property
-    def address(self) -> str:
+    def address(self) -> Href:
         """The address relative to the site's root."""
         return address_of(self.path)
 
@@ -124,10 +127,10 @@ class Book:
         pages = self.by_entry.get((sort, row.id))
         return pages[0].address if pages else str(row.values.get("address") or "")
 
-    def address_of_group(self, answer: Answer, group: Group) -> str:
+    def address_of_group(self, answer: Answer, group: Group) -> Href:
         """Return the address of the page about the same group; nothing where there is none."""
         pages = self.pages_of_group(answer, group)
-        return pages[0].address if pages else ""
+        return pages[0].address if pages else NOWHERE
 
     def pages_of_group(self, answer: Answer, group: Group) -> Sequence[Page]:
         """Return the pages about the same group."""
@@ -285,11 +288,11 @@ def rows_set(rule: PageRule, answer: Answer, taxonomy: str) -> PageSet:
     for number, row in enumerate(answer.rows):
         values = {name: texts_of(value) for name, value in row.values.items()}
         flat = {name: ", ".join(texts) for name, texts in values.items()}
-        path = rule.path or flat.get("address", "")
+        path = filled(rule.path, in_path(flat)) if rule.path else unquote(flat.get("address", ""))
         here = Here(row.id, f"term {taxonomy}" if taxonomy else "entry", values)
         title = filled(rule.title, flat) if rule.title else flat.get("title") or flat.get("name") or row.id
         about = filled(rule.about, flat)
-        pages.append(Page(rule, filled(path, in_path(flat)), title, here, place=number, about=about))
+        pages.append(Page(rule, path, title, here, place=number, about=about))
     return PageSet(rule, pages, problems=() if pages else (no_pages(rule),))
 
 

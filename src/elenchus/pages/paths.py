@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import re
 from typing import TYPE_CHECKING
-from urllib.parse import quote
 
+from elenchus.values.addresses import href_of
 from elenchus.values.texts import fold, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
+
+    from elenchus.values.addresses import Href
 
 __all__ = [
     "ENDINGS", "INDEX", "address_of", "file_beside", "file_of", "filled", "folder_of", "later_page",
@@ -34,12 +36,12 @@ def file_of(path: str) -> str:
     return path + INDEX if path.endswith("/") or not path else path
 
 
-def address_of(path: str) -> str:
+def address_of(path: str) -> Href:
     """Return the address of a page relative to the site's root, encoded as RFC 3986 has it."""
     file = file_of(path)
     if file == INDEX or file.endswith(f"/{INDEX}"):
         file = file[: -len(INDEX)]
-    return quote(file, safe="/-._~")
+    return href_of(file)
 
 
 def later_page(path: str, number: int, below: str = "") -> str:

@@ -139,8 +139,8 @@ class Resolver:
         found = taxonomy.find(literal.text)
         others = taxonomy.others_called(literal.text) if len(found) == 1 else []
         if others:
-            paths = either(taxonomy.terms[number].address for number in others)
-            message = f"{quoted(literal.text)} means the root; {paths} has the same slug"
+            besides = either(taxonomy.terms[number].address for number in others)
+            message = f"{quoted(literal.text)} means the root; {besides} has the same slug"
             hint = f"Write /{taxonomy.terms[found[0]].address} to say that the root is meant."
             self.notices.append(Problem("root-meant", message, hint, span=literal.span))
         if len(found) == 1:

@@ -5,9 +5,11 @@ from __future__ import annotations
 import re
 from html import unescape
 from typing import TYPE_CHECKING
-from urllib.parse import unquote, urlsplit
+from urllib.parse import unquote
 
+from elenchus.files import is_file
 from elenchus.pages.paths import file_of
+from elenchus.values.addresses import split_address
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping
@@ -22,7 +24,8 @@ def links_in(html: str, root: str) -> frozenset[str]:
     """Return the files of the site to which a page leads; ``root`` is the path of the site."""
     found = set()
     for written in dict.fromkeys(LINK.findall(html)):
-        path = unquote(urlsplit(unescape(written)).path)
+        parts = split_address(unescape(written))
+        path = unquote(parts.path) if parts else ""
         if path.startswith(root) and not path.startswith("//"):
             found.add(file_of(path.removeprefix(root)))
     return frozenset(found)
@@ -35,6 +38,6 @@ def dead_links(
     told: set[str] = set()
     for page, targets in links.items():
         for target in sorted(targets - told):
-            if target not in files and not (folder / target).exists():
+            if target not in files and not is_file(folder / target):
                 told.add(target)
                 yield target, page

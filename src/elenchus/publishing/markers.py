@@ -17,16 +17,14 @@ __all__ = ["Marker", "Span", "markers_in"]
 VERBS = ("begin", "end")
 COUNT = "count"
 SETTINGS = ("layout", "level")  # words before = that are no parameters
-# What can hold a comment that is none: in HTML the elements whose content is text, in Markdown code.
-HTML = re.compile(
-    r"<!--(?P<comment>.*?)--!?>|<(?P<raw>script|style|textarea|title|xmp)\b[^>]*>.*?(?:</(?P=raw)\s*>|\Z)",
-    re.DOTALL | re.IGNORECASE,
-)
+# Where a comment may begin, or what can hold one that is none: in HTML the elements whose content is text,
+# in Markdown code; and there a backslash takes the meaning of the sign after it.
+HTML = re.compile(r"<!--|<(?P<raw>script|style|textarea|title|xmp)\b[^>]*>", re.IGNORECASE)
 MARKDOWN = re.compile(
-    r"^ {0,3}(?P<fence>`{3,}|~{3,})[^\n]*\n.*?(?:^ {0,3}(?P=fence)[`~]*[ \t]*\r?$|\Z)"
-    r"|<!--(?P<comment>.*?)-->|(?P<ticks>`+)(?!`)[^\n]*?(?<!`)(?P=ticks)(?!`)",
-    re.DOTALL | re.MULTILINE,
+    r"^ {0,3}(?P<fence>`{3,}|~{3,})[^\n]*$|<!--|\\[!-/:-@\[-`{-~]|(?P<ticks>`+)", re.MULTILINE
 )
+HTML_END = re.compile(r"--!?>")
+TICKS = re.compile(r"`+")
 WORD = re.compile(
     r"""\s*(?:(?P<name>[^\W\d][\w-]*)=)?(?:"(?P<double>(?:[^"\\]|\\.)*)"|'(?P<single>(?:[^'\\]|\\.)*)'|(?P<plain>[^\s"'=]+))""",
     re.DOTALL,
@@ -101,14 +99,65 @@ def markers_in(text: str, name: str, *, markdown: bool) -> tuple[list[Marker], l
 def notes_in(text: str, name: str, *, markdown: bool) -> Iterator[Note]:
     """Yield the comments that are addressed to us, in their order."""
     line, counted = 1, 0
-    for match in (MARKDOWN if markdown else HTML).finditer(text):
-        words = (match["comment"] or "").split(None, 2)
+    for span, comment in comments_in(text, markdown=markdown):
+        words = comment.split(None, 2)
         if not words or words[0] != "elenchus":
             continue
-        line, counted = line + text.count("\n", counted, match.start()), match.start()
+        line, counted = line + text.count("\n", counted, span.start), span.start
         verb = words[1] if len(words) > 1 else ""
         rest = words[2] if len(words) > 2 else ""  # noqa: PLR2004 - what follows the verb
-        yield Note(verb, rest, Span(match.start(), match.end()), Place(name, line))
+        yield Note(verb, rest, span, Place(name, line))
+
+
+def comments_in(text: str, *, markdown: bool) -> Iterator[tuple[Span, str]]:
+    """Yield the comments of a text with their places; each character is looked at a few times at the most.
+
+    What is never closed reaches to the end of the text, as browsers have it, so nothing is looked for twice.
+    """
+    begins = MARKDOWN if markdown else HTML
+    ticks = closing_ticks(text) if markdown else {}
+    at = 0
+    while match := begins.search(text, at):
+        if match[0] == "<!--":
+            end = HTML_END.search(text, match.end())
+            if end is None:
+                return
+            yield Span(match.start(), end.end()), text[match.end() : end.start()]
+            at = end.end()
+        elif markdown and match["ticks"]:
+            at = ticks.get(match.start(), match.end())
+        elif markdown and not match["fence"]:
+            at = match.end()
+        else:
+            closing = fence_end(match["fence"]) if markdown else raw_end(match["raw"])
+            end = closing.search(text, match.end())
+            if end is None:
+                return
+            at = end.end()
+
+
+def fence_end(fence: str) -> re.Pattern[str]:
+    """Return what ends a block of code (CommonMark 0.31, section 4.5)."""
+    return re.compile(rf"^ {{0,3}}{re.escape(fence[0])}{{{len(fence)},}}[ \t]*\r?$", re.MULTILINE)
+
+
+def raw_end(name: str) -> re.Pattern[str]:
+    """Return what ends an element whose content is text."""
+    return re.compile(rf"</{name}\s*>", re.IGNORECASE)
+
+
+def closing_ticks(text: str) -> dict[int, int]:
+    """Return where the code that begins at a run of backticks ends: after the next run as long on its line."""
+    found: dict[int, int] = {}
+    last: dict[tuple[int, int], int] = {}  # length and line → the run that may begin code
+    line, counted = 0, 0
+    for match in TICKS.finditer(text):
+        line, counted = line + text.count("\n", counted, match.start()), match.start()
+        key = (len(match[0]), line)
+        if key in last:
+            found[last[key]] = match.end()
+        last[key] = match.start()
+    return found
 
 
 def unknown(note: Note) -> Problem:

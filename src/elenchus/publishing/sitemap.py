@@ -36,7 +36,7 @@ def sitemap_files(root: Root, pages: Sequence[tuple[str, str]]) -> Iterator[tupl
     with xml.element("sitemapindex", xmlns=NAMESPACE):
         for name in names:
             with xml.element("sitemap"):
-                xml.leaf("loc", root.whole(name))
+                xml.leaf("loc", root.whole(address_of(name)))
     yield "sitemap.xml", xml.bytes()
 
 

@@ -8,9 +8,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from elenchus.errors import ElenchusError, FolderError, MarkerError, Place, Problem
-from elenchus.files import write_whole
+from elenchus.files import DEEPEST_FOLDER, is_file, is_text, items_of, read_whole, write_whole
 from elenchus.formats import answer_format
-from elenchus.formats.markdown import escaped
+from elenchus.formats.markdown import escaped, linked
 from elenchus.publishing.markers import markers_in
 
 if TYPE_CHECKING:
@@ -54,21 +54,27 @@ def files_of(names: Iterable[str]) -> list[Path]:
         path = Path(name)
         if path.is_dir():
             found += sorted(below(path))
-        elif path.is_file():
+        elif is_file(path):
             found.append(path)
         else:
             raise FolderError([Problem("unreadable-file", f"there is no file {name}", place=Place(name))])
     return list(dict.fromkeys(found))
 
 
-def below(folder: Path) -> Iterator[Path]:
+def below(folder: Path, depth: int = 1) -> Iterator[Path]:
     """Yield the pages and Markdown files of a folder; links are not followed."""
-    for path in folder.iterdir():
-        if path.name.startswith(".") or path.is_symlink():
+    try:
+        items = items_of(folder)
+    except OSError as error:
+        message = f"the folder cannot be read ({error.strerror})"
+        raise FolderError([Problem("unreadable-file", message, place=Place(str(folder)))]) from None
+    for item in items:
+        path = Path(item.path)
+        if not is_text(item.name) or item.is_symlink():
             continue
-        if path.is_dir():
-            yield from below(path)
-        elif path.suffix.lower() in SUFFIXES:
+        if item.is_dir() and depth < DEEPEST_FOLDER:
+            yield from below(path, depth + 1)
+        elif item.is_file() and path.suffix.lower() in SUFFIXES:
             yield path
 
 
@@ -89,7 +95,7 @@ def woven(renderer: Renderer, paths: Iterable[Path]) -> list[Woven]:
 def weave(renderer: Renderer, path: Path) -> Woven:
     """Return one file with its markers filled. Raises MarkerError."""
     try:
-        content = path.read_bytes()
+        content = read_whole(path)
     except OSError as error:
         message = f"the file cannot be read ({error.strerror})"
         raise MarkerError([Problem("unreadable-file", message, place=Place(str(path)))]) from None
@@ -155,15 +161,10 @@ def filling(renderer: Renderer, marker: Marker, text: str, *, markdown: bool) ->
 def markdown_lines(renderer: Renderer, view: SectionView, found: Answered) -> list[str]:
     """Return a listing as lines of Markdown: what can be chosen, an archive, or its rows."""
     if view.choices:
-        return [f"- {linked(each.text, each.href)}" for each in view.choices]
+        return [f"- {linked(escaped(each.text), each.href)}" for each in view.choices]
     if view.is_archive:
-        return [f"- {linked(each.label, each.href)} ({each.count})" for each in view.groups or ()]
+        return [f"- {linked(escaped(each.label), each.href)} ({each.count})" for each in view.groups or ()]
     return as_markdown(renderer, found)
-
-
-def linked(text: str, href: str) -> str:
-    """Return a text as Markdown, as a link where it leads somewhere."""
-    return f"[{escaped(text)}]({href})" if href else escaped(text)
 
 
 def as_markdown(renderer: Renderer, found: Answered) -> list[str]:
@@ -192,8 +193,12 @@ def write(found: Woven) -> None:
 
     Raises FolderError.
     """
+    path = found.path.resolve()
     try:
-        write_whole(found.path.resolve(), found.new)
+        if read_whole(path) != found.old:
+            message = f"the file {found.path} was changed while it was woven, so it is left as it is"
+            raise FolderError([Problem("changed-meanwhile", message, "Weave it again.")])
+        write_whole(path, found.new)
     except OSError as error:
-        message = f"{found.path} cannot be written ({error.strerror})"
+        message = f"the file {found.path} cannot be written ({error.strerror})"
         raise FolderError([Problem("cannot-write", message, "The files before it are written.")]) from None

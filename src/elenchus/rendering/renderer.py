@@ -25,6 +25,7 @@ from elenchus.rendering.templates import Templates
 from elenchus.rendering.views import Column, Link, PageView, SectionView, SiteView, Visit
 from elenchus.site.words import WORDS
 from elenchus.table.schema import CORE_FIELDS
+from elenchus.values.addresses import Href
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
@@ -224,7 +225,7 @@ class Renderer:
         return desk.row(page.here.sort.removeprefix("entry").removeprefix("term "), page.here.name)
 
     @cached_property
-    def titles(self) -> dict[str, str]:
+    def titles(self) -> Mapping[str, str]:
         """The title of each page, by its address."""
         return {page.address: page.title for page in self.book.pages if not page.rule.private}
 
@@ -232,12 +233,12 @@ class Renderer:
         """Yield the pages above one, by its address."""
         if page.address in ("", INDEX):
             return
-        yield Link(self.word("home"), self.root.path)
+        yield Link(self.word("home"), Href(self.root.path))
         steps = page.address.rstrip("/").split("/")
         for length in range(1, len(steps)):
             above = "/".join(steps[:length]) + "/"
             if above in self.titles:
-                yield Link(self.titles[above], self.root.link(above))
+                yield Link(self.titles[above], self.root.link(Href(above)))
 
     def facts(self, row: RowView | None) -> tuple[Column, ...]:
         """Return the declared fields of an entry, or the columns of a term, that are shown as they are."""

@@ -7,18 +7,20 @@ from datetime import date, datetime
 from functools import cached_property
 from pathlib import PurePosixPath
 from typing import TYPE_CHECKING, Any, NamedTuple
-from urllib.parse import unquote, urlsplit
+from urllib.parse import unquote
 
 from markupsafe import Markup
 
 from elenchus.engine.decode import decoder, spoken
 from elenchus.engine.select import Selection
 from elenchus.engine.view import View
-from elenchus.pages.labels import date_label
-from elenchus.plan.nodes import FieldRef
+from elenchus.files import is_file
+from elenchus.pages.labels import date_label, group_label
+from elenchus.plan.nodes import FieldRef, Part
 from elenchus.rendering.bodies import body_html, excerpt
 from elenchus.rendering.values import NOTHING, Image, Item, Value
 from elenchus.table.schema import Type
+from elenchus.values.addresses import NOWHERE, Href, given_href, split_address
 from elenchus.values.dates import stamp
 
 if TYPE_CHECKING:
@@ -102,7 +104,7 @@ class Desk:
         ref = FieldRef(name, declared.type)
         return Found(declared.type, decoder(Selection(self.view, taxonomy), ref))
 
-    def address(self, taxonomy: str, name: str) -> str:
+    def address(self, taxonomy: str, name: str) -> Href:
         """Return the link to the page of a row; nothing where it has none."""
         sort = f"term {taxonomy}" if taxonomy else "entry"
         pages = [
@@ -111,9 +113,9 @@ class Desk:
         if pages:
             return self.root.link(pages[0].address)
         if self.has_pages(taxonomy, name) or self.is_hidden(taxonomy, name):
-            return ""
+            return NOWHERE
         own = self.row(taxonomy, name).raw("address")
-        return self.root.link(str(own)) if own else ""
+        return self.root.link(Href(str(own))) if own else NOWHERE  # made by the table, and so a link
 
     def is_hidden(self, taxonomy: str, name: str) -> bool:
         """Say whether a row is an entry that nobody may see now."""
@@ -135,28 +137,31 @@ class Desk:
             found.add(sort.removeprefix("term ") if sort != "entry" else self.row("", name).kind)
         return frozenset(found)
 
-    def source_of(self, name: str) -> str:
-        """Return the link to an image of the site or of another."""
-        return self.root.file(name) if not urlsplit(name).scheme and not name.startswith("/") else name
+    def source_of(self, name: str) -> Href:
+        """Return the link to an image of the site or of another; nothing for one that could run something."""
+        parts = split_address(name)
+        if parts and (parts.scheme or name.startswith("/")):
+            return given_href(name)
+        return self.root.file(name)
 
-    def rewritten(self, address: str, beside: str) -> str:
+    def rewritten(self, address: str, beside: str) -> Href:
         """Return an address in the text of a file as pages link it.
 
         A file of content is the page of its entry; any other path is a file of the site, told from the
         folder of the content file or from the site's. Of an entry without a page, nothing is returned.
         """
-        parts = urlsplit(address)
-        if parts.scheme or address.startswith(("/", "#", "?")) or not parts.path:
-            return address
+        parts = split_address(address)
+        if parts is None or parts.scheme or address.startswith(("/", "#", "?")) or not parts.path:
+            return given_href(address)
         path = unquote(parts.path)
         for folder in (PurePosixPath(beside).parent, PurePosixPath()):
             steps = normal(folder / path)
             if steps in self.by_file:
                 link = self.address("", self.by_file[steps])
-                return link + (f"#{parts.fragment}" if link and parts.fragment else "")
-            if steps and (self.site.definition.folder / steps).is_file():
+                return Href(f"{link}#{parts.fragment}") if link and parts.fragment else link
+            if steps and is_file(self.site.definition.folder / steps):
                 return self.root.file(steps)
-        return self.root.link(address)
+        return self.root.link(given_href(address))
 
     @cached_property
     def by_file(self) -> dict[str, str]:
@@ -214,7 +219,7 @@ class RowView:
         return str(self.raw("name" if self.taxonomy else "title") or self.id)
 
     @cached_property
-    def address(self) -> str:
+    def address(self) -> Href:
         """The link to its page; nothing where it has none."""
         return self.desk.address(self.taxonomy, self.id)
 
@@ -227,7 +232,8 @@ class RowView:
     def image(self) -> Image | None:
         """The picture of an entry."""
         source = self.raw("image")
-        return Image(self.desk.source_of(str(source)), str(self.raw(ALT) or "")) if source else None
+        address = self.desk.source_of(str(source)) if source else NOWHERE
+        return Image(address, str(self.raw(ALT) or "")) if address else None
 
     def summary(self, words: int = WORDS_OF_SUMMARY) -> str:
         """Return its own summary, or else the first words of its text."""
@@ -247,7 +253,7 @@ class RowView:
         """The text as HTML that can be read elsewhere: its addresses are whole."""
         return self.drawn_body(self.desk.root.whole)
 
-    def drawn_body(self, shown: Callable[[str], str]) -> Markup:
+    def drawn_body(self, shown: Callable[[Href], Href]) -> Markup:
         """Return the text as HTML with addresses as they are shown."""
         source = str(self.raw("source") or "")
         found = body_html(
@@ -265,6 +271,14 @@ class RowView:
             self.made[name] = self.value(found.type, found.value(self.number)) if found else NOTHING
         value: Value = self.made[name]
         return value
+
+    def far_value(self, ref: FieldRef, decoded: Any) -> Value:
+        """Return a decoded value that is no field of the row itself; parts of dates are called as groups are."""
+        if not isinstance(ref.source, Part) or ref.type.type is Type.TERM:
+            return self.value(ref.type, decoded)
+        values = decoded if isinstance(decoded, tuple) else () if decoded is None else (decoded,)
+        language = self.desk.site.definition.language
+        return Value(tuple(Item(group_label(ref.name, each, str(each), language)) for each in values))
 
     def value(self, kind: FieldType, decoded: Any) -> Value:
         """Return a decoded value of a type with its markup."""
@@ -287,7 +301,7 @@ class RowView:
             case Type.IMAGE:
                 return Image(self.desk.source_of(str(value)))
             case Type.URL:
-                return Item(str(value), self.desk.root.link(str(value)))
+                return Item(str(value), self.desk.root.link(given_href(str(value))))
             case Type.YESNO:
                 word = "yes" if value else "no"
                 return Item(words.get(word, word))

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from elenchus.plan.nodes import Stored
 from elenchus.rendering.views import WORDS_OF_SUMMARY, Column, GroupView, Link, SectionView
 from elenchus.table.schema import Type
+from elenchus.values.addresses import NOWHERE
 from elenchus.values.texts import slugify
 
 if TYPE_CHECKING:
@@ -16,6 +17,7 @@ if TYPE_CHECKING:
     from elenchus.plan.nodes import FieldRef, Plan
     from elenchus.rendering.rows import Desk, RowView
     from elenchus.site.inheritance import Listing
+    from elenchus.values.addresses import Href
 
 __all__ = ["label_of", "row_views", "section_view"]
 
@@ -98,7 +100,7 @@ def row_views(desk: Desk, plan: Plan, answer: Answer) -> Iterator[RowView]:
     for row in answer.rows:
         view = desk.row(plan.taxonomy, row.id)
         if far:
-            besides = {ref.name: view.value(ref.type, row.values[ref.name]) for ref in far}
+            besides = {ref.name: view.far_value(ref, row.values[ref.name]) for ref in far}
             view = type(view)(desk, view.taxonomy, view.id, view.number, besides)
         yield view
 
@@ -118,7 +120,7 @@ def group_views(desk: Desk, plan: Plan, answer: Answer) -> tuple[GroupView, ...]
     )
 
 
-def group_link(desk: Desk, plan: Plan, answer: Answer, group: Group) -> str:
+def group_link(desk: Desk, plan: Plan, answer: Answer, group: Group) -> Href:
     """Return the link to the page about a group: its own, or that of the term or the entry it is of."""
     pages = desk.book.pages_of_group(answer, group)
     for page in pages:
@@ -126,12 +128,12 @@ def group_link(desk: Desk, plan: Plan, answer: Answer, group: Group) -> str:
             return desk.root.link(page.address)
     key, ref = group.keys[-1], plan.groups[-1].field
     if key is None or len(group.keys) > 1:
-        return ""
+        return NOWHERE
     if ref.type.type is Type.TERM and isinstance(ref.source, Stored):
         return desk.row(ref.type.taxonomy, str(key)).address
     if ref.type.type is Type.ENTRY:
         return desk.row("", str(key)).address
-    return ""
+    return NOWHERE
 
 
 def choice_links(desk: Desk, plan: Plan, choices: Choices) -> Iterator[Link]:
@@ -141,5 +143,5 @@ def choice_links(desk: Desk, plan: Plan, choices: Choices) -> Iterator[Link]:
     taxonomy = rule.type.taxonomy if rule and rule.type else ""
     for choice in choices.choices:
         if choice.count:
-            href = desk.row(taxonomy, choice.value).address if taxonomy else ""
+            href = desk.row(taxonomy, choice.value).address if taxonomy else NOWHERE
             yield Link(f"{choice.label} ({choice.count})", href)

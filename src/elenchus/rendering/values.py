@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from markupsafe import Markup, escape
 
-from elenchus.rendering.addresses import is_harmless
+from elenchus.values.addresses import NOWHERE, Href
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -23,7 +23,7 @@ class Item:
     """
 
     text: str
-    href: str = ""
+    href: Href = NOWHERE
     time: str = ""
 
     def __str__(self) -> str:
@@ -33,7 +33,7 @@ class Item:
         text = escape(self.text)
         if self.time:
             return Markup(f'<time datetime="{escape(self.time)}">{text}</time>')  # noqa: S704 - escaped
-        if self.href and is_harmless(self.href):
+        if self.href:
             return Markup(f'<a href="{escape(self.href)}">{text}</a>')  # noqa: S704 - escaped
         return text
 
@@ -42,7 +42,7 @@ class Item:
 class Image:
     """A picture: its address and the text for those who cannot see it, empty where it only decorates."""
 
-    src: str
+    src: Href
     alt: str = ""
 
     @property
@@ -54,8 +54,6 @@ class Image:
         return self.src
 
     def __html__(self) -> str:
-        if not is_harmless(self.src):
-            return escape(self.src)
         return Markup('<img src="{}" alt="{}" loading="lazy" decoding="async">').format(self.src, self.alt)
 
 

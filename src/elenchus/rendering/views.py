@@ -8,6 +8,8 @@ from urllib.parse import quote
 
 from markupsafe import Markup
 
+from elenchus.values.addresses import Href  # noqa: TC001 - what views are made of
+
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Mapping, Sequence
 
@@ -29,7 +31,7 @@ class Link:
     """A link with its text; ``type`` is the media type of what it leads to, if that is no page."""
 
     text: str
-    href: str
+    href: Href
     type: str = ""
 
 
@@ -55,7 +57,7 @@ class GroupView:
     """
 
     label: str
-    href: str
+    href: Href
     count: int
     rows: tuple[RowView, ...]
     continued: bool = False
@@ -210,7 +212,7 @@ class PageView:
 
     title: str
     heading: str
-    href: str
+    href: Href
     name: str = ""
     about: str = ""
     description: str = ""

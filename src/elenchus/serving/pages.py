@@ -18,6 +18,7 @@ from elenchus.rendering.forms import PAGE, canonical, query_text
 from elenchus.rendering.renderer import ASSETS, MEDIA_TYPES
 from elenchus.rendering.views import Link, PageView, Visit
 from elenchus.serving.reply import Reply, redirect
+from elenchus.values.addresses import Href, href_of
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
@@ -132,7 +133,7 @@ def choices_on(moment: Moment, found: Placed) -> Iterable[Link]:
             assert section.listing is not None  # noqa: S101 - asked above
             rule = section.listing.parameters[name][0]
             for value, label, _ in possible(moment.site, rule):
-                yield Link(f"{rule.label or name}: {label}", f"{root}?{query_text({name: [value]})}")
+                yield Link(f"{rule.label or name}: {label}", Href(f"{root}?{query_text({name: [value]})}"))
 
 
 # What is no page
@@ -171,7 +172,7 @@ def file_reply(moment: Moment, path: str) -> Reply | None:
 def missing(moment: Moment, path: str) -> Reply:
     """Return the reply for an address at which nothing stands, with those that look like it."""
     root = moment.renderer.root
-    near = [Link(f"/{address}", root.link(address)) for address in moment.places.near(path)]
+    near = [Link(f"/{address}", root.link(Href(address))) for address in moment.places.near(path)]
     problems = [Problem("unknown-page", f"nothing stands at {quoted(f'/{path}')}")]
     if not moment.book.rules:
         problems.append(no_pages_at_all())
@@ -181,7 +182,7 @@ def missing(moment: Moment, path: str) -> Reply:
 def not_found(moment: Moment, path: str, problems: Sequence[Problem], links: Sequence[Link]) -> Reply:
     """Return a clear 404: what is wrong, and what there is."""
     notices = tuple(sentence(problem) for problem in problems)
-    view = PageView("Nothing here", "Nothing here", f"/{path}", notices=notices, is_private=True)
+    view = PageView("Nothing here", "Nothing here", href_of(path), notices=notices, is_private=True)
     return replace(told(moment, view, links=links), status=404)
 
 

@@ -16,6 +16,7 @@ from elenchus.rendering.views import Link, PageView
 from elenchus.serving.pages import page_named, told
 from elenchus.serving.preview import TOOLS, pieces_html
 from elenchus.serving.reply import Reply, redirect
+from elenchus.values.addresses import NOWHERE, Href
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
@@ -51,10 +52,10 @@ def why_page(moment: Moment, query: str) -> Reply:
     links = [back]
     if asked.get("entry"):
         address = f"{TOOLS}why?{query.partition('&entry=')[0]}"
-        links.append(Link("Why the whole section", address))
+        links.append(Link("Why the whole section", Href(address)))
     heading = f"Why {asked['entry']}" if asked.get("entry") else f"Why {section.title or section.label}"
     about = f"In {section.label} on /{page.address}"
-    view = PageView(heading, heading, "", about=about, is_private=True)
+    view = PageView(heading, heading, NOWHERE, about=about, is_private=True)
     return told(moment, view, text=pieces_html(pieces), links=links)
 
 
@@ -76,7 +77,7 @@ def why_pieces(moment: Moment, found: Placed, section: Section, entry: str) -> I
 
 def problems_page(moment: Moment) -> Reply:
     """Return all that the check finds, as a page."""
-    view = PageView("What the check finds", "What the check finds", "", is_private=True)
+    view = PageView("What the check finds", "What the check finds", NOWHERE, is_private=True)
     return told(moment, view, text=pieces_html(findings(moment.report, WIDTH)))
 
 

@@ -6,7 +6,6 @@ import re
 from dataclasses import dataclass, field
 from datetime import date, datetime
 from typing import TYPE_CHECKING, Any
-from urllib.parse import urlsplit
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError, available_timezones
 
 from elenchus import sources
@@ -29,6 +28,7 @@ from elenchus.table.schema import (
     TaxonomyRules,
     Type,
 )
+from elenchus.values.addresses import split_address
 from elenchus.values.dates import literal_interval
 from elenchus.values.texts import either, nearest, quoted
 
@@ -184,9 +184,13 @@ def read_words(file: TomlFile) -> dict[str, str]:
 
 def check_site_address(file: TomlFile, address: str) -> None:
     """Report an address that pages cannot be under."""
-    parts = urlsplit(address)
+    parts = split_address(address)
     if address and (
-        parts.scheme not in ("http", "https") or not parts.hostname or parts.query or parts.fragment
+        parts is None
+        or parts.scheme not in ("http", "https")
+        or not parts.hostname
+        or parts.query
+        or parts.fragment
     ):
         hint = "Write it whole: https://example.org/ or https://example.org/notes/."
         file.report(

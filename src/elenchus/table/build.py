@@ -22,8 +22,6 @@ if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping, Sequence
     from zoneinfo import ZoneInfo
 
-    from numpy.typing import NDArray
-
     from elenchus.errors import Place
     from elenchus.table.columns import Column, Dates
     from elenchus.table.identity import Identity

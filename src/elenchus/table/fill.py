@@ -12,6 +12,7 @@ from elenchus.table.columns import Dates, Lists, Numbers, Terms, Texts
 from elenchus.table.convert import Unfit, as_text, convert
 from elenchus.table.dataset import Misfit
 from elenchus.table.schema import Field, FieldType, Type
+from elenchus.values.addresses import filled_href, given_href
 from elenchus.values.texts import either, fold, nearest, quoted
 
 if TYPE_CHECKING:
@@ -169,8 +170,14 @@ MOST_NEAR = 200  # wrong names of a site that are compared with all others
 def address_of(draft: Draft, row: Identity) -> str:
     """Return an entry's address: its own, or its kind's pattern with the entry's words filled in."""
     own = as_text(row.value("address") or "")
-    pattern = draft.schema.kinds[row.kind].address
-    return own or pattern.replace("{slug}", row.slug).replace("{kind}", row.kind).replace("{id}", row.id)
+    if own and (found := given_href(own)):
+        return found
+    if own:
+        message = f"address: {quoted(own)} cannot be a link, so it is left out"
+        hint = "Write https://…, or a path below the site."
+        draft.problems.append(Problem("unsafe-address", message, hint, place=row.place_of("address")))
+    words = {"slug": row.slug, "kind": row.kind, "id": row.id}
+    return filled_href(draft.schema.kinds[row.kind].address, words)
 
 
 # Fields that the tool fills by itself, whatever stands in the content.

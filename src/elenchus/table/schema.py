@@ -6,8 +6,12 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import TYPE_CHECKING
 
+from elenchus.values.addresses import filled_href
+
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping
+
+    from elenchus.values.addresses import Href
 
 __all__ = [
     "CORE_FIELDS",
@@ -126,9 +130,9 @@ class TaxonomyRules:
     address: str = ""
     terms: str = ""
 
-    def address_of(self, slug: str, path: str, term_id: str) -> str:
+    def address_of(self, slug: str, path: str, term_id: str) -> Href:
         """Return the address of a term's page."""
-        return self.address.replace("{slug}", slug).replace("{path}", path).replace("{id}", term_id or slug)
+        return filled_href(self.address, {"slug": slug, "path": path, "id": term_id or slug})
 
     @property
     def field_type(self) -> FieldType:

@@ -1,0 +1,108 @@
+"""Addresses: every one that may be written as a link is made here, and has a type of its own.
+
+An address made from parts has its scheme from the pattern and never from a value; an address that content
+gives is a link only if its scheme runs nothing.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import TYPE_CHECKING, NewType
+from urllib.parse import SplitResult, quote, urlsplit
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+__all__ = [
+    "NOWHERE",
+    "Href",
+    "filled_href",
+    "given_href",
+    "href_of",
+    "is_harmless",
+    "rooted",
+    "split_address",
+]
+
+Href = NewType("Href", str)
+NOWHERE = Href("")
+
+SCHEMES = ("http", "https", "mailto", "tel")
+SAFE = "/-._~"
+INVISIBLE = re.compile(r"[\x00-\x20\x7f-\x9f]")
+PLACEHOLDER = re.compile(r"\{([^{}]*)\}")
+# What no address has: RFC 3986 knows these characters only encoded.
+UNSAFE = re.compile(r"[\x00-\x20\x7f-\x9f\"<>\\^`{|}]")
+
+
+def href_of(path: str) -> Href:
+    """Return a path below the site's root as an address relative to it, encoded as RFC 3986 has it.
+
+    A colon is encoded, too, so that nothing in it can be taken for a scheme.
+    """
+    return Href(quote(path.lstrip("/"), safe=SAFE))
+
+
+def filled_href(pattern: str, values: Mapping[str, str]) -> Href:
+    """Return the address that a pattern of the site file makes of some values.
+
+    Each value is encoded; a slash in it stays one. A pattern may be a whole address, for pages that stand
+    elsewhere.
+    """
+    parts = split_address(pattern)
+    start, rest = "", pattern
+    if parts and parts.scheme:
+        start, colon, rest = pattern.partition(":")
+        start += colon
+    found = []
+    at = 0
+    for match in PLACEHOLDER.finditer(rest):
+        value = quote(values.get(match[1], match[0]), safe=SAFE)
+        found += [encoded(rest[at : match.start()]), value]
+        at = match.end()
+    text = "".join((*found, encoded(rest[at:])))
+    if not start:
+        # Whatever the first value is, the address stays below the root; a colon can stand in the pattern only.
+        text = text.lstrip("/") if not pattern.startswith("/") else f"/{text.lstrip('/')}"
+    return given_href(start + text)
+
+
+def given_href(address: str) -> Href:
+    """Return an address that somebody wrote as a link; nothing for one that could run something."""
+    return Href(encoded(address.strip())) if is_harmless(address) else NOWHERE
+
+
+def encoded(text: str) -> str:
+    """Return a text with the characters encoded that no address has; what is encoded already stays so."""
+    return UNSAFE.sub(lambda match: quote(match[0]), text)
+
+
+def is_harmless(address: str) -> bool:
+    """Say whether an address may be a link: of a scheme that runs nothing, or without one.
+
+    Browsers drop control characters and blanks before they look for the scheme (the URL Standard,
+    “basic URL parser”), so they are dropped here too.
+    """
+    if split_address(address) is None:
+        return False
+    bare = INVISIBLE.sub("", address)
+    scheme, colon, _ = bare.partition(":")
+    if not colon or any(char in scheme for char in "/?#"):
+        return not bare.startswith(("//", "\\", "/\\"))
+    return scheme.lower() in SCHEMES
+
+
+def split_address(address: str) -> SplitResult | None:
+    """Return the parts of an address; None for what is none, such as one with half a bracket in its host."""
+    try:
+        return urlsplit(address)
+    except ValueError:
+        return None
+
+
+def rooted(address: Href) -> Href:
+    """Return an address that leads to the same place from every page: relative ones begin at the root."""
+    parts = split_address(address)
+    if not address or parts is None or parts.scheme or address.startswith(("/", "#", "?")):
+        return address
+    return Href(f"/{address}")
