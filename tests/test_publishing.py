@@ -407,10 +407,10 @@ def test_files_of_others_are_safe(run: Run, demo: Path, tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("to", "code", "says"),
     [
-        (".", 6, "holds the files that the site is made of"),
-        ("notebook/out", 6, "holds the files"),
-        ("..", 6, "holds the files"),
-        ("listings.toml", 6, "is a file"),
+        (".", 6, "holds files that the site is made of"),
+        ("notebook/out", 6, "holds files"),
+        ("..", 6, "holds files"),
+        ("listings.toml", 6, "is no folder"),
         ("elsewhere/deep", 0, "Wrote"),
     ],
 )
@@ -621,7 +621,7 @@ def test_nothing_outside_is_published(run: Run, demo: Path, tmp_path: Path) -> N
         ("entry.html", "{% if %}", "templates/entry.html:1: In the template: Expected an expression"),
         ("entry.html", "\n{{ ask('from giude') }}", "templates/entry.html:2: There is no kind “giude”"),
         ("entry.html", "{{ page.__class__.__mro__ }}", "templates/entry.html:1: In the template: access to attribute '__class__'"),
-        ("entry.html", "{{ page.row.desk.site.definition.folder.read_text() }}", "templates/entry.html:1: In the template: access to attribute 'read_text'"),
+        ("entry.html", "{{ page.row.desk.site.definition.folder.read_text() }}", "templates/entry.html:1: In the template: access to attribute 'desk'"),
         ("layouts/titles.html", "{% include 'nowhere.html' %}", "There is no template “nowhere.html”"),
     ],
 )  # fmt: skip

@@ -61,6 +61,7 @@ def ask(
         site = pretended(site, lambda each: plan_of(each, listing, values), pretend)
     plan = plan_of(site, listing, values)
     answer = run(plan, site.dataset, site.clock, listing.text, page)
+    answer = replace(answer, formulas=site.definition.formulas)
     rule = absent_choice(listing, values)
     if rule is None:
         return answer

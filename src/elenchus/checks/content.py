@@ -10,6 +10,7 @@ import numpy as np
 
 from elenchus.engine.view import View
 from elenchus.errors import Place, Problem
+from elenchus.rendering.bodies import LONGEST, is_readable
 from elenchus.table.columns import Lists, Numbers, Texts
 from elenchus.table.conform import says_yes_or_no
 from elenchus.table.schema import CORE_FIELDS, STATUSES, Type
@@ -27,6 +28,7 @@ if TYPE_CHECKING:
 __all__ = ["find"]
 
 FEW = 4
+FEWEST_SIGNS = 1_000  # characters of a text that could have too many brackets
 FEWEST = 4  # entries of a kind from which on a habit can be told
 HABIT = 0.75  # of a kind's entries that have a term, so that those without one are remarkable
 SHORTEST = 6  # letters of terms whose spellings can be nearly the same
@@ -79,6 +81,7 @@ def find(survey: Survey) -> Iterator[Problem]:
     yield from numbers_as_text(data)
     yield from like_flags(data)
     yield from titles_from_names(data)
+    yield from unread_bodies(data)
     yield from without_words(data, view)
     for taxonomy in data.taxonomies.values():
         yield from near_duplicates(data, taxonomy)
@@ -207,6 +210,18 @@ def like_flags(data: Dataset) -> Iterator[Problem]:
                 )
                 hint = f'If it should, write flags = {{ {name} = "draft" }} below the source.'
                 yield Problem("flag-without-effect", message, hint, place=place_of(data, rows[0]))
+
+
+def unread_bodies(data: Dataset) -> Iterator[Problem]:
+    """Yield texts that are shown as they are written, because reading them as Markdown would take too long."""
+    bodies = data.entries.columns["body", CORE_FIELDS["body"].type]
+    assert isinstance(bodies, Texts)  # noqa: S101 - every body is a text
+    for row in np.flatnonzero(bodies.valid).tolist():
+        text = bodies.item(row) or ""
+        if len(text) > FEWEST_SIGNS and not is_readable(text):
+            message = f"the text of {data.entries.ids[row]} is shown as it is written, not as Markdown"
+            hint = f"It has more than {LONGEST} characters, or over a thousand brackets that never close."
+            yield Problem("unread-text", message, hint, place=place_of(data, row))
 
 
 def titles_from_names(data: Dataset) -> Iterator[Problem]:

@@ -48,7 +48,9 @@ def publish(
     never overwritten when they were changed by hand. What check finds wrong stops it, with 1.
     """
     from elenchus.checks.survey import Survey
-    from elenchus.cli.printing import progress, show
+    from elenchus.cli.printing import progress, show, show_error
+    from elenchus.layout.pieces import Piece, Role
+    from elenchus.layout.problems import plain_problems
     from elenchus.publishing.publication import Wishes, published_to, target_of, writing
     from elenchus.publishing.telling import changes_told, done_told
     from elenchus.rendering.renderer import Renderer
@@ -69,6 +71,10 @@ def publish(
                 found.apply(tick)
     private = [name for name, rule in survey.book.rules.items() if rule.private]
     show(done_told(found, private, dry_run=dry_run))
+    if dry_run and found.in_the_way:
+        show_error([Piece("\nA run would stop at this, and write nothing:\n", Role.NOTICE)])
+        show_error(plain_problems(found.in_the_way))
+        return FAILED
     return 0
 
 

@@ -15,15 +15,30 @@ if TYPE_CHECKING:
 
 __all__ = ["write"]
 
+FORMULA = ("=", "+", "-", "@", "\t", "\r")  # what a spreadsheet begins a formula with, or skips before one
+
 
 def write(answer: Answer, _width: int | None) -> Iterator[Piece]:
-    """Yield a header and a line for each row of the page; several values are joined by ``|``."""
+    """Yield a header and a line for each row of the page; several values are joined by ``|``.
+
+    A text that a spreadsheet would take for a formula gets an apostrophe before it (OWASP, “CSV
+    Injection”), unless the site says that formulas are wanted.
+    """
     names = answer.fields
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\n")
     writer.writerow(names)
-    writer.writerows([field(row.values[name]) for name in names] for row in answer.rows)
+    writer.writerows(
+        [cell(row.values[name], formulas=answer.formulas) for name in names] for row in answer.rows
+    )
     yield Piece(text.getvalue())
+
+
+def cell(value: Any, *, formulas: bool) -> str:
+    """Return a value as the text of a cell; numbers below zero are no formulas."""
+    text = field(value)
+    is_text = isinstance(value, str) or (isinstance(value, tuple) and any(isinstance(v, str) for v in value))
+    return f"'{text}" if is_text and text.startswith(FORMULA) and not formulas else text
 
 
 def field(value: Any) -> str:

@@ -14,11 +14,12 @@ if TYPE_CHECKING:
     from elenchus.values.addresses import Href
 
 __all__ = [
-    "ENDINGS", "INDEX", "address_of", "file_beside", "file_of", "filled", "folder_of", "later_page",
+    "ENDINGS", "INDEX", "OWN_FOLDER", "address_of", "file_beside", "file_of", "filled", "folder_of", "later_page",
     "likeness", "unsafe",
 ]  # fmt: skip
 
 INDEX = "index.html"
+OWN_FOLDER = ".elenchus"  # of the published folder; servers leave hidden folders out
 PLACEHOLDER = re.compile(r"\{([^{}]*)\}")
 # The forms of the files beside a page, by their endings.
 ENDINGS = {"atom": ".atom", "rss": ".rss", "jsonfeed": ".feed.json", "csv": ".csv", "json": ".json"}
@@ -64,12 +65,14 @@ def folder_of(path: str) -> str:
 
 def unsafe(path: str) -> str:
     """Return why a path must not be written; nothing where it may."""
-    if any(not char.isprintable() for char in path):
+    if any(not char.isprintable() for char in path):  # lone surrogates of file names among them
         return f"{quoted(path)} holds a character that cannot be seen"
     if path.startswith("/") or re.match(r"[A-Za-z]:", path):
         return f"{quoted(path)} is absolute: paths begin at the root of the site"
     if "\\" in path:
         return f"{quoted(path)} holds a backslash"
+    if fold(path).partition("/")[0] == OWN_FOLDER:
+        return f"{quoted(path)} is where this program notes what it wrote"
     for segment in file_of(path).split("/"):
         if segment in ("", ".", ".."):
             return f"{quoted(path)} has the step {quoted(segment)}, which leads elsewhere"

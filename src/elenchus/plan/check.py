@@ -81,7 +81,9 @@ class Checker(Reading):
         self.clock = ground.clock
         self.asked = asked
         self.opened = (*opened, asked.name) if asked.name else opened
-        self.resolver = Resolver(ground.data, ground.clock)
+        self.resolver = Resolver(
+            ground.data, ground.clock, unpublished=asked.question.unpublished is not None
+        )
         super().__init__(Fields(self.data, self.data.kind_names), [], [])
 
     def plan(self, question: nodes.Question) -> Plan:

@@ -52,10 +52,14 @@ class Refused(Exception):
 
 @dataclass(frozen=True)
 class Resolver:
-    """Turns written values into typed ones for one dataset and clock. Every method raises Refused."""
+    """Turns written values into typed ones for one dataset and clock. Every method raises Refused.
+
+    Unless ``unpublished`` says that the question includes them, no suggestion names what is not public.
+    """
 
     data: Dataset
     clock: Clock
+    unpublished: bool = False
     notices: list[Problem] = field(default_factory=list)
 
     def value(self, field: FieldRef, literal: Literal) -> Value:
@@ -159,7 +163,7 @@ class Resolver:
             for name, other in self.data.taxonomies.items()
             if name != field.type.taxonomy and other.find(literal.text)
         ]
-        hidden = self.data.hidden_terms(field.type.taxonomy, self.clock.now)
+        hidden = set() if self.unpublished else self.data.hidden_terms(field.type.taxonomy, self.clock.now)
         near = self.data.taxonomies[field.type.taxonomy].suggest(literal.text, hidden)
         return " ".join([*elsewhere[:1], *([f"Did you mean {either(near)}?"] if near else [])])
 
@@ -179,8 +183,12 @@ class Resolver:
 
     def entry_names(self, kind: str) -> list[str]:
         """Return the names of entries worth suggesting, of one kind where it is given."""
+        entries, now = self.data.entries, self.clock.now
         return [
-            name for name, rows in self.data.names.items() if not kind or self.data.kind_of(rows[0]) == kind
+            name
+            for name, rows in self.data.names.items()
+            if (not kind or self.data.kind_of(rows[0]) == kind)
+            and (self.unpublished or entries.opens[rows[0]] <= now < entries.closes[rows[0]])
         ]
 
 

@@ -45,6 +45,7 @@ def file_of_form(renderer: Renderer, page: Page, section: Section, form: str, nu
         answer = answered(renderer, section, number)
         return feed_form(form).write(feed_of(renderer, page, section, form, answer))
     answer = answered(renderer, section, number, whole=True)
+    answer = replace(answer, formulas=renderer.site.definition.formulas)
     return "".join(piece.text for piece in answer_format(form).write(answer, None)).encode()
 
 

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from hashlib import sha256
 from typing import TYPE_CHECKING
 
 from elenchus.errors import FolderError, Place, Problem
+from elenchus.files import read_whole
+from elenchus.pages.paths import OWN_FOLDER, unsafe
+from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
@@ -15,34 +18,47 @@ if TYPE_CHECKING:
 
 __all__ = ["OWN_FOLDER", "Manifest", "digest_of", "read_manifest"]
 
-OWN_FOLDER = ".elenchus"  # of the published folder; servers leave hidden folders out
 NAME = f"{OWN_FOLDER}/manifest.json"
-VERSION = 1
+VERSION = 2
+READABLE = (1, VERSION)
+LARGEST = 2**29  # bytes: some hundred thousand pages
 
 
 @dataclass(frozen=True)
 class Manifest:
     """The files that were written by this program, and the entries that each section showed.
 
-    ``files`` has the page and the digest of each file by its path; ``coming`` the digests of files that a
-    run was about to write. ``listings`` has the ids of the rows of each section, by the address of its
+    ``files`` has the page and the digest of each file by its path; ``coming`` the digests of files that runs
+    were about to write which never ended: each may stand there now. ``listings`` has the ids of the rows of each section, by the address of its
     page and its name.
     """
 
     files: Mapping[str, tuple[str, str]] = field(default_factory=dict)
-    coming: Mapping[str, str] = field(default_factory=dict)
+    coming: Mapping[str, Sequence[str]] = field(default_factory=dict)
     listings: Mapping[str, Sequence[str]] = field(default_factory=dict)
 
     def wrote(self, path: str, digest: str) -> bool:
         """Say whether a file of a digest is one that this program wrote."""
-        return digest in (self.files.get(path, ("", ""))[1], self.coming.get(path))
+        return digest == self.files.get(path, ("", ""))[1] or digest in self.coming.get(path, ())
+
+    @property
+    def paths(self) -> list[str]:
+        """All files that this program wrote, or may have written."""
+        return list(dict.fromkeys((*self.files, *self.coming)))
+
+    def with_coming(self, digests: Mapping[str, str]) -> Manifest:
+        """Return the manifest of a run that is about to write files, beside what runs before it noted."""
+        coming = {path: tuple(known) for path, known in self.coming.items()}
+        for path, digest in digests.items():
+            coming[path] = tuple(dict.fromkeys((*coming.get(path, ()), digest)))
+        return replace(self, coming=coming)
 
     def as_bytes(self) -> bytes:
         """Return the manifest as a file."""
         document = {
             "version": VERSION,
             "files": {path: list(self.files[path]) for path in sorted(self.files)},
-            "coming": {path: self.coming[path] for path in sorted(self.coming)},
+            "coming": {path: list(self.coming[path]) for path in sorted(self.coming)},
             "listings": {name: list(self.listings[name]) for name in sorted(self.listings)},
         }
         return (json.dumps(document, ensure_ascii=False, indent=0) + "\n").encode()
@@ -60,16 +76,27 @@ def read_manifest(folder: Path) -> Manifest:
     """
     path = folder / NAME
     try:
-        data = json.loads(path.read_bytes())
-        if data["version"] != VERSION:
+        data = json.loads(read_whole(path, LARGEST))
+        if data["version"] not in READABLE:
             raise FolderError([unreadable(path, f"it is of version {data['version']}")])
-        files = {name: (str(page), str(digest)) for name, (page, digest) in data["files"].items()}
+        files = {safe(name): (str(page), str(digest)) for name, (page, digest) in data["files"].items()}
         listings = {str(name): [str(each) for each in ids] for name, ids in data["listings"].items()}
-        return Manifest(files, {str(key): str(value) for key, value in data["coming"].items()}, listings)
+        coming = {
+            safe(name): tuple(map(str, [found] if isinstance(found, str) else found))
+            for name, found in data["coming"].items()
+        }
+        return Manifest(files, coming, listings)
     except FileNotFoundError:
         return Manifest()
-    except (OSError, ValueError, KeyError, TypeError, AttributeError) as error:
-        raise FolderError([unreadable(path, str(error))]) from None
+    except (OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError) as error:
+        raise FolderError([unreadable(path, getattr(error, "strerror", None) or str(error))]) from None
+
+
+def safe(name: object) -> str:
+    """Return a path of a manifest that lies in its folder: what it lists is removed. Raises ValueError."""
+    if not isinstance(name, str) or unsafe(name):
+        raise ValueError(f"it lists the file {quoted(str(name))}, which no run wrote")
+    return name
 
 
 def unreadable(path: Path, reason: str) -> Problem:

@@ -2,25 +2,38 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
+from pathlib import PurePosixPath
 from typing import TYPE_CHECKING
+from urllib.parse import unquote
 
+from elenchus import sources
 from elenchus.errors import Place, Problem, SiteError
+from elenchus.files import DEEPEST_FOLDER, is_file, is_text, items_of, read_whole
 from elenchus.pages.paths import unsafe
+from elenchus.pages.sections import placed
 from elenchus.publishing.beside import files_beside
 from elenchus.publishing.sitemap import sitemap_files
 from elenchus.rendering.renderer import ASSETS, paths_of
+from elenchus.rendering.rows import normal
+from elenchus.table.schema import CORE_FIELDS, Type
 from elenchus.values.dates import stamp
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Iterator
+    from collections.abc import Callable, Container, Iterable, Iterator
     from pathlib import Path
 
     from elenchus.pages.sections import Placed
     from elenchus.rendering.renderer import Renderer
+    from elenchus.site.site import Site
+    from elenchus.table.dataset import Dataset
 
-__all__ = ["Output", "outputs", "published_file"]
+__all__ = ["KeptBack", "Output", "content_of", "kept_back", "outputs", "published_file", "sitemaps"]
+
+LARGEST = 2**30  # bytes of a file that is published as it is
+NAMED = re.compile(r"""(?:\]\(\s*<?|(?:src|href)\s*=\s*["']?)([^\s"'<>)]+)""")
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,7 +82,7 @@ def unchecked(
             continue
         for path, visit in paths_of(found):
             yield Output(path, rule.name, renderer.page(found, visit).encode())
-            listed.append((path, changed_of(renderer, found) if visit.number == 1 else ""))
+        listed += for_sitemap(renderer, found)
         for section in found.sections:
             if section.plan and section.rule.beside:
                 for path, content in files_beside(renderer, found.page, section):
@@ -79,6 +92,21 @@ def unchecked(
         for path, content in sitemap_files(renderer.root, listed):
             yield Output(path, "", content)
     yield from own_files(renderer)
+
+
+def for_sitemap(renderer: Renderer, found: Placed) -> list[tuple[str, str]]:
+    """Return the files of a page as a sitemap has them, each with the date of its last change."""
+    return [
+        (path, changed_of(renderer, found) if visit.number == 1 else "") for path, visit in paths_of(found)
+    ]
+
+
+def sitemaps(renderer: Renderer) -> dict[str, bytes]:
+    """Return the sitemap of a site, in several files where there are many pages."""
+    pages = [placed(renderer.site, page) for page in renderer.book.pages if not page.rule.private]
+    return dict(
+        sitemap_files(renderer.root, [each for found in pages for each in for_sitemap(renderer, found)])
+    )
 
 
 def changed_of(renderer: Renderer, found: Placed) -> str:
@@ -93,47 +121,110 @@ def own_files(renderer: Renderer) -> Iterator[Output]:
     for name, content in renderer.assets().items():
         yield Output(f"{ASSETS}/{name}", "", content)
     definition = renderer.site.definition
+    hidden = kept_back(renderer.site)
     for name in definition.files:
         for path in files_below(definition.folder / name, definition.folder.resolve()):
-            yield Output(path.relative_to(definition.folder).as_posix(), "", content_of(path))
+            below = path.relative_to(definition.folder).as_posix()
+            if below not in hidden:
+                yield Output(below, "", content_of(path, below))
 
 
-def content_of(path: Path) -> bytes:
+def content_of(path: Path, below: str) -> bytes:
     """Return the content of a file of the site. Raises SiteError."""
     try:
-        return path.read_bytes()
+        return read_whole(path, LARGEST)
     except OSError as error:
         message = f"the file cannot be read ({error.strerror})"
-        hint = "Mend its permissions, or take it out of files below [publish]."
-        raise SiteError([Problem("unreadable-file", message, hint, place=Place(str(path)))]) from None
+        hint = "Change its permissions, or take it out of files below [publish]."
+        raise SiteError([Problem("unreadable-file", message, hint, place=Place(below))]) from None
 
 
-def files_below(path: Path, root: Path) -> Iterator[Path]:
-    """Yield a file, or all files of a folder, without hidden ones and links that lead out of the site."""
+def files_below(path: Path, root: Path, depth: int = 1) -> Iterator[Path]:
+    """Yield a file, or all files of a folder, without hidden ones and links. Raises SiteError."""
     if not is_open(path, root):
         return
     if path.is_dir():
-        for inner in sorted(path.iterdir()):
-            yield from files_below(inner, root)
-    elif path.is_file():
+        try:
+            items = items_of(path)
+        except OSError as error:
+            message = f"the folder cannot be read ({error.strerror})"
+            place = Place(path.relative_to(root).as_posix() if path.is_relative_to(root) else path.name)
+            raise SiteError([Problem("unreadable-file", message, place=place)]) from None
+        for item in items if depth < DEEPEST_FOLDER else ():
+            yield from files_below(path / item.name, root, depth + 1)
+    elif is_file(path):
         yield path
 
 
 def is_open(path: Path, root: Path) -> bool:
-    """Say whether a file or folder may be published: it is not hidden, no linked folder, inside the site."""
-    is_link = path.is_symlink() and path.is_dir()
-    return not path.name.startswith(".") and not is_link and path.resolve().is_relative_to(root)
+    """Say whether a file or folder may be published: it is neither hidden nor a link, and inside the site.
+
+    A link is never followed: what it leads to may be anything, and need not be what it was.
+    """
+    if path.name.startswith(".") or path.is_symlink() or not is_text(path.name):
+        return False
+    return path.resolve().is_relative_to(root)
 
 
-def published_file(folder: Path, names: Iterable[str], wanted: str) -> Path | None:
+@dataclass(frozen=True)
+class KeptBack:
+    """Files of a site that are never published as they are, though they stand where others are.
+
+    Content is published as pages only, drafts being among it. A picture or file that unpublished entries
+    name and no public one is theirs: it waits until one of them is published.
+    """
+
+    named: frozenset[str]
+    sources: tuple[tuple[str, tuple[str, ...]], ...]  # folders of content, and the endings of its files
+
+    def __contains__(self, path: object) -> bool:
+        text = str(path)
+        return text in self.named or any(
+            text.startswith(folder) and text.lower().endswith(endings) for folder, endings in self.sources
+        )
+
+
+def kept_back(site: Site) -> KeptBack:
+    """Return what is kept back of the files of a site now."""
+    named: dict[bool, set[str]] = {True: set(), False: set()}
+    data = site.dataset
+    public = (data.entries.opens <= site.clock.now) & (site.clock.now < data.entries.closes)
+    for row in range(len(data.entries)):
+        source = str(data.entries.columns["source", CORE_FIELDS["source"].type].item(row))
+        named[bool(public[row])].update(files_named(data, row, source))
+    folders = tuple(
+        (normal(PurePosixPath(spec.path)) + "/", tuple(sources.source(spec.read).SUFFIXES))
+        for spec in site.definition.sources
+    )
+    content = tuple((folder.removeprefix("/"), endings) for folder, endings in folders)
+    return KeptBack(frozenset(named[False] - named[True]), content)
+
+
+def files_named(data: Dataset, row: int, source: str) -> Iterator[str]:
+    """Yield the files that an entry names in its images and its text, told from its folder or the site's."""
+    names: list[str] = []
+    for (_, kind), column in data.entries.columns.items():
+        if kind.type is Type.IMAGE:
+            item = column.item(row)
+            names += item if isinstance(item, list) else [item] if item else []
+    body = data.entries.columns["body", CORE_FIELDS["body"].type].item(row) or ""
+    names += (unquote(match[1]) for match in NAMED.finditer(str(body)))
+    for name in names:
+        for above in (PurePosixPath(source).parent, PurePosixPath()):
+            if steps := normal(above / name.lstrip("/")):
+                yield steps
+
+
+def published_file(site: Site, wanted: str, hidden: Container[str]) -> Path | None:
     """Return a file that a site publishes as it is, by its path below the site; None for all others."""
-    if not any(wanted == name or wanted.startswith(f"{name}/") for name in names):
+    folder, names = site.definition.folder, site.definition.files
+    if not any(wanted == name or wanted.startswith(f"{name}/") for name in names) or wanted in hidden:
         return None
     steps, root = wanted.split("/"), folder.resolve()
     if any(step in ("", ".", "..") for step in steps):
         return None
     above = [folder.joinpath(*steps[:length]) for length in range(1, len(steps) + 1)]
     try:
-        return above[-1] if above[-1].is_file() and all(is_open(each, root) for each in above) else None
+        return above[-1] if is_file(above[-1]) and all(is_open(each, root) for each in above) else None
     except OSError:  # a name that no file can have
         return None

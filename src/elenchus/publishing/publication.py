@@ -6,16 +6,17 @@ import contextlib
 import os
 import shutil
 from collections import defaultdict
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from elenchus.errors import FolderError, Place, Problem
-from elenchus.files import write_whole
+from elenchus.files import is_file, write_whole
+from elenchus.pages.paths import OWN_FOLDER
 from elenchus.pages.sections import all_ids
 from elenchus.publishing.changes import listing_changes
 from elenchus.publishing.links import dead_links, links_in
-from elenchus.publishing.manifest import NAME, OWN_FOLDER, Manifest, digest_of, read_manifest
+from elenchus.publishing.manifest import NAME, Manifest, digest_of, read_manifest
 from elenchus.publishing.outputs import outputs
 from elenchus.rendering.templates import FOLDER as TEMPLATES
 
@@ -49,7 +50,8 @@ class Publication:
 
     ``new``, ``changed``, ``kept`` and ``removed`` are paths of files; ``left`` are files that would go,
     were they not changed by hand. ``moves`` tells what becomes of listings. ``dead`` are files that
-    nobody has, each with a page that links it.
+    nobody has, each with a page that links it. ``pending`` are files that runs which never ended may have
+    written, and that this one does not look at.
     """
 
     folder: Path
@@ -66,6 +68,7 @@ class Publication:
     staged: dict[str, Path] = field(default_factory=dict)
     links: dict[str, frozenset[str]] = field(default_factory=dict)
     dead: list[tuple[str, str]] = field(default_factory=list)
+    pending: dict[str, Sequence[str]] = field(default_factory=dict)
 
     @property
     def is_idle(self) -> bool:
@@ -80,9 +83,8 @@ class Publication:
         """
         if self.in_the_way:
             raise FolderError(self.in_the_way)
-        coming = {path: self.files[path][1] for path in self.staged}
         if self.staged or self.removed:
-            self.note(replace(self.old, coming=coming))
+            self.note(self.old.with_coming({path: self.files[path][1] for path in self.staged}))
         for path, staged in self.staged.items():
             target = self.folder / path
             target.parent.mkdir(parents=True, exist_ok=True)
@@ -92,15 +94,14 @@ class Publication:
             (self.folder / path).unlink(missing_ok=True)
             self.prune((self.folder / path).parent)
             tick()
-        self.note(Manifest(self.files, {}, self.listings))
+        self.note(Manifest(self.files, self.pending, self.listings))
 
     def note(self, manifest: Manifest) -> None:
         """Write the manifest; the same one is left as it is."""
         path = self.folder / NAME
         content = manifest.as_bytes()
-        if path.is_file() and path.read_bytes() == content:
-            return
-        write_whole(path, content)
+        if not is_file(path) or path.read_bytes() != content:
+            write_whole(path, content)
 
     def prune(self, folder: Path) -> None:
         """Take away folders that are empty now."""
@@ -114,15 +115,15 @@ def target_of(site: Site, to: str | None) -> Path:
     """Return the folder to publish to. Raises FolderError for one that holds the site's own files."""
     root = site.definition.folder.resolve()
     target = (root / site.definition.to if to is None else Path(to)).resolve()
-    own = [root / spec.path for spec in site.definition.sources]
+    own = [root / spec.path for spec in site.definition.sources if (root / spec.path).resolve() != root]
     own += [root / name for name in (TEMPLATES, "listings", "pages", *site.definition.files)]
     taken = root.is_relative_to(target) or any(target.is_relative_to(each.resolve()) for each in own)
     if taken:
-        message = f"{target} holds the files that the site is made of"
+        message = f"the folder {target} holds files that the site is made of"
         hint = "Publish to a folder of its own, such as published."
         raise FolderError([Problem("bad-target", message, hint)])
     if target.exists() and not target.is_dir():
-        raise FolderError([Problem("bad-target", f"{target} is a file", "Name a folder.")])
+        raise FolderError([Problem("bad-target", f"the file {target} is no folder", "Name a folder.")])
     return target
 
 
@@ -132,22 +133,32 @@ def writing(folder: Path, *, dry_run: bool = False) -> Iterator[None]:
     if dry_run:
         yield
         return
+    own_folder(folder)
     try:
         (folder / OWN_FOLDER).mkdir(parents=True, exist_ok=True)
-        lock = os.open(folder / LOCK, os.O_RDWR | os.O_CREAT, 0o644)
+        flags = os.O_RDWR | os.O_CREAT | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0)
+        lock = os.open(folder / LOCK, flags, 0o644)
     except OSError as error:
-        message = f"{folder} cannot be written ({error.strerror})"
+        message = f"the folder {folder} cannot be written ({error.strerror})"
         raise FolderError([Problem("cannot-write", message, "Name another folder with --to.")]) from None
     try:
         keep_alone(lock, folder)
         shutil.rmtree(folder / STAGE, ignore_errors=True)
         yield
     except OSError as error:
-        message = f"{error.filename or folder} cannot be written ({error.strerror})"
-        raise FolderError([Problem("cannot-write", message, "Mend it and publish again.")]) from None
+        message = f"the file {error.filename or folder} cannot be written ({error.strerror})"
+        raise FolderError([Problem("cannot-write", message, "Make room for it and publish again.")]) from None
     finally:
         shutil.rmtree(folder / STAGE, ignore_errors=True)
         os.close(lock)
+
+
+def own_folder(folder: Path) -> None:
+    """Raise FolderError where our own folder is a link: what lies behind it is not ours to change."""
+    own = folder / OWN_FOLDER
+    if own.is_symlink() or (own / "stage").is_symlink():
+        message = f"the folder {own} leads elsewhere by a link, so nothing is written"
+        raise FolderError([Problem("bad-target", message, "Take the link away.")])
 
 
 def keep_alone(lock: int, folder: Path) -> None:
@@ -175,19 +186,23 @@ def published_to(
 
     Raises SiteError, QuestionError, FolderError.
     """
+    own_folder(folder)
     old = read_manifest(folder)
     found = Publication(folder, old)
     for number, output in enumerate(outputs(renderer, pages, only=wishes.only, tick=tick)):
         put(found, output, number, wishes)
         if output.path.endswith(".html") and output.page:
             found.links[output.path] = links_in(output.content.decode(), renderer.root.path)
-    for path, (page, digest) in old.files.items():
+    for path in old.paths:
+        page, digest = old.files.get(path, ("", ""))
         if path in found.files:
             continue
-        if wishes.only and page != wishes.only:  # not looked at this time
+        if wishes.only and path in old.files and page != wishes.only:  # not looked at this time
             found.files[path] = page, digest
-        else:
+        elif not wishes.only or path in old.files:
             remove(found, path, force=wishes.force)
+    seen = {*found.new, *found.changed, *found.kept, *found.removed}
+    found.pending = {path: known for path, known in old.coming.items() if wishes.only and path not in seen}
     found.listings = listings_of(renderer.site, pages, wishes.only, old)
     found.dead = list(dead_links(found.links, found.files, folder))
     found.moves = list(listing_changes(old.listings, found.listings))
@@ -202,8 +217,8 @@ def put(found: Publication, output: Output, number: int, wishes: Wishes) -> None
     if blocked := link_above(found.folder, output.path):
         found.in_the_way.append(in_the_way(blocked, "is a link or a file, and would lead elsewhere"))
         return
-    if target.is_symlink() or target.is_dir():
-        found.in_the_way.append(in_the_way(target, "is a link or a folder"))
+    if target.is_symlink() or (target.exists() and not target.is_file()):
+        found.in_the_way.append(in_the_way(target, "is a link, a folder or no regular file"))
         return
     if target.is_file():
         standing = digest_of(target.read_bytes())
@@ -212,7 +227,7 @@ def put(found: Publication, output: Output, number: int, wishes: Wishes) -> None
             return
         if not (wishes.force or found.old.wrote(output.path, standing)):
             reason = (
-                "was changed by hand" if output.path in found.old.files else "was not written by this program"
+                "was changed by hand" if output.path in found.old.paths else "was not written by this program"
             )
             found.in_the_way.append(in_the_way(target, reason, forced=True))
         found.changed.append(output.path)

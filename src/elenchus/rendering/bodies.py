@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from functools import cache
+from html import escape
 from html.parser import HTMLParser
 from typing import TYPE_CHECKING, Any
 
@@ -15,8 +16,11 @@ if TYPE_CHECKING:
 
     Rewrite = Callable[[str], str]
 
-__all__ = ["body_html", "excerpt", "words_of"]
+__all__ = ["LONGEST", "body_html", "excerpt", "is_readable", "words_of"]
 
+LONGEST = 2**20  # characters of a text that is read as Markdown
+MOST_OPEN = 1_000  # brackets of a sort that are never closed
+PAIRS = (("[", "]"), ("<![CDATA[", "]]>"), ("<?", "?>"), ("<!", ">"))
 LOWEST = 6  # the deepest level of headings
 LANGUAGE = re.compile(r"language-[\w+-]+")  # the class of a code block
 IMAGE_ATTRIBUTES = {"src", "alt", "title", "loading", "width", "height"}
@@ -35,11 +39,28 @@ def reader() -> MarkdownIt:
     return MarkdownIt("commonmark").enable(["table", "strikethrough"])
 
 
+def is_readable(text: str) -> bool:
+    """Say whether a text is read as Markdown: neither too long, nor full of brackets that never close.
+
+    Each of those would be looked for to the end of the text: time would grow with the square of its length.
+    """
+    if len(text) > LONGEST:
+        return False
+    return all(text.count(begin) - text.count(end) <= MOST_OPEN for begin, end in PAIRS)
+
+
+def as_written(text: str) -> str:
+    """Return a text that is not read as Markdown as HTML: its paragraphs, with all signs as they are."""
+    return "".join(f"<p>{escape(part)}</p>\n" for part in text.split("\n\n") if part.strip())
+
+
 def body_html(text: str, *, trusted: bool = False, level: int = 2, rewrite: Rewrite | None = None) -> str:
     """Return Markdown as HTML: its highest heading at a level, its addresses rewritten, cleaned.
 
     Unless the text is trusted, all elements and attributes that could run something are taken out.
     """
+    if not is_readable(text):
+        return as_written(text)
     markdown = reader()
     tokens = markdown.parse(text)
     shift_headings(tokens, level)
@@ -120,6 +141,8 @@ class Words(HTMLParser):
 
 def words_of(text: str) -> list[str]:
     """Return the words of Markdown, without headings, tables, code blocks and markup."""
+    if not is_readable(text):
+        return text.split()
     words = Words()
     words.feed(body_html(text))
     words.close()

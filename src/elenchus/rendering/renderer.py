@@ -13,6 +13,7 @@ from elenchus.asking.parameters import absent_choice
 from elenchus.asking.questions import plan_of, resolved
 from elenchus.engine.run import run
 from elenchus.errors import Problem, SiteError
+from elenchus.files import is_file, read_whole
 from elenchus.pages.book import Book
 from elenchus.pages.paths import INDEX, address_of, file_beside, file_of, filled, later_page
 from elenchus.pages.sections import later
@@ -153,7 +154,7 @@ class Renderer:
         """Return the files that all pages need, the site's own before ours."""
         folders = (self.templates.folder / ASSETS, Path(__file__).with_name(ASSETS))
         return {
-            name: next((folder / name).read_bytes() for folder in folders if (folder / name).is_file())
+            name: next(read_whole(folder / name) for folder in folders if is_file(folder / name))
             for name in ASSET_FILES
         }
 

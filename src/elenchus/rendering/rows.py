@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from elenchus.site.site import Site
     from elenchus.table.schema import FieldType
 
-__all__ = ["Desk", "RowView"]
+__all__ = ["Desk", "RowView", "normal"]
 
 WORDS_OF_SUMMARY = 30
 ALT = "image_alt"

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import traceback
 from dataclasses import replace
-from pathlib import Path, PurePath
+from datetime import date
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import jinja2
@@ -12,6 +13,21 @@ from jinja2.sandbox import SandboxedEnvironment
 from markupsafe import Markup
 
 from elenchus.errors import ElenchusError, Place, Problem, SiteError
+from elenchus.files import is_file, is_text, read_whole
+from elenchus.rendering.pager import Pager, Step
+from elenchus.rendering.rows import RowView
+from elenchus.rendering.values import Image, Item, Value
+from elenchus.rendering.views import (
+    Column,
+    Control,
+    Form,
+    GroupView,
+    Link,
+    Option,
+    PageView,
+    SectionView,
+    SiteView,
+)
 from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
@@ -30,12 +46,30 @@ INNER = frozenset(
 )
 
 
+# What templates are given, and what of it is the program's own: whatever is not named here has no attributes
+# to a template, so that no way leads from a row to the site, its files and its drafts.
+OURS: dict[type, frozenset[str]] = {
+    RowView: frozenset(
+        {"desk", "made", "besides", "number", "drawn_body", "far_value", "value", "item", "instant"}
+    ),
+    SectionView: frozenset({"draw"}),
+    **dict.fromkeys((Column, Control, Form, GroupView, Link, Option, PageView, SiteView), frozenset()),
+    **dict.fromkeys((Image, Item, Value, Pager, Step), frozenset()),
+}
+PLAIN = (str, bytes, int, float, bool, date, list, tuple, dict, set, frozenset, range, type(None))
+
+
 class Guarded(SandboxedEnvironment):
     """Templates that reach neither files nor the insides of Python; a name that is not there is an error."""
 
-    def is_safe_attribute(self, obj: Any, attr: str, _value: Any) -> bool:
+    def is_safe_attribute(self, obj: Any, attr: str, value: Any) -> bool:
         """Say whether a template may have an attribute; asked a hundred times for each page."""
-        return not attr.startswith("_") and attr not in INNER and not isinstance(obj, PurePath)
+        if attr.startswith("_") or attr in INNER:
+            return False
+        if type(obj) in OURS:
+            return attr not in OURS[type(obj)]
+        is_known = isinstance(obj, PLAIN) or type(obj).__module__.startswith("jinja2.")
+        return is_known and super().is_safe_attribute(obj, attr, value)
 
 
 class Templates:
@@ -61,8 +95,8 @@ class Templates:
 
     def names(self) -> list[str]:
         """Return the names of the site's own templates."""
-        own = jinja2.FileSystemLoader(self.folder).list_templates() if self.folder.is_dir() else []
-        return sorted(name for name in own if name.endswith((".html", ".xml", ".txt")))
+        own = OwnLoader(self.folder).list_templates() if self.folder.is_dir() else []
+        return sorted(name for name in own if is_text(name) and name.endswith((".html", ".xml", ".txt")))
 
     def has(self, name: str) -> bool:
         """Say whether there is a template."""
@@ -96,6 +130,9 @@ class Templates:
                 found.append(self.wrong(error.name or name, error.lineno, str(error.message)))
             except UnicodeDecodeError:
                 found.append(self.wrong(name, 0, "it is not UTF-8"))
+            except (jinja2.TemplateNotFound, OSError, RecursionError) as error:
+                reason = getattr(error, "strerror", None) or "it leads elsewhere, or is no regular file"
+                found.append(self.wrong(name, 0, f"it cannot be read: {reason}"))
         return found
 
     def missing(self, name: str, place: Place | None = None) -> Problem:
@@ -110,7 +147,7 @@ class Templates:
 
     def place(self, name: str, line: int) -> Place:
         """Return a line of a template."""
-        return Place(f"{FOLDER}/{name}" if (self.folder / name).is_file() else name, line)
+        return Place(f"{FOLDER}/{name}" if is_file(self.folder / name) else name, line)
 
     def where(self, error: Exception, name: str) -> tuple[str, int]:
         """Return the template and the line in which an error was raised."""
@@ -133,6 +170,10 @@ class OwnLoader(jinja2.FileSystemLoader):
     def get_source(self, environment: jinja2.Environment, template: str) -> tuple[str, str, Any]:
         """Return the text of a template. Raises TemplateNotFound."""
         path = self.root / template
-        if path.exists() and not path.resolve().is_relative_to(self.root.resolve()):
-            raise jinja2.TemplateNotFound(template)
-        return super().get_source(environment, template)
+        try:
+            if not is_file(path) or not path.resolve().is_relative_to(self.root.resolve()):
+                raise jinja2.TemplateNotFound(template)
+            text = read_whole(path).decode()
+        except FileNotFoundError:
+            raise jinja2.TemplateNotFound(template) from None
+        return text, str(path), lambda: True

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import threading
 import time
 from dataclasses import dataclass, field
@@ -10,18 +11,20 @@ from typing import TYPE_CHECKING
 
 from elenchus.checks.run import check_site
 from elenchus.checks.survey import Survey
-from elenchus.errors import ElenchusError
+from elenchus.errors import ElenchusError, Problem, SiteError
 from elenchus.pages.book import Book
+from elenchus.publishing.outputs import KeptBack, kept_back, sitemaps
 from elenchus.rendering.addresses import Root
+from elenchus.rendering.renderer import Renderer
 from elenchus.serving.places import Places
 from elenchus.serving.preview import PreviewRenderer
+from elenchus.site.definition import FILE_NAME
 from elenchus.site.site import instant_of, now, open_site
 
 if TYPE_CHECKING:
     from pathlib import Path
 
     from elenchus.checks.run import Report
-    from elenchus.errors import Problem
     from elenchus.site.site import Site
 
 __all__ = ["Live", "Moment"]
@@ -51,6 +54,16 @@ class Moment:
     def places(self) -> Places:
         """What stands at which address."""
         return Places(self.book)
+
+    @cached_property
+    def hidden_files(self) -> KeptBack:
+        """The files of the site that nobody is shown as they are."""
+        return kept_back(self.site)
+
+    @cached_property
+    def sitemaps(self) -> dict[str, bytes]:
+        """The sitemap, in several files where there are many pages."""
+        return sitemaps(Renderer(self.site, self.book))
 
     @cached_property
     def report(self) -> Report:
@@ -105,6 +118,8 @@ class Live:
     def read(self) -> Site:
         """Return the site as its files have it. Raises SiteError."""
         if self.site is None:
+            if not os.path.lexists(self.folder / FILE_NAME):  # told without the folder: others may see it
+                raise SiteError([Problem("no-site", f"there is no {FILE_NAME} in the folder of the site")])
             site = open_site(self.folder, at=self.at)
             _ = site.dataset  # read here, so that moments share it
             _ = site.library, site.pages

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import mimetypes
+import re
 from dataclasses import replace
 from typing import TYPE_CHECKING
 from urllib.parse import parse_qsl
@@ -13,7 +14,7 @@ from elenchus.pages.book import no_pages_at_all
 from elenchus.pages.paths import address_of, later_page
 from elenchus.pages.sections import free_parameters, placed
 from elenchus.publishing.beside import file_of_form
-from elenchus.publishing.outputs import published_file
+from elenchus.publishing.outputs import content_of, published_file
 from elenchus.rendering.forms import PAGE, canonical, query_text
 from elenchus.rendering.renderer import ASSETS, MEDIA_TYPES
 from elenchus.rendering.views import Link, PageView, Visit
@@ -34,6 +35,7 @@ if TYPE_CHECKING:
 __all__ = ["page_reply", "told"]
 
 LONGEST_VALUE = 500  # characters
+SITEMAP = re.compile(r"sitemap(-\d{1,6})?\.xml")
 MOST_DIGITS = 10  # of a page's number
 UNDECLARED = ("unknown-choice", "unknown-term", "unknown-entry", "many-given", "ambiguous-term")
 
@@ -164,9 +166,11 @@ def file_reply(moment: Moment, path: str) -> Reply | None:
     own = moment.renderer.assets()
     if path.removeprefix(f"{ASSETS}/") in own and path.startswith(f"{ASSETS}/"):
         return Reply(own[path.removeprefix(f"{ASSETS}/")], kind)
-    definition = moment.site.definition
-    found = published_file(definition.folder, definition.files, path) if "\0" not in path else None
-    return Reply(found.read_bytes(), kind) if found else None
+    if SITEMAP.fullmatch(path):
+        found = moment.sitemaps.get(path)
+        return Reply(found, "application/xml; charset=utf-8") if found else None
+    file = published_file(moment.site, path, moment.hidden_files) if "\0" not in path else None
+    return Reply(content_of(file, path), kind) if file else None
 
 
 def missing(moment: Moment, path: str) -> Reply:

@@ -30,6 +30,7 @@ __all__ = ["COOKIE", "problems_data", "problems_page", "time_reply", "why_page"]
 COOKIE = "elenchus-at"
 WIDTH = 110  # columns of what is told
 FIRST = 8  # findings that the panel names
+MOST_DIGITS = 6  # of a section's number
 
 
 def why_page(moment: Moment, query: str) -> Reply:
@@ -38,7 +39,8 @@ def why_page(moment: Moment, query: str) -> Reply:
     asked = dict(pairs)
     page = page_named(moment, asked.get("page", ""))
     number = asked.get("section", "")
-    if page is None or not number.isdigit() or int(number) >= len(page.rule.sections):
+    is_number = number.isascii() and number.isdigit() and len(number) < MOST_DIGITS
+    if page is None or not is_number or int(number) >= len(page.rule.sections):
         message = f"there is no section {quoted(number)} on {quoted(asked.get('page', ''))}"
         raise NoSuchName([Problem("unknown-page", message)])
     chosen: dict[str, list[str]] = {}
@@ -104,9 +106,11 @@ def time_reply(live: Live, query: str) -> Reply:
     """Return the way back to a page, which is seen at another time from now on. Raises SiteError."""
     pairs = parse_qsl(query, keep_blank_values=True)
     asked = dict(pairs)
-    at, back = asked.get("at", ""), asked.get("back", "/")
+    at, back = asked.get("at", "").strip(), asked.get("back", "/")
     if at:
         live.moment(at)
+    if not (at.isascii() and at.isprintable()):  # a date may be spelt in other digits; a header may not
+        at = ""
     if not is_of_site(back):
         back = "/"
     age = "" if at else "; Max-Age=0"

@@ -64,7 +64,7 @@ FIELD: Shape = {
     "least": (int, float), "most": (int, float),
 }  # fmt: skip
 ACCEPTED: Shape = {"code": str, "file": str, "says": str, "why": str}
-PUBLISH: Shape = {"to": str, "files": list}
+PUBLISH: Shape = {"to": str, "files": list, "formulas": bool}
 TAXONOMY: Shape = {"tree": bool, "address": str, "terms": str}
 
 
@@ -90,7 +90,7 @@ class Definition:
 
     ``trusted`` lets the HTML of its content onto pages as it is. ``to`` is the folder that pages are
     published to, ``files`` are what is published beside them unchanged, ``words`` what pages say in
-    place of their own words.
+    place of their own words; ``formulas`` lets cells of CSV files be formulas to a spreadsheet.
     """
 
     folder: Path
@@ -107,6 +107,7 @@ class Definition:
     to: str = PUBLISHED
     files: tuple[str, ...] = ()
     words: Mapping[str, str] = field(default_factory=dict)
+    formulas: bool = False
 
 
 def read_definition(folder: Path) -> Definition:
@@ -131,6 +132,7 @@ def read_definition(folder: Path) -> Definition:
         to=publish.get("to", PUBLISHED),
         files=tuple(read_files(file, folder, publish.get("files", []))),
         words=read_words(file),
+        formulas=publish.get("formulas", False),
     )
     check_site_address(file, definition.address)
     if not file.data.get("sources"):

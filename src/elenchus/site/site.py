@@ -105,7 +105,7 @@ def open_site(folder: str | Path, *, at: str | None = None) -> Site:
     Raises SiteError when the site file is missing or wrong, or ``at`` is no date.
     """
     path = Path(folder)
-    if not (path / FILE_NAME).is_file():
+    if not os.path.lexists(path / FILE_NAME):
         raise SiteError([Problem("no-site", f"there is no {FILE_NAME} in {path}")])
     definition = read_definition(path)
     return Site(definition, Clock(now(definition, at), definition.zone))

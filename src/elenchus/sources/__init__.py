@@ -42,7 +42,9 @@ class SourceSpec:
 
 
 class Source(Protocol):
-    """What a source module offers."""
+    """What a source module offers; ``SUFFIXES`` are the endings of the files that it reads."""
+
+    SUFFIXES: tuple[str, ...]
 
     def read(self, spec: SourceSpec, root: Path) -> tuple[list[Record], list[Problem]]:
         """Return the entries below ``root``, with the problems that kept some from being read."""
