@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     from elenchus.table.dataset import Dataset
     from elenchus.values.dates import Clock
 
+FEW = 5  # of several meanings that are named
 DATE_WORDS = (
     "now", "today", "yesterday", "tomorrow", "last 30 days", "next 30 days",
     "this week", "last week", "next week", "this month", "last month", "this year", "last year",
@@ -143,14 +144,14 @@ class Resolver:
         found = taxonomy.find(literal.text)
         others = taxonomy.others_called(literal.text) if len(found) == 1 else []
         if others:
-            besides = either(taxonomy.terms[number].address for number in others)
+            besides = either(taxonomy.terms[number].address for number in others[:FEW])
             message = f"{quoted(literal.text)} means the root; {besides} has the same slug"
             hint = f"Write /{taxonomy.terms[found[0]].address} to say that the root is meant."
             self.notices.append(Problem("root-meant", message, hint, span=literal.span))
         if len(found) == 1:
             return TermValue(found[0], taxonomy.ends[found[0]], taxonomy.labels[found[0]])
         if found:
-            paths = [taxonomy.terms[number].address for number in found]
+            paths = [taxonomy.terms[number].address for number in found[:FEW]]
             message = f"{quoted(literal.text)} may be any of {len(found)} terms of {taxonomy.name}"
             raise Refused("ambiguous-term", message, f"Write {either(paths)}.", literal)
         message = f"no {taxonomy.name} is called {quoted(literal.text)}"
@@ -176,7 +177,7 @@ class Resolver:
         what = field.type.kind or "entry"
         if rows:
             message = f"{quoted(literal.text)} is the slug of {len(rows)} entries"
-            raise Refused("ambiguous-entry", message, f"Write {either(ids[row] for row in rows)}.", literal)
+            raise Refused("ambiguous-entry", message, f"Write {either(ids[row] for row in rows[:FEW])}.", literal)
         near = nearest(literal.text, self.entry_names(field.type.kind))
         hint = f"Did you mean {either(near)}?" if near else "Entries go by id, slug or kind/slug."
         raise Refused("unknown-entry", f"no {what} is called {quoted(literal.text)}", hint, literal)

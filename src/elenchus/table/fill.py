@@ -131,7 +131,7 @@ def find_term(draft: Draft, name: str, taxonomy: str) -> int:
     if len(found) == 1:
         return found[0]
     if found:
-        paths = [terms.terms[number].address for number in found]
+        paths = [terms.terms[number].address for number in found[:FEW]]
         raise Unfit(f"{quoted(name)} is the name of {len(found)} terms", f"Write {either(paths)}.")
     near = nearest_known(draft, taxonomy, name, lambda: terms.suggest(name))
     hint = f"Did you mean {either(near)}?" if near else f"Define it in the terms of {taxonomy}."
@@ -144,7 +144,7 @@ def find_entry(draft: Draft, name: str, kind: str) -> int:
     if len(rows) == 1:
         return rows[0]
     if rows:
-        ids = [draft.rows[row].id for row in rows]
+        ids = [draft.rows[row].id for row in rows[:FEW]]
         raise Unfit(f"{quoted(name)} is the slug of {len(rows)} entries", f"Write {either(ids)}.")
     slugs = (row.slug for row in draft.rows if kind in ("", row.kind))
     near = nearest_known(draft, kind, name, lambda: nearest(name, slugs))
@@ -164,6 +164,7 @@ def nearest_known(draft: Draft, where: str, name: str, find: Callable[[], Sequen
     return draft.near[where, name]
 
 
+FEW = 5  # of several meanings that are named
 MOST_NEAR = 200  # wrong names of a site that are compared with all others
 
 

@@ -128,10 +128,8 @@ class Taxonomy:
             number = self.by_path.get(text[1:])
             return [] if number is None else [number]
         found = self.lookup.get(text, [])
-        if len(found) > 1:
-            roots = [number for number in found if fold(self.terms[number].address) == text]
-            return roots if len(roots) == 1 else found
-        return found
+        root = self.by_path.get(text) if len(found) > 1 else None
+        return found if root is None else [root]
 
     def others_called(self, spelling: str) -> list[int]:
         """Return the terms that a spelling could mean besides the root that it means."""

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
 __all__ = ["TermRow", "arrange", "gather"]
 
 DEEPEST = 50  # terms below one another
+MOST_COMPARED = 100  # wrong parents that are compared with all terms, to offer the nearest
 
 
 @dataclass(frozen=True, slots=True)
@@ -164,6 +165,7 @@ class Parents:
         self.rules = rules
         self.rows = rows
         self.problems: list[Problem] = []
+        self.compared = 0
         self.parents = [-1] * len(rows)
         self.paths: dict[int, tuple[str, ...]] = {}
         self.by_path: dict[tuple[str, ...], int] = {}
@@ -185,7 +187,7 @@ class Parents:
                 self.place(number, self.named(row.parent))
         waiting = set(by_path)
         for number, row in enumerate(self.rows):
-            if self.parents[number] < 0 and number not in waiting:
+            if self.parents[number] < 0 and number not in waiting and number not in self.paths:
                 self.settle(number)
         for number in sorted(by_path, key=lambda number: self.rows[number].parent.strip("/").count("/")):
             parts = tuple(fold(part) for part in self.rows[number].parent.strip("/").split("/"))
@@ -251,7 +253,8 @@ class Parents:
             text = f"{start} has a parent, but {rules.name} is not a tree"
             hint = "Write tree = true in the site file."
         elif not found:
-            near = nearest(row.parent, self.by_slug)
+            self.compared += 1
+            near = nearest(row.parent, self.by_slug) if self.compared <= MOST_COMPARED else []
             text = f"{start} has the parent {quoted(row.parent)}, which is not defined"
             hint = f"Did you mean {either(near)}?" if near else "It stands at the top of the tree."
         elif len(found) > 1:
