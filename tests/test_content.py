@@ -24,7 +24,7 @@ done = { type = "yesno" }
 day = { type = "date" }
 level = { type = "choice", choices = ["low", "high"] }
 place = { type = "entry", kind = "place" }
-count2 = { type = "integer", least = 0, most = 9 }
+count2 = { type = "integer", at_least = 0, at_most = 9 }
 
 [kinds.place]
 

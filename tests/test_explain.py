@@ -133,7 +133,7 @@ def test_places(reference: elenchus.Site) -> None:
     assert elenchus.why_entry(reference, "per page 5", "s6").page == 2
     assert elenchus.why_entry(reference, "per page 5", "s7").rank == 11
     assert elenchus.why_entry(reference, "group by habitat", "p1").groups == ("Shore", "Rocky shore")
-    assert elenchus.why_entry(reference, "from habitat where total > 5", "Tide pools").listed is False
+    assert elenchus.why_entry(reference, "from habitat where with_below > 5", "Tide pools").listed is False
     assert elenchus.why_entry(reference, "from sighting lead with g1", "g1").listed is True
 
 

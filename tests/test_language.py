@@ -148,7 +148,7 @@ LARGE_CODES = {
     "clause-twice",
     "expected",
     "not-a-number",
-    "left-over",
+    "unexpected-text",
 }
 
 WORDS = [

@@ -247,7 +247,7 @@ def test_try(site: elenchus.Site, ask: str, changes: str, ids: str) -> None:
     ],
 )
 def test_pretend(site: elenchus.Site, ask: str, count: int, pages: int, first: str) -> None:
-    """--pretend shows a pager as it will be with more entries, and never touches a file."""
+    """--as-if shows a pager as it will be with more entries, and never touches a file."""
     before = sorted((path, path.stat().st_mtime_ns) for path in site.definition.folder.rglob("*"))
     answer = elenchus.ask(site, ask, pretend=count)
     assert (answer.pages, answer.rows[0].id) == (pages, first)

@@ -442,7 +442,7 @@ def test_terms_count(rows: list[dict[str, Any]]) -> None:
             for row in public
             if any(area == path or area.startswith(path + "/") for area in row["area"] or [])
         ]
-        assert (found[path]["count"], found[path]["total"]) == (len(direct), len(below))
+        assert (found[path]["own"], found[path]["with_below"]) == (len(direct), len(below))
         dates = [moment for row in below if (moment := oracle.value(row, "date"))]
         latest = found[path]["latest"]
         assert (latest is None) == (not dates)

@@ -115,35 +115,35 @@ def test_repeats_are_told(reference: elenchus.Site) -> None:
 SETS = """
 [kind-page]
 each = "group by kind"
-path = "{key}s/"
+address = "{key}s/"
 title = "All {label}s ({count})"
 
 [letter-page]
 each = "from guide group by title.initial"
-path = "a-z/{key}/"
+address = "a-z/{key}/"
 
 [month-page]
 each = "group by date.month"
-path = "{year}/{month}/"
+address = "{year}/{month}/"
 sections = [{ ask = "where date in :here" }]
 
 [year-page]
 each = "group by date.year"
-path = "{year}/"
+address = "{year}/"
 sections = [{ ask = "where date in :here" }, { ask = "where date in :here group by date.month limit 0 per group" }]
 
 [habitat-page]
-each = "from habitat where total >= 1"
-path = "habitats/{path}/"
+each = "from habitat where with_below >= 1"
+address = "habitats/{path}/"
 sections = [{ ask = "where habitat under :here" }]
 
 [entry-page]
 each = "from guide"
-path = "guides/{slug}/"
+address = "guides/{slug}/"
 sections = [{ ask = "where related to :here limit 2" }, { ask = "from sighting where species in :here.species? limit 1" }]
 
 [months]
-path = "archive/"
+address = "archive/"
 sections = [{ ask = "group by date.month limit 0 per group" }]
 """
 
@@ -200,7 +200,8 @@ def test_values_reach_inner_listings(site_folder: Path) -> None:
         encoding="utf-8",
     )
     (site_folder / "pages.toml").write_text(
-        '[page]\neach = "from sighting"\npath = "{slug}/"\nsections = ["outer", "filled"]\n', encoding="utf-8"
+        '[page]\neach = "from sighting"\naddress = "{slug}/"\nsections = ["outer", "filled"]\n',
+        encoding="utf-8",
     )
     book = Book(elenchus.open_site(site_folder))
     found = {page.here.name: placed(book.site, page) for page in book.pages if page.here}
@@ -215,7 +216,7 @@ def test_bound_values_that_are_missing(site_folder: Path) -> None:
         '[like]\nask = "where species in :of limit 3"\n', encoding="utf-8"
     )
     (site_folder / "pages.toml").write_text(
-        '[page]\neach = "from outing"\npath = "{slug}/"\n'
+        '[page]\neach = "from outing"\naddress = "{slug}/"\n'
         'sections = [{ listing = "like", with = { of = ":here.species" } }]\n',
         encoding="utf-8",
     )
@@ -283,7 +284,7 @@ def test_pages_command(run: Run) -> None:
     assert "What they would share if none left anything out" in home
     assert "left out sighting/grey-seals-hauled-out, which stands in lead" in home
     assert "May 2026 7 → /archive/2026/05/" in home
-    assert "pretended-1" in run("pages", "/", "--pretend", "1", *site).stdout
+    assert "pretended-1" in run("pages", "/", "--as-if", "1", *site).stdout
     months = run("pages", "month-page", *site).stdout
     assert months.startswith("address            row      resolved  entries")
     assert months.count("/archive/20") == 15
@@ -297,7 +298,7 @@ def test_listing_in_every_format(run: Run) -> None:
     choices = json.loads(run("ask", "by-habitat", "-f", "json", *site).stdout)["choices"]
     assert choices["parameter"] == "habitat"
     assert {each["value"]: each["count"] for each in choices["choices"]}["shore"] == 21
-    assert run("ask", "by-habitat", "--with", "habitat=shore", "-f", "count", *site).stdout == "21\n"
+    assert run("ask", "by-habitat", "--with", "habitat=shore", "-f", "number", *site).stdout == "21\n"
 
 
 @pytest.mark.parametrize(
@@ -383,17 +384,17 @@ def test_likeness(one: str, other: str, alike: bool) -> None:
 HOSTILE = """
 [kinds]
 each = "from guide"
-path = "g/{slug}/"
+address = "g/{slug}/"
 [plain]
-path = "g/telling-seals-apart/index.html"
+address = "g/telling-seals-apart/index.html"
 [pager]
-path = "all/"
+address = "all/"
 sections = [{ ask = "per page 5" }]
 [hidden]
-path = "all/page/2/"
+address = "all/page/2/"
 [row]
 each = "from sighting"
-path = "{title}/{slug}"
+address = "{title}/{slug}"
 """
 
 

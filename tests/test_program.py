@@ -68,7 +68,7 @@ def test_json(run: Run) -> None:
             "individuals": 12,
         }
     ]
-    assert [notice["code"] for notice in notices] == ["misfit"]
+    assert [notice["code"] for notice in notices] == ["unfit-value"]
 
 
 def test_csv(run: Run) -> None:
@@ -84,7 +84,7 @@ def test_csv(run: Run) -> None:
     ]
 
 
-@pytest.mark.parametrize("format_name", ["table", "json", "jsonl", "csv", "ids", "count", "markdown", "html"])
+@pytest.mark.parametrize("format_name", ["table", "json", "jsonl", "csv", "lines", "number", "markdown", "html"])
 def test_unpublished_is_told(run: Run, format_name: str) -> None:
     """Whatever the format, an answer with unpublished rows says so: in its text, or beside it."""
     done = run("ask", "including unpublished where status = draft", "--format", format_name, cwd=REFERENCE)
@@ -123,7 +123,7 @@ def test_exit_codes(run: Run, arguments: tuple[str, ...], code: int, said: str) 
 
 def test_site_is_found_upward(run: Run, tmp_path: Path) -> None:
     """The site is the nearest folder upward; outside of any site an error says how to get one."""
-    assert run("ask", "from guide", "-f", "count", cwd=REFERENCE / "notebook" / "guide").stdout == "4\n"
+    assert run("ask", "from guide", "-f", "number", cwd=REFERENCE / "notebook" / "guide").stdout == "4\n"
     done = run("ask", "from guide", cwd=tmp_path)
     assert done.returncode == 4
     assert "elenchus demo" in done.stderr

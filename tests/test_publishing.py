@@ -183,7 +183,7 @@ def test_an_entry_page(demo_files: dict[str, bytes]) -> None:
 
 GROUPED = {
     "elenchus.toml": '[site]\ntitle = "G"\nclock = 2026-06-01\n[sources.n]\nread = "markdown"\npath = "n"\nkind = "note"\n[kinds.note]\n[taxonomies.topic]\n',
-    "pages.toml": '[all]\npath = "index.html"\nsections = [{ ask = "order by title group by topic per page 3", title = "All" }, { title = "Few", ask = "order by title limit 2", on_every_page = true }, { title = "Own", ask = "order by title per page 4", pages_at = "own/" }]\n',
+    "pages.toml": '[all]\naddress = "index.html"\nsections = [{ ask = "order by title group by topic per page 3", title = "All" }, { title = "Few", ask = "order by title limit 2", on_every_page = true }, { title = "Own", ask = "order by title per page 4", pages_at = "own/" }]\n',
     **{
         f"n/{name}.md": f"---\ntitle: {name}\ndate: 2026-05-01\ntopic: {topic}\n---\n"
         for name, topic in zip("abcdefg", "xxxxyyz", strict=True)
@@ -235,8 +235,8 @@ def test_links_in_texts(run: Run, demo: Path) -> None:
 
 ABOUT = {
     **{name: text for name, text in GROUPED.items() if name != "pages.toml"},
-    "pages.toml": '[notes]\neach = "from note"\npath = "n/{slug}/"\nabout = "All of {title}"\n[topics]\neach = "group by topic"\npath = "t/{key}/"\nabout = "{count} of {label}"\n[hidden]\npath = "hidden/"\nprivate = true\n[quiet]\npath = "quiet/"\nmenu = false\n[loud]\npath = "loud.html"\ntemplate = "own.html"\n',
-    "templates/own.html": "{{ site.menu | map(attribute='text') | join(',') }}|{{ word('next') }}|{{ page.heading }}",
+    "pages.toml": '[notes]\neach = "from note"\naddress = "n/{slug}/"\nabout = "All of {title}"\n[topics]\neach = "group by topic"\naddress = "t/{key}/"\nabout = "{count} of {label}"\n[hidden]\naddress = "hidden/"\nprivate = true\n[quiet]\naddress = "quiet/"\nmenu = false\n[loud]\naddress = "loud.html"\ntemplate = "own.html"\n',
+    "templates/own.html": "{{ site.menu | map(attribute='text') | join(',') }}|{{ word('next') }}|{{ sheet.heading }}",
 }
 
 
@@ -341,7 +341,7 @@ def test_publish_tells_and_keeps(run: Run, demo: Path) -> None:
     )
     gone = demo / "notebook" / "guide" / "birds-at-night.md"
     gone.unlink()
-    dry = run("publish", "--dry-run", "--all", cwd=demo).stdout
+    dry = run("publish", "--dry-run", "--in-full", cwd=demo).stdout
     assert tree(demo / "published") == old
     assert "+ guides/a-new-guide/index.html" in dry
     assert "- guides/birds-at-night/index.html" in dry
@@ -503,7 +503,7 @@ def test_hostile_content(make_site: Write) -> None:
     files = {
         "elenchus.toml": f"[site]\ntitle = {front}\naddress = 'https://a.example/'\nclock = 2026-06-01\n[sources.n]\nread = 'markdown'\npath = 'n'\nkind = 'note'\n[kinds.note]\naddress = '{{slug}}/'\n[kinds.note.fields]\nsize = {{ type = 'choice', choices = [{front}, 'b'] }}\nlink = {{ type = 'url' }}\nphoto = {{ type = 'image' }}\n[taxonomies.topic]\naddress = 'topics/{{slug}}/'\n",
         "listings.toml": f"[all]\ntitle = {front}\nask = 'where topic in :topic? order by title'\nlayout = 'cards'\nshow = ['image', 'title', 'date', 'summary', 'size', 'topic', 'link']\n[all.parameters]\ntopic = {{ type = 'topic', many = true, label = {front} }}\n",
-        "pages.toml": f"[home]\npath = 'index.html'\ntitle = {plain}\nabout = {plain}\nsections = [{{ listing = 'all', beside = ['atom', 'rss', 'jsonfeed', 'csv', 'json'] }}, {{ ask = 'group by size', title = {front} }}]\n[notes]\neach = 'from note'\nsections = []\n[topics]\neach = 'from topic'\nsections = [{{ ask = 'where topic = :here' }}]\n",
+        "pages.toml": f"[home]\naddress = 'index.html'\ntitle = {plain}\nabout = {plain}\nsections = [{{ listing = 'all', beside = ['atom', 'rss', 'jsonfeed', 'csv', 'json'] }}, {{ ask = 'group by size', title = {front} }}]\n[notes]\neach = 'from note'\nsections = []\n[topics]\neach = 'from topic'\nsections = [{{ ask = 'where topic = :here' }}]\n",
         "n/a.md": f"---\ntitle: {front}\nsummary: {front}\ndate: 2026-05-01\nsize: {front}\nlink: 'javascript:alert(5)'\nphoto: 'javascript:alert(6)'\nimage: {front}\ntopic: [{front}]\n---\n{body}",
         "n/b<script>alert(7)<.md": "---\ndate: 2026-05-02\n---\nx\n",
     }
@@ -589,6 +589,8 @@ def test_nothing_outside_is_published(run: Run, demo: Path, tmp_path: Path) -> N
     (demo / "notebook" / "guide" / "leak.md").symlink_to(secret)
     (demo / "templates").mkdir()
     (demo / "templates" / "entry.html").symlink_to(secret)
+    assert "no regular file" in run("publish", cwd=demo).stderr
+    (demo / "templates" / "entry.html").unlink()
     assert run("publish", cwd=demo).returncode == 0
     assert not [
         name for name, content in tree(demo / "published").items() if b"SECRET" in content or "leak" in name
@@ -612,16 +614,16 @@ def test_nothing_outside_is_published(run: Run, demo: Path, tmp_path: Path) -> N
 @pytest.mark.parametrize(
     ("template", "text", "says"),
     [
-        ("entry.html", "<h1>{{ page.heading }}</h1>{{ count('from guide') }}|{{ ask('from guide order by title limit 1').rows[0].title }}|{{ listing('shore-sidebar') }}", "12|A square metre, well read|<ul class=\"titles\">"),
-        ("entry.html", "<h1>{{ page.heading }}</h1>{% for row in listing('by-habitat', habitat='dunes') %}{{ row.date.time }} {{ row.habitat }}{% endfor %}", '2026-06-07 <a href="/habitats/shore/sandy-shore/">'),
+        ("entry.html", "<h1>{{ sheet.heading }}</h1>{{ number('from guide') }}|{{ ask('from guide order by title limit 1').rows[0].title }}|{{ listing('shore-sidebar') }}", "12|A square metre, well read|<ul class=\"titles\">"),
+        ("entry.html", "<h1>{{ sheet.heading }}</h1>{% for row in listing('by-habitat', habitat='dunes') %}{{ row.date.time }} {{ row.habitat }}{% endfor %}", '2026-06-07 <a href="/habitats/shore/sandy-shore/">'),
         ("entry.html", "<h1>x</h1>{{ listing('by-habitat') }}", '<li><a href="/habitats/dunes/">Dunes (5)</a></li>'),
         ("entry.html", "{{ ask('from sighting including unpublished') }}", "templates/entry.html:1: “from sighting including unpublished” includes what is not published"),
         ("assets/elenchus.css", "body { margin: 0 }", "elenchus.css?v="),
         ("entry.html", "\n\n{{ nothing }}", "templates/entry.html:3: In the template: 'nothing' is undefined"),
         ("entry.html", "{% if %}", "templates/entry.html:1: In the template: Expected an expression"),
         ("entry.html", "\n{{ ask('from giude') }}", "templates/entry.html:2: There is no kind “giude”"),
-        ("entry.html", "{{ page.__class__.__mro__ }}", "templates/entry.html:1: In the template: access to attribute '__class__'"),
-        ("entry.html", "{{ page.row.desk.site.definition.folder.read_text() }}", "templates/entry.html:1: In the template: access to attribute 'desk'"),
+        ("entry.html", "{{ sheet.__class__.__mro__ }}", "templates/entry.html:1: In the template: access to attribute '__class__'"),
+        ("entry.html", "{{ sheet.row.desk.site.definition.folder.read_text() }}", "templates/entry.html:1: In the template: access to attribute 'desk'"),
         ("layouts/titles.html", "{% include 'nowhere.html' %}", "There is no template “nowhere.html”"),
     ],
 )  # fmt: skip
@@ -640,9 +642,9 @@ def test_own_templates(run: Run, demo: Path, template: str, text: str, says: str
 def test_own_layout_and_stylesheet(make_site: Write) -> None:
     """A listing has a layout of the site's own, the stylesheet is the site's, and its address changes with it."""
     own = {
-        "pages.toml": '[p]\npath = "index.html"\nsections = ["tide"]\n',
+        "pages.toml": '[p]\naddress = "index.html"\nsections = ["tide"]\n',
         "listings.toml": '[tide]\nask = "order by title limit 2"\nlayout = "tide.html"\n',
-        "templates/tide.html": "{% for row in rows %}<h{{ level }}>{{ row.title }} of {{ section.total }}</h{{ level }}>{% endfor %}",
+        "templates/tide.html": "{% for row in rows %}<h{{ level }}>{{ row.title }} of {{ part.total }}</h{{ level }}>{% endfor %}",
     }
     first = files_of(make_site({**GROUPED, **own, "templates/assets/elenchus.css": "a {}"}))
     assert "<h3>a of 2</h3><h3>b of 2</h3>" in first["index.html"].decode()
@@ -695,7 +697,7 @@ def test_independent_choices(make_site: Write, question: str, wanted: bool) -> N
     files = {
         **GROUPED,
         "listings.toml": f"[all]\nask = '{question}'\n{PARAMETERS}",
-        "pages.toml": '[p]\npath = "index.html"\nsections = ["all"]\n',
+        "pages.toml": '[p]\naddress = "index.html"\nsections = ["all"]\n',
     }
     page = Page(files_of(make_site(files))["index.html"])
     assert bool(page.all("form")) is wanted

@@ -33,7 +33,7 @@ def test_answer(case: dict[str, Any]) -> None:
 )
 def test_program(case: dict[str, Any], run: Run) -> None:
     """The installed program prints the same ids, one a line, and nothing else on standard output."""
-    options = ["--site", str(REFERENCE), "--format", "ids", "--page", str(case.get("page", 1))]
+    options = ["--site", str(REFERENCE), "--format", "lines", "--page", str(case.get("page", 1))]
     values = {
         name: [value] if isinstance(value, str) else value for name, value in case.get("with", {}).items()
     }

@@ -128,9 +128,7 @@ def site_with(base: Site, sections: list[dict[str, Any]], *, no_repeats: bool) -
     repeats = "no_repeats = true\n" if no_repeats and len(sections) > 1 else ""
     each_entry = '[entries]\neach = "from a"\nsections = []\n'
     (folder / "listings.toml").write_text("".join(listings), encoding="utf-8")
-    page = (
-        f'[all]\npath = "index.html"\nprivate = false\n{repeats}sections = [{", ".join(pages)}]\n{each_entry}'
-    )
+    page = f'[all]\naddress = "index.html"\nprivate = false\n{repeats}sections = [{", ".join(pages)}]\n{each_entry}'
     (folder / "pages.toml").write_text(page, encoding="utf-8")
     site = Site(base.definition, base.clock)
     site.__dict__.update({key: base.__dict__[key] for key in ("written", "dataset")})

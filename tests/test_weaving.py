@@ -17,7 +17,7 @@ from elenchus.publishing.markers import markers_in
 from elenchus.publishing.weaving import encoding_of, weave
 from elenchus.rendering.renderer import Renderer
 
-MARKED = '<!-- elenchus begin count "from guide" -->{}<!-- elenchus end -->'
+MARKED = '<!-- elenchus begin number "from guide" -->{}<!-- elenchus end -->'
 
 
 @pytest.fixture(scope="module")

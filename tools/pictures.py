@@ -34,7 +34,7 @@ TERMINAL = {
     "why": "elenchus why 'from sighting where habitat under shore and individuals >= 40 and date in last 60 days'",
     "why-entry": "elenchus why 'from sighting where certainty = confirmed and individuals >= 40 limit 5' grey-seal-count-may",
     "describe": "elenchus describe 2>/dev/null; echo; elenchus describe sighting",
-    "listing": "elenchus describe shore-sidebar; echo; elenchus ask shore-sidebar --pretend 2 2>/dev/null",
+    "listing": "elenchus describe shore-sidebar; echo; elenchus ask shore-sidebar --as-if 2 2>/dev/null",
     "choices": "elenchus ask by-habitat 2>/dev/null",
     "page": "elenchus pages guides",
     "addresses": "elenchus pages | head -n 44",

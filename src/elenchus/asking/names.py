@@ -29,7 +29,7 @@ def row_of(data: Dataset, taxonomy: str, name: str) -> int:
     for problem in data.problems:
         if problem.place and fold(PurePath(problem.place.file).stem) == stem:
             message = f"no {what} is called {quoted(name)}, for its file cannot be used: {problem.message}"
-            raise NoSuchName([Problem("left-out", message, problem.hint, place=problem.place)])
+            raise NoSuchName([Problem("unusable-entry", message, problem.hint, place=problem.place)])
     near = data.taxonomies[taxonomy].suggest(name) if taxonomy else nearest(name, data.names)
     hint = (
         f"Did you mean {either(near)}?"

@@ -27,7 +27,7 @@ __all__ = ["find"]
 
 FEW = 4
 WITHOUT_EFFECT = (
-    ("columns", "layout", ("cards",), 'columns means nothing without layout = "cards"'),
+    ("per_row", "layout", ("cards",), 'per_row means nothing without layout = "cards"'),
     ("empty_message", "if_empty", ("message",), 'empty_message means nothing without if_empty = "message"'),
 )
 

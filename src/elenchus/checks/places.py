@@ -161,7 +161,7 @@ def at_the_edge(page: Placed, section: Section, pages: Sequence[Placed]) -> Iter
         full = "exactly one page" if answer.pages == 1 else f"exactly {answer.pages} pages"
         message = f"{section.label} fills {full} of {answer.per_page} on {named(page, pages)}"
         hint = (
-            f"The next entry makes page {answer.pages + 1}: elenchus pages {page.page.rule.name} --pretend 1."
+            f"The next entry makes page {answer.pages + 1}: elenchus pages {page.page.rule.name} --as-if 1."
         )
         hint = hint if len(pages) == 1 else f"The next entry makes page {answer.pages + 1}."
         yield Problem("page-edge", message, hint, place=section.rule.place)

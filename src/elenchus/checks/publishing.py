@@ -92,4 +92,4 @@ def forms(section: Section) -> Iterator[Problem]:
     if reason:
         message = f"visitors of published pages cannot choose in {section.label}: {reason}"
         hint = f"See what {quoted('independent choices')} are in docs/publishing.md."
-        yield Problem("unpublished-choices", message, hint, place=section.rule.place)
+        yield Problem("choices-on-preview-only", message, hint, place=section.rule.place)

@@ -11,10 +11,17 @@ from typing import Literal, TypeAlias, cast
 from elenchus.errors import NoSuchName, Problem
 from elenchus.values.texts import either, nearest, quoted
 
-__all__ = ["LEVELS", "Level", "Record", "record", "records"]
+__all__ = ["LEVELS", "RENAMED", "Level", "Record", "record", "records"]
 
 Level: TypeAlias = Literal["error", "warning", "note"]
 LEVELS: tuple[Level, ...] = ("error", "warning", "note")
+# Codes that were given up, and what they are called now.
+RENAMED = {
+    "misfit": "unfit-value",
+    "left-out": "unusable-entry",
+    "left-over": "unexpected-text",
+    "unpublished-choices": "choices-on-preview-only",
+}
 FILE = Path(__file__).with_name("records.toml")
 
 
@@ -45,6 +52,8 @@ def record(code: str) -> Record:
     """Return the record of a code. Raises NoSuchName."""
     if code not in records():
         near = nearest(code, records())
-        hint = f"Did you mean {either(near)}?" if near else "docs/checks.md lists all codes."
+        hint = f"Did you mean {either(near)}?" if near else "elenchus check shows the code of each finding."
+        if code in RENAMED:
+            hint = f"It is called {RENAMED[code]} now."
         raise NoSuchName([Problem("unknown-code", f"there is no check {quoted(code)}", hint)])
     return records()[code]

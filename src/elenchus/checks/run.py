@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, TypeAlias
 
 from elenchus.checks import conditions, content, listings, places, publishing
-from elenchus.checks.records import LEVELS, record
+from elenchus.checks.records import LEVELS, RENAMED, record
 from elenchus.checks.survey import Survey
 from elenchus.errors import Problem, SiteError
 
@@ -100,7 +100,10 @@ def idle_acceptances(accepted: Iterable[Acceptance], found: Iterable[Problem]) -
     return [
         judged(
             Problem(
-                "idle-acceptance", f"nothing is {each.code} there any more", "Take it away.", place=each.place
+                "idle-acceptance",
+                f"nothing is {each.code} there any more",
+                f"It is called {RENAMED[each.code]} now." if each.code in RENAMED else "Take it away.",
+                place=each.place,
             ),
             (),
         )

@@ -47,6 +47,9 @@ def program(
     """Ask which entries a place on a website shows, in what order, and why."""
 
 
+RENAMED_FORMATS = {"ids": "lines", "count": "number"}
+
+
 def known_format(name: str) -> str:
     """Return the name of a format that there is."""
     if name not in formats.names():
@@ -54,6 +57,8 @@ def known_format(name: str) -> str:
 
         near = nearest(name, formats.names())
         hint = f" Did you mean {either(near)}?" if near else f" Known: {', '.join(formats.names())}."
+        if name in RENAMED_FORMATS:
+            hint = f" It is called {RENAMED_FORMATS[name]} now."
         raise typer.BadParameter(f"there is no format “{name}”.{hint}")
     return name
 
@@ -129,7 +134,7 @@ def ask(
     pretend: Annotated[
         int,
         typer.Option(
-            "--pretend",
+            "--as-if",
             metavar="N",
             min=0,
             max=1000,

@@ -34,7 +34,7 @@ def pages(
     pretend: Annotated[
         int,
         typer.Option(
-            "--pretend", metavar="N", min=0, max=1000, help="As if N more entries were in its first section."
+            "--as-if", metavar="N", min=0, max=1000, help="As if N more entries were in its first section."
         ),
     ] = 0,
 ) -> None:

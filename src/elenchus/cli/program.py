@@ -37,6 +37,7 @@ EXIT_CODES: dict[type[ElenchusError], int] = {
     NoSuchName: 7,
     MarkerError: 8,
 }
+RENAMED_OPTIONS = {"--pretend": "--as-if", "--all": "--in-full"}  # and what they are called now
 INTERNAL = 70  # EX_SOFTWARE of sysexits.h
 INTERRUPTED = 130  # 128 + SIGINT, as shells have it
 
@@ -56,6 +57,9 @@ def run(command: Callable[[], object]) -> int:
         return report(error)
     except click.exceptions.Exit as stop:
         return stop.exit_code
+    except click.NoSuchOption as error:
+        renamed(error).show()
+        return error.exit_code
     except click.ClickException as error:
         error.show()
         return error.exit_code
@@ -64,6 +68,12 @@ def run(command: Callable[[], object]) -> int:
     except Exception as error:
         return internal(error)
     return found if isinstance(found, int) else 0
+
+
+def renamed(error: click.NoSuchOption) -> click.UsageError:
+    """Return the error of an unknown option; of one that was given up, what it is called now."""
+    name = RENAMED_OPTIONS.get(error.option_name)
+    return click.UsageError(f"{error.option_name} is called {name} now.", error.ctx) if name else error
 
 
 def report(error: ElenchusError) -> int:

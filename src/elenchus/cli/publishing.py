@@ -38,7 +38,7 @@ def publish(
     force: Annotated[
         bool, typer.Option("--force", help="Overwrite files that were changed by hand or that others wrote.")
     ] = False,
-    whole: Annotated[bool, typer.Option("--all", help="Name every file and entry that changes.")] = False,
+    whole: Annotated[bool, typer.Option("--in-full", help="Name every file and entry that changes.")] = False,
     site: SiteOption = None,
     at: AtOption = None,
 ) -> int:

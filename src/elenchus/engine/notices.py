@@ -60,7 +60,7 @@ def misfits(plan: Plan, stages: Stages) -> Iterator[Problem]:
             values = "1 stored value" if len(wrong) == 1 else f"{len(wrong)} stored values"
             verb = "does not fit and counts" if len(wrong) == 1 else "do not fit and count"
             example = f"{quoted(wrong[0].text)} in {wrong[0].problem.place}{' …' if len(wrong) > 1 else ''}"
-            yield Problem("misfit", f"{values} of {wrong[0].field} {verb} as missing: {example}")
+            yield Problem("unfit-value", f"{values} of {wrong[0].field} {verb} as missing: {example}")
 
 
 def by_absence(plan: Plan, stages: Stages) -> Iterator[Problem]:

@@ -33,7 +33,7 @@ __all__ = ["run"]
 
 MOST_DIGITS = 10  # of a page's number
 SHOWN_OF_ENTRIES = ("id", "kind", "slug", "title", "date", "address")
-SHOWN_OF_TERMS = ("id", "slug", "name", "path", "count", "total", "address")
+SHOWN_OF_TERMS = ("id", "slug", "name", "path", "own", "with_below", "address")
 
 
 def run(

@@ -40,9 +40,9 @@ class TermTable:
                 return Numbers(np.maximum(self.parents, 0), self.parents >= 0)
             case "depth":
                 return Numbers(self.depths, every)
-            case "count":
+            case "own":
                 return Numbers(self.counts, every)
-            case "total":
+            case "with_below":
                 return Numbers(self.totals, every)
             case "latest":
                 return self.latest

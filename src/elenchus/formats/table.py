@@ -99,7 +99,7 @@ def columns(answer: Answer) -> list[str]:
     if answer.columns:
         return list(dict.fromkeys(("id", *answer.columns)))
     if "title" not in answer.shown:
-        return list(dict.fromkeys(("id", "name", "count", "total", *answer.mentioned)))
+        return list(dict.fromkeys(("id", "name", "own", "with_below", *answer.mentioned)))
     kinds = {row["kind"] for row in answer.rows}
     untold = len(kinds) > 1 and not all(row.id.startswith(f"{row['kind']}/") for row in answer.rows)
     first = ("id", "kind", "title", "date") if untold else ("id", "title", "date")

@@ -119,7 +119,9 @@ def parse_order(text: str) -> tuple[nodes.OrderKey, ...]:
     """Return the keys of an order alone, as a choice of a listing names them. Raises QuestionError."""
     question, problems = read(f"order by {text}")
     if not problems and (question.order is None or question != nodes.Question(order=question.order)):
-        problems = [Problem("left-over", f"{quoted(text)} is more than an order", span=Span(0, len(text)))]
+        problems = [
+            Problem("unexpected-text", f"{quoted(text)} is more than an order", span=Span(0, len(text)))
+        ]
     if problems or question.order is None:
         raise QuestionError(text, problems)
     return question.order.keys
@@ -192,7 +194,7 @@ def trailing(cursor: Cursor, clause_name: str) -> NoReturn:
     elif token.sort is Sort.WORD:
         near = nearest(token.text, CLAUSES, most=1)
         hint = f"Did you mean {near[0]}?" if near else INSTEAD.get(token.text.lower(), "")
-    cursor.fail("left-over", f"{token.shown} cannot stand here", hint)
+    cursor.fail("unexpected-text", f"{token.shown} cannot stand here", hint)
 
 
 def decimal_comma(cursor: Cursor) -> str:

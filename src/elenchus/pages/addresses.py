@@ -25,14 +25,17 @@ def address_problems(book: Book, pages_of: Mapping[str, int]) -> Iterator[Proble
         if reason:
             hint = "Mend the slug in the content, or the path of the page."
             message = f"{named(page)} cannot be written: {reason}"
-            yield Problem("unsafe-path", message, hint, place=page.rule.at("path"))
+            yield Problem("unsafe-path", message, hint, place=page.rule.at("address"))
         else:
             files[file_of(page.path)].append(page)
     for file, pages in files.items():
         if len(pages) > 1:
             message = f"{quoted(address_of(file))} is the address of {listed(pages)}"
             yield Problem(
-                "duplicate-address", message, "Give each a path of its own.", place=pages[-1].rule.at("path")
+                "duplicate-address",
+                message,
+                "Give each a path of its own.",
+                place=pages[-1].rule.at("address"),
             )
     firsts = {file: pages[0] for file, pages in files.items()}
     yield from shadows(firsts, pages_of)
@@ -62,14 +65,19 @@ def shadows(files: Mapping[str, Page], pages_of: Mapping[str, int]) -> Iterator[
             message = (
                 f"{named(page)} is the file {quoted(file)}, which {named(folders[file])} needs as a folder"
             )
-            yield Problem("shadowed-page", message, "End its path with a slash.", place=page.rule.at("path"))
+            yield Problem(
+                "shadowed-page", message, "End its path with a slash.", place=page.rule.at("address")
+            )
     for page in files.values():
         for number in range(2, pages_of.get(page.path, 1) + 1):
             hidden = files.get(file_of(later_page(page.path, number)))
             if hidden:
                 message = f"page {number} of {named(page)} stands where {named(hidden)} does"
                 yield Problem(
-                    "shadowed-page", message, "Give one of them another path.", place=hidden.rule.at("path")
+                    "shadowed-page",
+                    message,
+                    "Give one of them another path.",
+                    place=hidden.rule.at("address"),
                 )
 
 
@@ -83,7 +91,7 @@ def alike(files: Mapping[str, Page]) -> Iterator[Problem]:
             addresses = " and ".join(quoted(address_of(file)) for file in found)
             message = f"{addresses} differ only by case or by zeros before a number"
             hint = "Some servers and file systems take them for one."
-            yield Problem("near-address", message, hint, place=files[found[-1]].rule.at("path"))
+            yield Problem("near-address", message, hint, place=files[found[-1]].rule.at("address"))
 
 
 def strays(book: Book) -> Iterator[Problem]:
@@ -109,7 +117,7 @@ def strays(book: Book) -> Iterator[Problem]:
         name, page, own = found[0]
         message = f"{name} has its page at {quoted(page.address)} and its address is {quoted(own)}"
         hint = "Leave the path of the page set out, and it follows the address."
-        yield Problem("two-addresses", message + others(len(found)), hint, place=page.rule.at("path"))
+        yield Problem("two-addresses", message + others(len(found)), hint, place=page.rule.at("address"))
 
 
 def others(count: int) -> str:

@@ -233,7 +233,7 @@ def in_each(rule: PageRule, problem: Problem) -> Problem:
             "unknown-placeholder",
             problem.message.removeprefix("in show: "),
             problem.hint,
-            place=rule.at("path"),
+            place=rule.at("address"),
         )
     return Problem(
         problem.code, f"in each: {problem.message}", problem.hint, place=problem.place or rule.at("each")
@@ -372,7 +372,7 @@ def unknown(rule: PageRule, name: str, known: Sequence[str]) -> Problem:
             if known
             else "Only a page with each has a row."
         )
-    texts = {"path": rule.path, "title": rule.title, "about": rule.about}
+    texts = {"address": rule.path, "title": rule.title, "about": rule.about}
     key = next(key for key, text in texts.items() if f"{{{name}}}" in text)
     return Problem(
         "unknown-placeholder", f"nothing fills {quoted('{' + name + '}')}", hint, place=rule.at(key)

@@ -31,6 +31,10 @@ DATE_PARTS: dict[str, tuple[PartName, Type]] = {
 }
 
 
+# Fields of terms that were given up, and what they are called now.
+RENAMED = {"count": "own", "total": "with_below"}
+
+
 class NoField(Exception):
     """A path leads nowhere."""
 
@@ -74,6 +78,8 @@ class Fields:
         if name not in known:
             near = nearest(name, (*known, "term"))
             hint = f"Did you mean {either(near)}?" if near else f"A term has {', '.join(known)}."
+            if name in RENAMED:
+                hint = f"It is called {RENAMED[name]} now."
             raise NoField(
                 "unknown-field", f"the terms of {taxonomy} have no field {quoted(name)}", hint, span
             )

@@ -177,7 +177,9 @@ class Resolver:
         what = field.type.kind or "entry"
         if rows:
             message = f"{quoted(literal.text)} is the slug of {len(rows)} entries"
-            raise Refused("ambiguous-entry", message, f"Write {either(ids[row] for row in rows[:FEW])}.", literal)
+            raise Refused(
+                "ambiguous-entry", message, f"Write {either(ids[row] for row in rows[:FEW])}.", literal
+            )
         near = nearest(literal.text, self.entry_names(field.type.kind))
         hint = f"Did you mean {either(near)}?" if near else "Entries go by id, slug or kind/slug."
         raise Refused("unknown-entry", f"no {what} is called {quoted(literal.text)}", hint, literal)

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 __all__ = ["Marker", "Span", "markers_in"]
 
 VERBS = ("begin", "end")
-COUNT = "count"
+NUMBER = "number"
 SETTINGS = ("layout", "level")  # words before = that are no parameters
 # Where a comment may begin, or what can hold one that is none: in HTML the elements whose content is text,
 # in Markdown code; and there a backslash takes the meaning of the sign after it.
@@ -51,7 +51,7 @@ class Marker:
     inner: Span
     ask: str
     given: Mapping[str, Sequence[str]] = field(default_factory=dict)
-    is_count: bool = False
+    is_number: bool = False
     layout: str = ""
     level: int = 0
 
@@ -184,8 +184,12 @@ def read_marker(note: Note, inner: Span) -> tuple[Marker | None, list[Problem]]:
         )
         return None, problems
     plain = [text for name, text in words if not name]
-    is_count = len(plain) > 1 and plain[0] == COUNT
-    asked = plain[1:] if is_count else plain
+    if len(plain) > 1 and plain[0] == "count":
+        hint = 'Write number: <!-- elenchus begin number "…" -->.'
+        problems.append(Problem("bad-marker", "a marker counts nothing", hint, place=note.place))
+        return None, problems
+    is_number = len(plain) > 1 and plain[0] == NUMBER
+    asked = plain[1:] if is_number else plain
     if len(asked) != 1:
         message = (
             "the marker names nothing to show"
@@ -201,7 +205,7 @@ def read_marker(note: Note, inner: Span) -> tuple[Marker | None, list[Problem]]:
         problems.append(Problem("bad-marker", f"level is 1 to 6, not {quoted(level)}", place=note.place))
         level = "0"
     given = several((name, text) for name, text in words if name and name not in SETTINGS)
-    marker = Marker(note.place, inner, asked[0], given, is_count, settings.get("layout", ""), int(level))
+    marker = Marker(note.place, inner, asked[0], given, is_number, settings.get("layout", ""), int(level))
     return marker, problems
 
 

@@ -83,7 +83,7 @@ def lines(sign: str, heading: str, paths: Sequence[str], *, whole: bool) -> Iter
 def rest(count: int, what: str) -> Iterator[Piece]:
     """Yield how many are not shown."""
     if count:
-        yield Piece(f"  … and {counted(count, what)} more; --all shows all\n", Role.FAINT)
+        yield Piece(f"  … and {counted(count, what)} more; --in-full shows all\n", Role.FAINT)
 
 
 def listing_lines(move: ListingChange, titles: Callable[[str], str], *, whole: bool) -> Iterator[Piece]:
@@ -98,7 +98,7 @@ def listing_lines(move: ListingChange, titles: Callable[[str], str], *, whole: b
         yield Piece(f"    {sign} ", Role.FAINT)
         yield Piece(f"{printable(text)}\n")
     if len(told) > len(shown):
-        yield Piece(f"    … {len(told) - len(shown)} more; --all shows them\n", Role.FAINT)
+        yield Piece(f"    … {len(told) - len(shown)} more; --in-full shows them\n", Role.FAINT)
 
 
 def done_told(found: Publication, private: Sequence[str], *, dry_run: bool) -> Iterator[Piece]:

@@ -144,7 +144,7 @@ def filling(renderer: Renderer, marker: Marker, text: str, *, markdown: bool) ->
     """Return what is to stand between a pair of markers, with the line ends and the indent of the file."""
     found = renderer.answered(marker.ask, marker.given)
     view, listing = renderer.shown(found), found.listing
-    if marker.is_count:
+    if marker.is_number:
         return str(view.total)
     if not (view.rows or view.groups) and listing.setting("if_empty") == "fail":
         message = f"the listing {listing.name} has no rows, and says if_empty = fail"

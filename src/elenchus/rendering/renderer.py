@@ -84,7 +84,7 @@ class Renderer:
             {
                 "ask": self.asked,
                 "listing": self.asked,
-                "count": self.counted,
+                "number": self.counted,
                 "word": self.word,
                 "asset": self.asset,
                 "site": self.site_view,
@@ -171,8 +171,8 @@ class Renderer:
     def page(self, found: Placed, visit: Visit | None = None) -> str:
         """Return a page as HTML."""
         view = self.view(found, visit or Visit())
-        template = found.page.rule.template or "page.html"
-        return str(self.templates.drawn(template, page=view))
+        template = found.page.rule.template or "sheet.html"
+        return str(self.templates.drawn(template, sheet=view))
 
     def view(self, found: Placed, visit: Visit) -> PageView:
         """Return what the template of a page is given."""
@@ -199,7 +199,7 @@ class Renderer:
             pages=paged.pages if paged else 1,
             sections=sections,
             row=row,
-            sort=page.here.sort.split()[0] if page.here else "",
+            subject=page.here.sort.split()[0] if page.here else "",
             count=page.count,
             trail=tuple(self.trail(page)),
             facts=self.facts(row),
@@ -321,7 +321,7 @@ class Renderer:
 
     def drawn_section(self, view: SectionView) -> Markup:
         """Return a section as HTML: its rows in their layout, without its heading."""
-        return self.templates.drawn("section.html", section=view)
+        return self.templates.drawn("rows.html", part=view)
 
 
 def paths_of(found: Placed) -> Iterable[tuple[str, Visit]]:

@@ -29,7 +29,7 @@ SHOWN = {
     "cards": ("image", "title", "date", "summary"),
     "table": ("title", "date"),
 }
-SHOWN_OF_TERMS = ("name", "count")
+SHOWN_OF_TERMS = ("name", "own")
 
 
 def section_view(desk: Desk, listing: Listing, plan: Plan, answer: Answer, **more: object) -> SectionView:
@@ -46,9 +46,9 @@ def section_view(desk: Desk, listing: Listing, plan: Plan, answer: Answer, **mor
         matched=answer.matched,
         groups=group_views(desk, plan, answer) if answer.groups is not None else None,
         is_archive=bool(plan.groups) and plan.per_group == 0,
-        cards_in_row=min(int(listing.setting("columns") or 0), MOST_COLUMNS),
+        cards_in_row=min(int(listing.setting("per_row") or 0), MOST_COLUMNS),
         words=int(listing.setting("summary_words") or WORDS_OF_SUMMARY),
-        empty=str(listing.setting("empty_message") or ""),
+        empty_message=str(listing.setting("empty_message") or ""),
         is_hidden=not answer.rows and not answer.groups and listing.setting("if_empty") == "hide",
         choices=tuple(choice_links(desk, plan, answer.choices)) if answer.choices else (),
         **more,  # type: ignore[arg-type]

@@ -9,6 +9,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import jinja2
+import jinja2.meta
+import jinja2.nodes
 from jinja2.sandbox import SandboxedEnvironment
 from markupsafe import Markup
 
@@ -31,11 +33,14 @@ from elenchus.rendering.views import (
 from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from collections.abc import Iterator, Mapping
 
 __all__ = ["FOLDER", "Templates"]
 
 FOLDER = "templates"  # of a site
+# Names that were given up, and what they are called now.
+RENAMED_FILES = {"page.html": "sheet.html", "section.html": "rows.html"}
+RENAMED_NAMES = {"page": "sheet", "section": "part", "empty": "empty_message", "count": "number"}
 BUILT_IN = Path(__file__).with_name("templates")
 
 
@@ -124,8 +129,13 @@ class Templates:
         """Return the mistakes in the form of the site's own templates."""
         found = []
         for name in self.names():
+            if name in RENAMED_FILES:
+                message = f"the template {name} is called {RENAMED_FILES[name]} now"
+                found.append(Problem("bad-template", message, "Rename it.", place=self.place(name, 0)))
+                continue
             try:
                 self.environment.get_template(name)
+                found += self.renamed(name)
             except jinja2.TemplateSyntaxError as error:
                 found.append(self.wrong(error.name or name, error.lineno, str(error.message)))
             except UnicodeDecodeError:
@@ -134,6 +144,20 @@ class Templates:
                 reason = getattr(error, "strerror", None) or "it leads elsewhere, or is no regular file"
                 found.append(self.wrong(name, 0, f"it cannot be read: {reason}"))
         return found
+
+    def renamed(self, name: str) -> Iterator[Problem]:
+        """Yield what a template of the site calls by a name that was given up."""
+        source, _, _ = OwnLoader(self.folder).get_source(self.environment, name)
+        tree = self.environment.parse(source)
+        free = jinja2.meta.find_undeclared_variables(tree)
+        used = {node.name: node.lineno for node in tree.find_all(jinja2.nodes.Name)}
+        used |= {
+            node.attr: node.lineno for node in tree.find_all(jinja2.nodes.Getattr) if node.attr == "empty"
+        }
+        for old, new in RENAMED_NAMES.items():
+            if old in used and (old in free or old == "empty"):
+                message = f"in the template: {old} is called {new} now"
+                yield Problem("bad-template", message, f"Write {new}.", place=self.place(name, used[old]))
 
     def missing(self, name: str, place: Place | None = None) -> Problem:
         """Return the problem of a template that there is not."""

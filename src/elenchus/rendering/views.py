@@ -77,11 +77,11 @@ class Option:
 
 @dataclass(frozen=True, slots=True)
 class Control:
-    """One parameter of a form: ``sort`` is many or one of its options, or a text."""
+    """One parameter of a form: ``shape`` is many or one of its options, or a text."""
 
     name: str
     label: str
-    sort: Literal["many", "one", "text"]
+    shape: Literal["many", "one", "text"]
     options: tuple[Option, ...] = ()
     text: str = ""
     is_order: bool = False
@@ -120,7 +120,7 @@ class SectionView:
     is_archive: bool = False
     cards_in_row: int = 0
     words: int = WORDS_OF_SUMMARY
-    empty: str = ""
+    empty_message: str = ""
     is_hidden: bool = False
     pager: Pager | None = None
     form: Form | None = None
@@ -221,7 +221,7 @@ class PageView:
     pages: int = 1
     sections: tuple[SectionView, ...] = ()
     row: RowView | None = None
-    sort: str = ""
+    subject: str = ""
     count: int | None = None
     trail: tuple[Link, ...] = ()
     facts: tuple[Column, ...] = ()

@@ -201,7 +201,7 @@ def told(moment: Moment, page: PageView, *, links: Sequence[Link] = (), text: ob
     from elenchus.serving.preview import TOOLS
 
     drawn = moment.renderer.templates.drawn(
-        "preview/told.html", page=page, links=links, told=text, tools=TOOLS
+        "preview/told.html", sheet=page, links=links, told=text, tools=TOOLS
     )
     return Reply(drawn.encode())
 

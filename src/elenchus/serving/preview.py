@@ -36,7 +36,7 @@ class PreviewRenderer(Renderer):
         """Return the panel of the preview."""
         now = self.site.clock
         return self.templates.drawn(
-            "preview/panel.html", page=page, tools=TOOLS, seen_at=seen_at(now.now, now.zone)
+            "preview/panel.html", sheet=page, tools=TOOLS, seen_at=seen_at(now.now, now.zone)
         )
 
 

@@ -61,7 +61,7 @@ SOURCE: Shape = {
 KIND: Shape = {"address": str, "fields": dict}
 FIELD: Shape = {
     "type": str, "many": bool, "choices": list, "kind": str, "unit": str,
-    "least": (int, float), "most": (int, float),
+    "at_least": (int, float), "at_most": (int, float),
 }  # fmt: skip
 ACCEPTED: Shape = {"code": str, "file": str, "says": str, "why": str}
 PUBLISH: Shape = {"to": str, "files": list, "formulas": bool}
@@ -342,7 +342,7 @@ def read_field(file: TomlFile, where: tuple[str, ...], name: str, kinds: Iterabl
     choices = file.texts((*path, "choices"), found.get("choices", []))
     many, unit = found.get("many", False), found.get("unit", "")
     described = FieldType(kind, many=many, choices=choices, kind=found.get("kind", ""), unit=unit)
-    return Field(name, described, found.get("least"), found.get("most"))
+    return Field(name, described, found.get("at_least"), found.get("at_most"))
 
 
 def check_options(
@@ -350,8 +350,8 @@ def check_options(
 ) -> None:
     """Report options that do not go with a field's type, and those that it lacks."""
     allowed = {
-        "least": NUMERIC,
-        "most": NUMERIC,
+        "at_least": NUMERIC,
+        "at_most": NUMERIC,
         "unit": NUMERIC,
         "choices": (Type.CHOICE,),
         "kind": (Type.ENTRY,),

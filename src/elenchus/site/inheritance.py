@@ -24,7 +24,7 @@ __all__ = ["Library", "Listing", "Origin", "changed_by", "listing_of"]
 INHERITED = (
     "title",
     "layout",
-    "columns",
+    "per_row",
     "show",
     "summary_words",
     "if_empty",

@@ -32,7 +32,7 @@ __all__ = [
 ]
 
 LISTING: Shape = {
-    "title": str, "about": str, "ask": str, "based_on": str, "layout": str, "columns": int, "show": list,
+    "title": str, "about": str, "ask": str, "based_on": str, "layout": str, "per_row": int, "show": list,
     "summary_words": int, "if_empty": str, "empty_message": str, "fill_from": str, "at_least": int,
     "expect": list, "parameters": dict,
 }  # fmt: skip
@@ -148,7 +148,7 @@ def rule_of(file: TomlFile, name: str, schema: Schema) -> ListingRule:
     found = file.known(path, LISTING)
     one_of(file, (name, "if_empty"), found, IF_EMPTY)
     one_of(file, (name, "layout"), found, LAYOUTS, open_set=True)
-    for key in ("columns", "summary_words", "at_least"):
+    for key in ("per_row", "summary_words", "at_least"):
         if found.get(key, 1) < 1:
             file.report("bad-number", (name, key), f"{key} is at least 1, not {found.pop(key)}")
     if not found.get("ask", "").strip() and "based_on" not in found:

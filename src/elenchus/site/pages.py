@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 __all__ = ["PageRule", "PageRules", "SectionRule", "placeholders", "read_pages"]
 
 PAGE: Shape = {
-    "path": str, "title": str, "about": str, "each": str, "sections": list, "no_repeats": bool,
+    "address": str, "title": str, "about": str, "each": str, "sections": list, "no_repeats": bool,
     "private": bool, "menu": bool, "within": str, "template": str,
 }  # fmt: skip
 SECTION: Shape = {
@@ -105,8 +105,8 @@ def read_pages(folder: Path, listings: Sequence[str]) -> PageRules:
 def page_of(file: TomlFile, name: str, listings: Sequence[str]) -> PageRule:
     """Return one page."""
     found = file.known((name,), PAGE)
-    if not found.get("path") and not found.get("each"):
-        file.report("missing-key", (name,), f"[{name}] has no path, so it stands nowhere")
+    if not found.get("address") and not found.get("each"):
+        file.report("missing-key", (name,), f"[{name}] has no address, so it stands nowhere")
     sections = []
     for number, item in enumerate(found.get("sections", [])):
         section = section_of(file, (name, "sections"), number, item, listings)
@@ -129,7 +129,7 @@ def page_of(file: TomlFile, name: str, listings: Sequence[str]) -> PageRule:
     return PageRule(
         name=name,
         place=file.place((name,)),
-        path=found.get("path", ""),
+        path=found.get("address", ""),
         title=found.get("title", ""),
         about=found.get("about", ""),
         each=found.get("each", ""),

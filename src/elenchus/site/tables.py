@@ -28,6 +28,8 @@ LONG = re.compile(
 )
 NOT_LINE_END = re.compile(r"[^\n]")
 PART = re.compile(r"""[\w-]+|"[^"]*"|'[^']*'""")
+# Keys that were given up, and what they are called now.
+RENAMED = {"path": "address", "least": "at_least", "most": "at_most", "columns": "per_row"}
 TYPE_NAMES = {
     str: "a text",
     bool: "true or false",
@@ -121,6 +123,8 @@ class TomlFile:
         if path[-1] not in shape:
             near = nearest(path[-1], shape)
             hint = f"Did you mean {either(near)}?" if near else f"Known here: {', '.join(shape)}."
+            if RENAMED.get(path[-1]) in shape:
+                hint = f"It is called {RENAMED[path[-1]]} now."
             self.report("unknown-key", path, f"unknown key {quoted(path[-1])}{inside(path)}", hint)
             return False
         wanted = shape[path[-1]]

@@ -175,7 +175,7 @@ def term_fields(rules: TaxonomyRules, columns: Iterable[str]) -> dict[str, Field
     parent = FieldType(Type.TERM, taxonomy=rules.name, tree=rules.tree)
     fixed = [
         Field("parent", parent),
-        *(Field(name, FieldType(Type.INTEGER)) for name in ("depth", "count", "total")),
+        *(Field(name, FieldType(Type.INTEGER)) for name in ("depth", "own", "with_below")),
         Field("latest", FieldType(Type.DATETIME)),
         *(Field(name, FieldType(Type.TEXT)) for name in ("id", "slug", "name", "path", "address")),
     ]
