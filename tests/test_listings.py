@@ -1,4 +1,4 @@
-"""Listings: what they inherit, what their parameters take, what can be tried and pretended."""
+"""Listings: what they inherit, what their parameters take, what can be tried and added as if."""
 
 from __future__ import annotations
 
@@ -241,25 +241,25 @@ def test_try(site: elenchus.Site, ask: str, changes: str, ids: str) -> None:
     ("ask", "count", "pages", "first"),
     [
         ("per page 6", 0, 3, "s2"),
-        ("per page 6", 1, 4, "pretended-1"),
-        ("newest-three", 2, 1, "pretended-1"),
-        ("where date in 2025 per page 2", 1, 3, "pretended-1"),
+        ("per page 6", 1, 4, "as-if-1"),
+        ("newest-three", 2, 1, "as-if-1"),
+        ("where date in 2025 per page 2", 1, 3, "as-if-1"),
     ],
 )
-def test_pretend(site: elenchus.Site, ask: str, count: int, pages: int, first: str) -> None:
+def test_as_if(site: elenchus.Site, ask: str, count: int, pages: int, first: str) -> None:
     """--as-if shows a pager as it will be with more entries, and never touches a file."""
     before = sorted((path, path.stat().st_mtime_ns) for path in site.definition.folder.rglob("*"))
-    answer = elenchus.ask(site, ask, pretend=count)
+    answer = elenchus.ask(site, ask, as_if=count)
     assert (answer.pages, answer.rows[0].id) == (pages, first)
     assert len(site.dataset.entries) == 20
     assert sorted((path, path.stat().st_mtime_ns) for path in site.definition.folder.rglob("*")) == before
 
 
-def test_clock_and_pretending_nothing(site: elenchus.Site) -> None:
-    """Where nothing matches, nothing can be pretended; terms cannot be either."""
+def test_nothing_as_if(site: elenchus.Site) -> None:
+    """Where nothing matches, nothing can be added as if; terms cannot be either."""
     for ask in ("where habitat = open-water", "from habitat"):
-        with pytest.raises(elenchus.NoSuchName, match=r"pretended|none to make"):
-            elenchus.ask(site, ask, pretend=1)
+        with pytest.raises(elenchus.NoSuchName, match=r"as if|none to make"):
+            elenchus.ask(site, ask, as_if=1)
 
 
 WHY = [

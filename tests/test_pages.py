@@ -284,7 +284,7 @@ def test_pages_command(run: Run) -> None:
     assert "What they would share if none left anything out" in home
     assert "left out sighting/grey-seals-hauled-out, which stands in lead" in home
     assert "May 2026 7 → /archive/2026/05/" in home
-    assert "pretended-1" in run("pages", "/", "--as-if", "1", *site).stdout
+    assert "as-if-1" in run("pages", "/", "--as-if", "1", *site).stdout
     months = run("pages", "month-page", *site).stdout
     assert months.startswith("address            row      resolved  entries")
     assert months.count("/archive/20") == 15

@@ -84,7 +84,9 @@ def test_csv(run: Run) -> None:
     ]
 
 
-@pytest.mark.parametrize("format_name", ["table", "json", "jsonl", "csv", "lines", "number", "markdown", "html"])
+@pytest.mark.parametrize(
+    "format_name", ["table", "json", "jsonl", "csv", "lines", "number", "markdown", "html"]
+)
 def test_unpublished_is_told(run: Run, format_name: str) -> None:
     """Whatever the format, an answer with unpublished rows says so: in its text, or beside it."""
     done = run("ask", "including unpublished where status = draft", "--format", format_name, cwd=REFERENCE)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
+from elenchus.asking.here import HERE
 from elenchus.errors import Problem, Span
 from elenchus.language.nodes import Literal, Parameter
 from elenchus.language.parameters import Given, bind
@@ -24,8 +25,6 @@ if TYPE_CHECKING:
     from elenchus.site.site import Site
 
 __all__ = ["absent_choice", "ground", "settled"]
-
-HERE = "here"
 
 
 @dataclass(frozen=True)

@@ -6,9 +6,10 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from elenchus.asking.choices import choices_of
+from elenchus.asking.here import with_here
 from elenchus.asking.names import row_of
 from elenchus.asking.parameters import absent_choice, ground, settled
-from elenchus.asking.pretending import pretended
+from elenchus.asking.supposing import with_more
 from elenchus.engine.explain import explain
 from elenchus.engine.run import run
 from elenchus.engine.verdict import judge
@@ -45,20 +46,20 @@ def ask(
     page: int | str = 1,
     given: Values | None = None,
     changes: str = "",
-    pretend: int = 0,
+    as_if: int = 0,
 ) -> Answer:
     """Return one page of the answer to a question about a site, or of a listing by its name.
 
     ``given`` holds the values of its parameters, a text or several for each name. ``changes`` are
-    clauses that replace those of the question, as in a listing that is based on another. ``pretend``
+    clauses that replace those of the question, as in a listing that is based on another. ``as_if``
     adds that many entries which match and are newer than all others.
     Raises QuestionError with every problem of form and meaning at once, NoSuchName for a listing that
     there is not, NoSuchPage for a page outside 1 … pages, SiteError when the content cannot be read.
     """
     listing = resolved(site, question, changes)
-    values = several(given)
-    if pretend:
-        site = pretended(site, lambda each: plan_of(each, listing, values), pretend)
+    values = with_here(site, listing, several(given))
+    if as_if:
+        site = with_more(site, lambda each: plan_of(each, listing, values), as_if)
     plan = plan_of(site, listing, values)
     answer = run(plan, site.dataset, site.clock, listing.text, page)
     answer = replace(answer, formulas=site.definition.formulas)
@@ -74,7 +75,12 @@ def why(site: Site, question: str, *, given: Values | None = None, changes: str 
     Raises QuestionError, NoSuchName, SiteError.
     """
     listing = resolved(site, question, changes)
-    return explain(plan_of(site, listing, several(given)), site.dataset, site.clock, listing.text)
+    return explain(
+        plan_of(site, listing, with_here(site, listing, several(given))),
+        site.dataset,
+        site.clock,
+        listing.text,
+    )
 
 
 def why_entry(
@@ -84,7 +90,8 @@ def why_entry(
 
     ``name`` is an id, a slug or kind/slug. Raises NoSuchName, QuestionError, SiteError.
     """
-    plan = plan_of(site, resolved(site, question, changes), several(given))
+    listing = resolved(site, question, changes)
+    plan = plan_of(site, listing, with_here(site, listing, several(given)))
     return judge(plan, site.dataset, site.clock, row_of(site.dataset, plan.taxonomy, name))
 
 

@@ -18,6 +18,7 @@ LEVELS: tuple[Level, ...] = ("error", "warning", "note")
 # Codes that were given up, and what they are called now.
 RENAMED = {
     "misfit": "unfit-value",
+    "nothing-to-pretend": "nothing-as-if",
     "left-out": "unusable-entry",
     "left-over": "unexpected-text",
     "unpublished-choices": "choices-on-preview-only",

@@ -131,7 +131,7 @@ def ask(
     at: AtOption = None,
     given: GivenOption = None,
     changes: TryOption = "",
-    pretend: Annotated[
+    as_if: Annotated[
         int,
         typer.Option(
             "--as-if",
@@ -156,9 +156,7 @@ def ask(
     from elenchus.layout.problems import notice_lines
 
     asked = opened(site, at)
-    answer = elenchus.ask(
-        asked, question, page=page, given=values_of(given), changes=changes, pretend=pretend
-    )
+    answer = elenchus.ask(asked, question, page=page, given=values_of(given), changes=changes, as_if=as_if)
     if chart:
         from elenchus.chart import draw
 

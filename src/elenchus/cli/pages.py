@@ -31,7 +31,7 @@ def pages(
     ] = None,
     site: SiteOption = None,
     at: AtOption = None,
-    pretend: Annotated[
+    as_if: Annotated[
         int,
         typer.Option(
             "--as-if", metavar="N", min=0, max=1000, help="As if N more entries were in its first section."
@@ -57,7 +57,7 @@ def pages(
         show(set_table(rows, book.of(name).problems, output_width()))
         return
     for page in found:
-        show(page_sections(page_report(book, page, pretend=pretend), output_width()))
+        show(page_sections(page_report(book, page, as_if=as_if), output_width()))
     stop_at_problems(book, name)
 
 

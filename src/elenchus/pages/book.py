@@ -6,9 +6,10 @@ import re
 from collections import defaultdict
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 from urllib.parse import unquote
 
+from elenchus.asking.here import HERE, texts_of
 from elenchus.asking.questions import plan_of, resolved
 from elenchus.engine.decode import spoken
 from elenchus.engine.run import run
@@ -35,7 +36,6 @@ __all__ = ["Book", "Here", "Page"]
 # Placeholders that stand in a path as they are; all others are made into slugs first.
 AS_WRITTEN = ("slug", "path", "id", "address", "key", "year", "month", "day", "week", "kind")
 DATE_KEY = re.compile(r"(?P<year>\d{4})(?:-(?P<month>\d{2})(?:-(?P<day>\d{2}))?|-W(?P<week>\d{2}))?")
-HERE = "here"
 
 
 @dataclass(frozen=True)
@@ -294,16 +294,6 @@ def rows_set(rule: PageRule, answer: Answer, taxonomy: str) -> PageSet:
         about = filled(rule.about, flat)
         pages.append(Page(rule, path, title, here, place=number, about=about))
     return PageSet(rule, pages, problems=() if pages else (no_pages(rule),))
-
-
-def texts_of(value: Any) -> tuple[str, ...]:
-    """Return a decoded value as texts that a question can take; a missing one has none."""
-    if value is None:
-        return ()
-    values = value if isinstance(value, tuple) else (value,)
-    return tuple(
-        spoken(item).replace(" ", "T", 1) if hasattr(item, "hour") else spoken(item) for item in values
-    )
 
 
 def in_path(values: Mapping[str, str]) -> dict[str, str]:

@@ -7,12 +7,13 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from elenchus.asking.pretending import pretended
+from elenchus.asking.here import HERE
 from elenchus.asking.questions import plan_of
+from elenchus.asking.supposing import with_more
 from elenchus.engine.stages import select
 from elenchus.errors import NoSuchName, Problem
 from elenchus.pages.addresses import address_problems
-from elenchus.pages.book import HERE, Book, here_names, section_listing
+from elenchus.pages.book import Book, here_names, section_listing
 from elenchus.pages.paths import unsafe
 from elenchus.pages.sections import Placed, given_to, placed, without_repeats
 from elenchus.values.texts import either, nearest, quoted
@@ -126,11 +127,11 @@ def pages_named(book: Book, name: str) -> list[Page]:
     raise NoSuchName([Problem("unknown-page", f"there is no page {quoted(name)}", hint)])
 
 
-def page_report(book: Book, page: Page, *, pretend: int = 0) -> PageReport:
-    """Return one page with its sections; ``pretend`` adds entries that match its first section."""
+def page_report(book: Book, page: Page, *, as_if: int = 0) -> PageReport:
+    """Return one page with its sections; ``as_if`` adds entries that match its first section."""
     site = book.site
-    if pretend:
-        site = with_more(site, page, pretend)
+    if as_if:
+        site = with_more_first(site, page, as_if)
     found, freely = placed(site, page), without_repeats(site, page)
     parts = [set(each.ids) if each.takes_part else set() for each in freely.sections]
     overlaps = tuple(tuple(len(one & other) for other in parts) for one in parts)
@@ -153,11 +154,11 @@ def group_words(book: Book, section: Section) -> Iterable[str]:
         yield f"{book.label(answer, group)} {group.count}" + (f" → /{address}" if address else "")
 
 
-def with_more(site: Site, page: Page, count: int) -> Site:
+def with_more_first(site: Site, page: Page, count: int) -> Site:
     """Return the site with more entries that match the first section of a page."""
     rule = page.rule.sections[0]
     listing = section_listing(site, rule)
-    return pretended(site, lambda each: plan_of(each, listing, given_to(page, rule)), count)
+    return with_more(site, lambda each: plan_of(each, listing, given_to(page, rule)), count)
 
 
 def unplaced(site: Site, found: Placed, kinds: Iterable[int]) -> Iterable[str]:

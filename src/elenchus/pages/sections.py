@@ -7,12 +7,13 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from elenchus.asking.here import HERE
 from elenchus.asking.parameters import absent_choice
 from elenchus.asking.questions import plan_of
 from elenchus.engine.run import run
 from elenchus.engine.stages import select
 from elenchus.errors import ElenchusError, Problem
-from elenchus.pages.book import HERE, section_listing
+from elenchus.pages.book import section_listing
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:

@@ -1,0 +1,83 @@
+"""The row of a page where there is no page: ``--with here=ID`` gives ``:here.FIELD`` as well."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from elenchus.engine.decode import decode, spoken
+from elenchus.engine.select import Selection
+from elenchus.engine.view import View
+from elenchus.language.nodes import Path
+from elenchus.language.tree import parameters_in, rows_named_in
+from elenchus.plan.fields import Fields, NoField
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator, Mapping, Sequence
+
+    from elenchus.site.inheritance import Listing
+    from elenchus.site.site import Site
+
+__all__ = ["HERE", "texts_of", "with_here"]
+
+HERE = "here"
+
+
+def with_here(
+    site: Site, listing: Listing, given: Mapping[str, Sequence[str]]
+) -> Mapping[str, Sequence[str]]:
+    """Return given values with those of the fields of the row that ``here`` names, as far as they are asked for.
+
+    A row that means nothing, or a field that it has not, is left to the check of the question.
+    """
+    names = [text for text in given.get(HERE, ()) if text]
+    wanted = [name for name in asked_of_here(site, listing) if name not in given]
+    if len(names) != 1 or not wanted:
+        return given
+    found = dict(given)
+    data = site.dataset
+    for taxonomy, row in rows_called(site, names[0]):
+        kinds = () if taxonomy else (data.kind_of(row),)
+        fields, selection = Fields(data, kinds, taxonomy), Selection(View(data, site.clock.now), taxonomy)
+        for name in wanted:
+            try:
+                ref = fields.find(Path(tuple(name.split(".")[1:])))
+            except NoField:
+                continue
+            found[name] = texts_of(decode(selection, ref, row))
+        break
+    return found
+
+
+def asked_of_here(site: Site, listing: Listing) -> list[str]:
+    """Return the fields of the page's row that a listing asks for, and the listings that its question names."""
+    waiting, seen, found = [listing], {listing.name}, dict[str, None]()
+    for each in waiting:  # which grows on the way
+        for name in parameters_in(each.question):
+            if name.startswith(f"{HERE}."):
+                found[name] = None
+        for name in (each.setting("fill_from", ""), *rows_named_in(each.question)):
+            if name in site.library.names and name not in seen:
+                seen.add(name)
+                waiting.append(site.library.get(name))
+    return list(found)
+
+
+def rows_called(site: Site, name: str) -> Iterator[tuple[str, int]]:
+    """Yield the entry of a name, then the terms, each with its taxonomy; only what a name means for certain."""
+    rows = site.dataset.find_entry(name)
+    if len(rows) == 1:
+        yield "", rows[0]
+    for taxonomy, terms in site.dataset.taxonomies.items():
+        numbers = terms.find(name)
+        if len(numbers) == 1:
+            yield taxonomy, numbers[0]
+
+
+def texts_of(value: Any) -> tuple[str, ...]:
+    """Return a decoded value as texts that a question can take; a missing one has none."""
+    if value is None:
+        return ()
+    values = value if isinstance(value, tuple) else (value,)
+    return tuple(
+        spoken(item).replace(" ", "T", 1) if hasattr(item, "hour") else spoken(item) for item in values
+    )
