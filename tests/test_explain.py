@@ -237,7 +237,7 @@ def test_chart(run: Run, tmp_path: Path, question: str) -> None:
     ("question", "file", "code", "said"),
     [
         ("from guide", "a.svg", 3, "a chart draws groups, and the question has none"),
-        ("group by id", "a.gif", 6, "ends neither in .svg nor in .png"),
+        ("group by id", "a.gif", 2, "ends neither in .svg nor in .png"),
         ("group by kind", "no/such/a.svg", 6, "cannot be written"),
     ],
 )

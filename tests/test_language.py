@@ -273,3 +273,11 @@ def test_random_orders(demo_site: elenchus.Site) -> None:
         row.id for row in elenchus.ask(demo_site, "from sighting where date < 2026-03 order by random").rows
     ]
     assert few == [name for name in drawn(demo_site, "random") if name in few]  # others do not reshuffle them
+
+
+@pytest.mark.parametrize("case", cases("habits.toml"), ids=lambda case: case["question"])
+def test_habits(demo_site: elenchus.Site, case: dict[str, Any]) -> None:
+    """Whoever writes as another notation has it is told what to write here."""
+    with pytest.raises(elenchus.QuestionError) as caught:
+        elenchus.ask(demo_site, case["question"])
+    assert [problem.hint for problem in caught.value.problems] == case["hints"]

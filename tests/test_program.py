@@ -102,7 +102,7 @@ def test_unpublished_is_told(run: Run, format_name: str) -> None:
         (("ask", "per page 5", "--page", "5"), 5, "There is no page “5”: the last page is 4."),
         (("ask", "", "--page", "abc"), 5, "There is no page “abc”: there is only page 1."),
         (("ask", "", "--site", "/nowhere"), 4, "There is no elenchus.toml in /nowhere."),
-        (("ask", "", "--at", "noon"), 4, "--at “noon” is not a date."),
+        (("ask", "", "--at", "noon"), 2, "--at “noon” is not a date."),
         (("ask", "", "--format", "tabel"), 2, "Did you mean table?"),
         (("ask", "", "--formt", "csv"), 2, "--format"),
         (("ask",), 2, "Missing argument 'QUESTION'"),

@@ -34,14 +34,14 @@ def draw(answer: Answer, path: Path) -> None:
         with replacing(path) as part:
             figure.savefig(part, format=path.suffix[1:].lower(), metadata=metadata(path))
     except OSError as error:
-        message = f"{path} cannot be written ({error.strerror})"
+        message = f"the file {path} cannot be written ({error.strerror})"
         raise FolderError([Problem("cannot-write", message, "Name another file.")]) from None
 
 
 def check(answer: Answer, path: Path) -> None:
     """Raise the error of an answer or a file name that cannot be drawn."""
     if path.suffix.lower() not in SUFFIXES:
-        raise FolderError([Problem("unknown-suffix", f"{path} ends neither in .svg nor in .png")])
+        raise FolderError([Problem("unknown-suffix", f"the file {path} ends neither in .svg nor in .png")])
     whole = Span(0, len(answer.question))
     if answer.groups is None:
         problem = Problem(

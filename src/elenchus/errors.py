@@ -104,6 +104,10 @@ class SiteError(ElenchusError):
     """The site file is missing, cannot be parsed, or holds unknown keys or contradictions."""
 
 
+class NotATime(SiteError):
+    """The time at which a site is to be seen is no date."""
+
+
 class MarkerError(ElenchusError):
     """The markers of a file do not fit together, or ask for what the site does not have."""
 

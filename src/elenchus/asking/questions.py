@@ -13,8 +13,10 @@ from elenchus.asking.supposing import with_more
 from elenchus.engine.explain import explain
 from elenchus.engine.run import run
 from elenchus.engine.verdict import judge
-from elenchus.errors import NoSuchName, Place, Problem, QuestionError
+from elenchus.errors import NoSuchName, Place, Problem, QuestionError, Span
+from elenchus.language.nodes import Parameter
 from elenchus.language.parser import read, read_changes
+from elenchus.language.tree import walk
 from elenchus.language.words import is_keyword
 from elenchus.plan.check import check
 from elenchus.site.files import NAME
@@ -60,7 +62,7 @@ def ask(
     values = with_here(site, listing, several(given))
     if as_if:
         site = with_more(site, lambda each: plan_of(each, listing, values), as_if)
-    plan = plan_of(site, listing, values)
+    plan = plan_for(site, listing, values)
     answer = run(plan, site.dataset, site.clock, listing.text, page)
     answer = replace(answer, formulas=site.definition.formulas)
     rule = absent_choice(listing, values)
@@ -76,7 +78,7 @@ def why(site: Site, question: str, *, given: Values | None = None, changes: str 
     """
     listing = resolved(site, question, changes)
     return explain(
-        plan_of(site, listing, with_here(site, listing, several(given))),
+        plan_for(site, listing, with_here(site, listing, several(given))),
         site.dataset,
         site.clock,
         listing.text,
@@ -91,8 +93,34 @@ def why_entry(
     ``name`` is an id, a slug or kind/slug. Raises NoSuchName, QuestionError, SiteError.
     """
     listing = resolved(site, question, changes)
-    plan = plan_of(site, listing, with_here(site, listing, several(given)))
+    plan = plan_for(site, listing, with_here(site, listing, several(given)))
     return judge(plan, site.dataset, site.clock, row_of(site.dataset, plan.taxonomy, name))
+
+
+def at_value(problem: Problem, given: Mapping[str, Sequence[str]], names: Mapping[Span, str]) -> Problem:
+    """Return a problem of a value that was given for a parameter as one of that value.
+
+    It stands where the parameter does, and nothing is wrong there.
+    """
+    name = names.get(problem.span) if problem.span and problem.code in OF_VALUES else None
+    return replace(problem, span=None, place=Place(f"--with {name}")) if name in given else problem
+
+
+# Codes of problems that a value by itself can have.
+OF_VALUES = frozenset(
+    {"unknown-term", "ambiguous-term", "unknown-entry", "ambiguous-entry", "unknown-choice", "bad-date",
+     "not-a-number", "not-yes-or-no"}
+)  # fmt: skip
+
+
+def plan_for(site: Site, listing: Listing, given: Mapping[str, Sequence[str]]) -> Plan:
+    """Return the plan of what somebody asks; a problem of a value that is given stands at that value."""
+    try:
+        return plan_of(site, listing, given)
+    except QuestionError as error:
+        names = {node.span: node.name for node in walk(listing.question) if isinstance(node, Parameter)}
+        problems = [at_value(each, given, names) for each in error.problems]
+        raise QuestionError(error.text, problems) from None
 
 
 def several(given: Values | None) -> dict[str, Sequence[str]]:

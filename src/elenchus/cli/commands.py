@@ -47,6 +47,7 @@ def program(
     """Ask which entries a place on a website shows, in what order, and why."""
 
 
+CHARTS = (".svg", ".png")
 RENAMED_FORMATS = {"ids": "lines", "count": "number"}
 
 
@@ -61,6 +62,13 @@ def known_format(name: str) -> str:
             hint = f" It is called {RENAMED_FORMATS[name]} now."
         raise typer.BadParameter(f"there is no format “{name}”.{hint}")
     return name
+
+
+def drawable(path: Path | None) -> Path | None:
+    """Return the name of a file of a form that charts have."""
+    if path and path.suffix.lower() not in CHARTS:
+        raise typer.BadParameter(f"the file {path} ends neither in .svg nor in .png")
+    return path
 
 
 def values_of(given: list[str] | None) -> dict[str, list[str]]:
@@ -146,7 +154,12 @@ def ask(
     ] = False,
     chart: Annotated[
         Optional[Path],  # noqa: UP045
-        typer.Option("--chart", metavar="FILE", help="Draw the groups as bars into a file, .svg or .png."),
+        typer.Option(
+            "--chart",
+            metavar="FILE",
+            callback=drawable,
+            help="Draw the groups as bars into a file, .svg or .png.",
+        ),
     ] = None,
     problems: ProblemsOption = False,
 ) -> None:

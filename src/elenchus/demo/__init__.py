@@ -45,7 +45,7 @@ def write_demo(folder: Path, *, force: bool = False) -> int:
         for path in changed:
             write_whole(targets[path], path.read_bytes())
     except OSError as error:
-        message = f"{error.filename or folder} cannot be written ({error.strerror})"
+        message = f"the file {error.filename or folder} cannot be written ({error.strerror})"
         raise FolderError([Problem("cannot-write", message, "Name another folder.")]) from None
     return len(sources)
 

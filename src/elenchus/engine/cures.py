@@ -30,7 +30,7 @@ from elenchus.plan.nodes import (
     TimeValue,
     Via,
 )
-from elenchus.plan.words import condition_words, mend_words
+from elenchus.plan.words import condition_words, mend_words, with_article
 from elenchus.table.convert import Moment, within
 from elenchus.table.patch import patched
 from elenchus.table.schema import CORE_FIELDS, Type
@@ -482,7 +482,8 @@ class Workshop:
             words = f"set {first.name} to {what}, such as {new[0]}"
             keys = [new]
             if field.type.many and positive:
-                words, keys = f"give it a {first.name}: {what}, such as {new[0]}", [*have, new]
+                words = f"give it {with_article(first.name)}: {what}, such as {new[0]}"
+                keys = [*have, new]
             yield (Change(words, self.edit(field, keys)),)
         if not positive:
             for rest in self.of_many(test, field, have, iter(()), positive=False):

@@ -14,6 +14,7 @@ from elenchus.engine.state import state_of
 from elenchus.engine.stats import statistics
 from elenchus.engine.view import View
 from elenchus.plan.nodes import FieldRef
+from elenchus.table.convert import within
 from elenchus.table.schema import CORE_FIELDS, Type, describe
 from elenchus.values.texts import fold, quoted
 
@@ -186,7 +187,8 @@ def examples(field: Field) -> str:
     if kind.is_date:
         return f"where {field.name} in last 30 days"
     if kind in (Type.INTEGER, Type.NUMBER):
-        return f"where {field.name} >= 10"
+        number = 10 if within(10, field) else field.most if field.least is None else field.least
+        return f"where {field.name} >= {number:g}"
     if kind is Type.CHOICE:
         return f"where {field.name} = {field.type.choices[0]}"
     if kind.is_text:

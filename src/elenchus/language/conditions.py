@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, NoReturn
 
 from elenchus.errors import Problem
 from elenchus.language import nodes
+from elenchus.language.habits import CALLS, NULLS, OPERATORS, PREFIXES
 from elenchus.language.lexer import Sort
 from elenchus.language.printer import print_condition
 from elenchus.operators import Operands, operator, spellings
@@ -21,19 +22,6 @@ __all__ = ["arguments", "condition", "value_list"]
 DEEPEST = 40  # parentheses and nots inside one another
 MOST_VALUES = 1_000  # values in one list
 MOST_TAXONOMIES = 50  # that likeness goes by
-
-# What people who know other notations write, and what it is here.
-HABITS = {
-    "is": "Write “=” to compare with a value.",
-    "equals": "Write “=”.",
-    "like": "Write “contains”.",
-    "includes": "Write “contains” for a text, “=” for a term.",
-    "has": "Write “=” for a term or an element of a list, “has all” for several.",
-    "before": "Write “<”.",
-    "after": "Write “>”.",
-    "since": "Write “>=”.",
-    "until": "Write “<=”.",
-}
 
 
 def condition(cursor: Cursor) -> Condition:
@@ -108,7 +96,7 @@ def arguments(cursor: Cursor) -> tuple[nodes.Argument, ...]:
     while cursor.accept(","):
         found.append(argument(cursor))
     if not cursor.accept(")"):
-        hint = "Write (habitat = shore, period = today)."
+        hint = "Write (name = value, name = value)."
         cursor.fail("open-parenthesis", f"the list of parameters goes on with {cursor.next.shown}", hint)
     if len({each.name for each in found}) < len(found):
         cursor.fail("clause-twice", "one parameter is given twice", span=cursor.span_from(opened))
@@ -159,14 +147,35 @@ def no_operator(cursor: Cursor, path: nodes.Path) -> NoReturn:
     ahead = (path.names[0].lower(), token.text.lower())
     if any(words[: len(ahead)] == ahead for words in spellings()):
         name = " ".join(ahead)
-        hint = f"Name the field first, such as species {name} …"
+        hint = f"Name the field first, such as FIELD {name} …"
         cursor.fail("no-field", f"before {quoted(name)} a field is missing", hint, path.span)
+    if hint := habit(cursor, path):
+        message = f"{token.shown} after {quoted('.'.join(path.names))} compares nothing"
+        cursor.fail("no-operator", message, hint)
     near = nearest(token.text, (" ".join(words) for words in spellings()), most=1)
-    hint = HABITS.get(token.text.lower()) or (f"Did you mean {near[0]}?" if near else "")
+    hint = f"Did you mean {near[0]}?" if near else ""
     if not hint:
         hint = "Write " + either(dict.fromkeys(words[0] for words in spellings() if words[0] != "not")) + "."
-    message = f"after {quoted('.'.join(path.names))} stands {token.shown}, which compares nothing"
+    message = f"{token.shown} after {quoted('.'.join(path.names))} compares nothing"
     cursor.fail("no-operator", message, hint)
+
+
+def habit(cursor: Cursor, path: nodes.Path) -> str:
+    """Return what helps where somebody writes as another notation has it; nothing where nobody would."""
+    token, name = cursor.next, path.names[-1].lower()
+    if token.means("is"):
+        rest = [each.text.lower() for each in cursor.tokens[cursor.at + 1 : cursor.at + 3]]
+        is_not = rest[:1] == ["not"]
+        if set(rest[is_not : is_not + 1]) & NULLS:
+            return "Write “is set”." if is_not else "Write “is missing”."
+        return "Write “!=” to compare with a value." if is_not else "Write “=” to compare with a value."
+    if token.means("("):
+        inner = cursor.tokens[min(cursor.at + 1, len(cursor.tokens) - 1)].text
+        part = CALLS.get(name, "").replace("date.", f"{inner}.") if inner else ""
+        return f"There are no functions: write {part}." if part else "There are no functions here."
+    if name in PREFIXES and token.is_name:
+        return f"Write {token.text} {PREFIXES[name]}."
+    return OPERATORS.get(token.text.lower(), "")
 
 
 def operands(cursor: Cursor, wanted: Operands, name: str) -> tuple[Value, ...]:
@@ -178,7 +187,7 @@ def operands(cursor: Cursor, wanted: Operands, name: str) -> tuple[Value, ...]:
     first = cursor.value(name)
     if wanted is not Operands.PAIR:
         return (first,)
-    cursor.expect("and", f"{name} …")
+    cursor.expect("and", f"{name} …", "Write between 1 and 3.")
     return (first, cursor.value(name))
 
 

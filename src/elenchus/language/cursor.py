@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, NoReturn
 
 from elenchus.errors import Problem, Span
 from elenchus.language import nodes
+from elenchus.language.habits import NUMBERS
 from elenchus.language.lexer import Sort, Token
 from elenchus.language.words import CLAUSES
 from elenchus.values.dates import is_relative
@@ -94,12 +95,11 @@ class Cursor:
         """Give up the clause with a problem, at the next token unless a span is given."""
         raise Stop(Problem(code, message, hint, span=span or self.next.span))
 
-    def expect(self, word: str, after: str) -> None:
+    def expect(self, word: str, after: str, hint: str = "") -> None:
         """Move on over a keyword or sign that must stand here."""
         if not self.accept(word):
-            self.fail(
-                "expected", f"{quoted(after)} must be followed by {quoted(word)}, not {self.next.shown}"
-            )
+            message = f"{quoted(after)} must be followed by {quoted(word)}, not {self.next.shown}"
+            self.fail("expected", message, hint)
 
     def name(self, what: str) -> Literal:
         """Read a name."""
@@ -132,17 +132,15 @@ class Cursor:
             message = f"{quoted(name.text)} is no field: a dot stands between two names"
             self.fail("bad-path", message, span=name.span)
         if counted and len(names) != 2:  # noqa: PLR2004 - a kind and its field
-            self.fail(
-                "bad-path", "“count of” needs a kind and its field, such as sighting.station", span=name.span
-            )
+            self.fail("bad-path", "“count of” needs a kind and its field: kind.field", span=name.span)
         return nodes.Path(names, counted, self.span_from(first))
 
     def number(self, clause: str) -> int:
         """Read a whole number that is not negative."""
         if not re.fullmatch(r"[0-9]+", self.next.text):
-            self.fail(
-                "bad-number", f"{quoted(clause)} takes a whole number such as 10, not {self.next.shown}"
-            )
+            message = f"{quoted(clause)} takes a whole number such as 10, not {self.next.shown}"
+            hint = "No number here is less than 0." if self.next.text.startswith("-") else ""
+            self.fail("bad-number", message, hint or NUMBERS.get(self.next.text.lower(), ""))
         if len(self.next.text) > len(str(LARGEST)):
             self.fail("bad-number", f"{quoted(clause)} takes at most {LARGEST}")
         return int(self.take().text)
@@ -173,7 +171,7 @@ class Cursor:
         if self.next.means("("):
             hint = f"{after} takes one value; several go with in (…)."
         elif self.next.means("=", "<", ">", "<=", ">=", "!="):
-            hint = "Write != for “is not”." if self.next.means(">") else "Write “=” once."
+            hint = "One sign compares."
         self.fail("no-value", f"{quoted(after)} needs a value, but here is {self.next.shown}", hint)
 
     def values(self, after: str) -> tuple[Value, ...]:

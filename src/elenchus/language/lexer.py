@@ -8,6 +8,7 @@ from enum import Enum
 from typing import TYPE_CHECKING
 
 from elenchus.errors import Problem, Span
+from elenchus.language.habits import SIGNS
 from elenchus.language.words import is_keyword
 from elenchus.values.texts import quoted
 
@@ -23,10 +24,11 @@ TOKEN = re.compile(
                  |[\w./-]+)
       | (?P<text>"(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*')
       | (?P<parameter>:[^\W\d][\w-]*(?:\.[^\W\d][\w-]*)*\??)
+      | (?P<foreign>==+|<>|=~|~|&+|\|+|!(?!=)|[\[\]])
       | (?P<sign><=|>=|!=|[=<>(),])
       | (?P<open>["'])
       | (?P<curly>[“”„][^“”„]*[“”]|[‘’][^‘’]*[‘’])
-      | (?P<other>&+|\|+|.)""",
+      | (?P<other>.)""",
     re.VERBOSE | re.DOTALL,
 )
 ESCAPES = {"n": "\n", "t": "\t", "\\": "\\", '"': '"', "'": "'"}
@@ -34,7 +36,6 @@ CURLY = 'Use straight quotes: "…".'
 STRAY = {
     "“": 'Use straight quotes: "…".', "”": 'Use straight quotes: "…".',
     "‘": "Use straight quotes: '…'.", "’": "Use straight quotes: '…'.",
-    "&": "Write “and”.", "|": "Write “or”.", "!": "Write “not”, or != for “is not”.",
     ";": "A question has no “;”.", "*": "There are no wildcards: use contains, or leave the condition out.",
 }  # fmt: skip
 
@@ -85,6 +86,13 @@ def tokens(text: str, problems: list[Problem], *, comments: bool = False) -> Ite
             yield Token(Sort.TEXT, unescaped(match["text"][1:-1]), span)
         elif match["sign"] or match["parameter"]:
             yield Token(Sort.SIGN if match["sign"] else Sort.PARAMETER, match[0], span)
+        elif match["foreign"]:
+            known = match[0] if match[0] in SIGNS else match[0][:2] if match[0][:2] in SIGNS else match[0][0]
+            meant, hint = SIGNS[known]
+            problems.append(
+                Problem("stray-character", f"{quoted(match[0])} means nothing here", hint, span=span)
+            )
+            yield Token(Sort.WORD if meant.isalpha() else Sort.SIGN, meant, span)
         elif match["open"]:
             problems.append(
                 Problem("open-quote", f"this {match[0]} is never closed", span=Span(span.start, len(text)))

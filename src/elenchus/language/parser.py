@@ -5,9 +5,10 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, NoReturn
 
 from elenchus.errors import Problem, QuestionError, Span
-from elenchus.language import nodes
+from elenchus.language import habits, nodes
 from elenchus.language.conditions import arguments, condition, value_list
 from elenchus.language.cursor import Cursor, Stop
+from elenchus.language.habits import DIRECTIONS, SORTING
 from elenchus.language.lexer import Sort, tokens
 from elenchus.language.words import CLAUSES
 from elenchus.values.texts import either, nearest, quoted
@@ -22,18 +23,8 @@ __all__ = ["parse", "parse_condition", "parse_order", "read", "read_changes"]
 
 LONGEST = 20_000  # characters in a question
 MOST_ORDER_KEYS = 16
+THOUSANDS = 3  # digits after a comma that parts thousands
 MOST_GROUP_KEYS = 3  # a row stands in as many groups as its values multiply to
-
-INSTEAD = {
-    "select": "A question needs no select: begin with from or where.",
-    "sort": "Write “order by”.",
-    "skip": "Write “offset”.",
-    "page": "Write “per page”; the page itself is chosen outside the question.",
-    "top": "Write “limit”.",
-    "and": "The first condition follows “where”.",
-    "having": "Conditions stand after “where”, before any grouping.",
-    "first": "Write “limit”.",
-}
 
 
 def parse(text: str, *, comments: bool = False) -> Question:
@@ -177,7 +168,7 @@ def clause(cursor: Cursor, found: dict[str, Any]) -> None:
 def no_clause(cursor: Cursor, token: Token) -> NoReturn:
     """Give up at a word that begins no clause."""
     near = nearest(token.text, CLAUSES, most=1)
-    hint = INSTEAD.get(token.text.lower()) or (f"Did you mean {near[0]}?" if near else "")
+    hint = habits.CLAUSES.get(token.text.lower()) or (f"Did you mean {near[0]}?" if near else "")
     hint = hint or f"A question is made of clauses: {', '.join(CLAUSES)}."
     cursor.fail("no-clause", f"no clause begins with {token.shown}", hint, token.span)
 
@@ -185,15 +176,24 @@ def no_clause(cursor: Cursor, token: Token) -> NoReturn:
 def trailing(cursor: Cursor, clause_name: str) -> NoReturn:
     """Give up at what follows a complete clause."""
     token, hint = cursor.next, ""
+    word = token.text.lower() if token.sort is Sort.WORD else ""
     if clause_name == "where" and token.means(","):
-        hint = decimal_comma(cursor) or "Join conditions with “and” or “or”."
+        hint = decimal_comma(cursor) or "Join conditions with “and” or “or”; several values stand in (a, b)."
+    elif clause_name == "limit" and token.means(","):
+        hint = "Write “offset 5 limit 10”."
     elif token.means(")"):
         hint = "No parenthesis is open here."
+    elif token.means("("):
+        hint = "There are no functions here; a span of time is “in last 30 days”."
+    elif clause_name == "order" and word in DIRECTIONS:
+        hint = DIRECTIONS[word]
+    elif word in habits.CLAUSES:
+        hint = habits.CLAUSES[word]
     elif token.is_name and cursor.before.is_name and clause_name in ("where", "source"):
         hint = f'Put a text of several words in quotes: "{cursor.before.text} {token.text}".'
     elif token.sort is Sort.WORD:
         near = nearest(token.text, CLAUSES, most=1)
-        hint = f"Did you mean {near[0]}?" if near else INSTEAD.get(token.text.lower(), "")
+        hint = f"Did you mean {near[0]}?" if near else ""
     cursor.fail("unexpected-text", f"{token.shown} cannot stand here", hint)
 
 
@@ -201,6 +201,8 @@ def decimal_comma(cursor: Cursor) -> str:
     """Return what helps where a comma stands inside a number."""
     after = cursor.tokens[min(cursor.at + 1, len(cursor.tokens) - 1)]
     if cursor.before.text.isdigit() and after.text.isdigit():
+        if len(after.text) == THOUSANDS:
+            return f"Write the number without a comma: {cursor.before.text}{after.text}."
         return f"Write a decimal point: {cursor.before.text}.{after.text}."
     return ""
 
@@ -230,7 +232,7 @@ def where(cursor: Cursor, first: Token) -> nodes.Where:
 
 def order(cursor: Cursor, first: Token) -> nodes.Order:
     """Read ``order by key, key``."""
-    cursor.expect("by", "order")
+    cursor.expect("by", "order", "Write “order by” and a field.")
     keys = [order_key(cursor)]
     while cursor.accept(","):
         keys.append(order_key(cursor))
@@ -263,6 +265,13 @@ def order_key(cursor: Cursor) -> nodes.OrderKey:
                 hint = "newest has the latest date first, oldest the earliest." if "est" in name else ""
                 cursor.fail("idle-direction", f"{quoted(name)} has its direction already", hint)
             return nodes.OrderKey(name, span=cursor.span_from(first))
+    if first.means("asc", "desc"):
+        field = cursor.tokens[min(cursor.at + 1, len(cursor.tokens) - 1)].text or "FIELD"
+        hint = f"Write the field first: order by {field} {first.text.lower()}."
+        cursor.fail("expected", f"{first.shown} stands before its field", hint)
+    if first.text.lower() in SORTING and cursor.tokens[cursor.at + 1].means("("):
+        hint = f"Write order by {SORTING[first.text.lower()]}."
+        cursor.fail("expected", "an order is no function", hint)
     path = cursor.path()
     natural = cursor.accept("natural")
     descending = cursor.next.means("desc")
@@ -293,7 +302,7 @@ def at_most(cursor: Cursor, first: Token) -> nodes.AtMost:
 
 def group(cursor: Cursor, first: Token) -> nodes.Group:
     """Read ``group by key, key with empty``."""
-    cursor.expect("by", "group")
+    cursor.expect("by", "group", "Write “group by” and a field.")
     keys = [group_key(cursor)]
     while cursor.accept(","):
         keys.append(group_key(cursor))

@@ -18,7 +18,7 @@ def flowing(pieces: Iterable[Piece], width: int | None, indent: int) -> Iterator
 
     Without a width everything stands on one line. A word longer than a line is left whole.
     """
-    column = 0
+    column, is_fresh = 0, False  # fresh: nothing stands on the line but its indent
     for text, role in pieces:
         for word in re.findall(r"\s+|\S+", text):
             if (
@@ -28,9 +28,10 @@ def flowing(pieces: Iterable[Piece], width: int | None, indent: int) -> Iterator
                 and column + width_of(word) > width
             ):
                 yield Piece("\n" + " " * indent)
-                column = indent
-            elif word.isspace() and column == indent and column:
+                column, is_fresh = indent, True
+            elif word.isspace() and is_fresh:
                 continue
             yield Piece(word, role)
             column += width_of(word)
+            is_fresh = False
     yield Piece("\n")

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 __all__ = ["RECORDS"]
 
-INSTEAD = "Use = or in; from terms and references follow a path to a text, such as habitat.name."
+INSTEAD = "Use = or in; from terms and references follow a path to a text, such as {field}.name."
 
 
 def text(field: FieldType) -> bool:

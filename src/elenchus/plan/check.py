@@ -309,7 +309,7 @@ class Checker(Reading):
         """Return the order in which a taxonomy lists its terms."""
         if self.fields.taxonomy:
             return TermOrder()
-        hint = "It is for questions such as from habitat; to group entries by their terms write group by."
+        hint = "It is for questions from a taxonomy; to group entries by their terms write group by."
         self.report("wrong-order", "only terms have a term order", hint, node.span)
         return None
 

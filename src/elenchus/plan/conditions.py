@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Protocol, assert_never
 
 from elenchus.errors import Problem, QuestionError
 from elenchus.language import nodes
+from elenchus.language.habits import NULLS
 from elenchus.language.parser import parse_condition
 from elenchus.operators import Operands, operator
 from elenchus.plan.conflicts import conflict, reversed_bounds
@@ -105,7 +106,7 @@ class Conditions(Reading):
             message = (
                 f"{quoted(record.name)} takes {record.types}, and {field.name} holds {describe(field.type)}"
             )
-            self.report("wrong-operator", message, record.instead, node.op_span)
+            self.report("wrong-operator", message, record.instead.format(field=field.name), node.op_span)
             return None
         values = self.values(node, record, field)
         if len(values) == len(node.values) and record.operands is Operands.PAIR and reversed_bounds(*values):
@@ -125,7 +126,11 @@ class Conditions(Reading):
                     else self.resolver.value(field, literal)
                 )
             except Refused as refused:
-                self.problems.append(refused.problem)
+                problem = refused.problem
+                if literal.text.lower() in NULLS and record.name in ("=", "in"):
+                    verb = "is set" if node.negated else "is missing"
+                    problem = replace(problem, hint=f"Write {field.name} {verb}.")
+                self.problems.append(problem)
             else:
                 found.append(one)
         return tuple(found)

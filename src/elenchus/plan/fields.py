@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from elenchus.errors import Problem
 from elenchus.plan.nodes import Counted, FieldRef, Itself, Part, Via
+from elenchus.table.conform import FLAGS
 from elenchus.table.schema import FieldType, Type, describe
 from elenchus.values.texts import either, nearest, quoted
 
@@ -31,6 +32,10 @@ DATE_PARTS: dict[str, tuple[PartName, Type]] = {
 }
 
 
+# What people call taxonomies, whatever these are called on a site.
+FILED = frozenset(
+    {"tag", "tags", "category", "categories", "label", "labels", "keyword", "keywords", "term", "terms"}
+)
 # Fields of terms that were given up, and what they are called now.
 RENAMED = {"count": "own", "total": "with_below"}
 
@@ -109,6 +114,12 @@ class Fields:
             hint = f"It is a field of {either(others)}."
         elif name in schema.kinds:
             hint = f"It is a kind: write from {name}."
+        elif name.endswith("-"):
+            hint = "A path goes with dots: reference.field."
+        elif name.lower() in FILED and schema.taxonomies:
+            hint = f"Entries are filed under {either(schema.taxonomies)}."
+        elif name.lower() in FLAGS:
+            hint = f"It is the status: write status {'=' if name.lower() == 'draft' else '!='} draft."
         else:
             lists = f"elenchus describe {kinds[0] if len(kinds) == 1 else 'KIND'} lists the fields."
             hint = f"Did you mean {either(near)}?" if near else lists

@@ -166,7 +166,8 @@ class Resolver:
         ]
         hidden = set() if self.unpublished else self.data.hidden_terms(field.type.taxonomy, self.clock.now)
         near = self.data.taxonomies[field.type.taxonomy].suggest(literal.text, hidden)
-        return " ".join([*elsewhere[:1], *([f"Did you mean {either(near)}?"] if near else [])])
+        found = " ".join([*elsewhere[:1], *([f"Did you mean {either(near)}?"] if near else [])])
+        return found or f"elenchus describe {field.type.taxonomy} lists them."
 
     def entry(self, field: FieldRef, literal: Literal) -> EntryValue:
         """Return an entry by id, slug or kind/slug."""

@@ -31,7 +31,7 @@ if TYPE_CHECKING:
 
     from elenchus.plan.nodes import Condition, GroupKey, OrderKey, Plan, Value
 
-__all__ = ["arrangement", "condition_words", "mend_words", "order_words", "parts"]
+__all__ = ["arrangement", "condition_words", "mend_words", "order_words", "parts", "with_article"]
 
 
 def parts(condition: Condition | None) -> list[Condition]:
@@ -96,7 +96,9 @@ def mend_words(condition: Condition, holds: Callable[[Condition], bool], *, want
         template = mend if wanted != condition.negated else unmend
         if condition.field.type.many and condition.operator in ("=", "in"):
             template = "give it {field} {0}" if wanted != condition.negated else "take {field} {0} away"
-        return template.format(*value_words(condition), field=condition.field.name)
+        return template.format(
+            *value_words(condition), field=condition.field.name, a_field=with_article(condition.field.name)
+        )
     if isinstance(condition, SharesTerms):
         fields = either(field.name for field in condition.fields)
         entry = condition.entry.shown
@@ -106,6 +108,11 @@ def mend_words(condition: Condition, holds: Callable[[Condition], bool], *, want
     joined = " or " if isinstance(condition, AnyOf) == wanted else " and "
     wrong = [part for part in condition.parts if holds(part) != wanted]
     return joined.join(mend_words(part, holds, wanted=wanted) for part in wrong)
+
+
+def with_article(name: str) -> str:
+    """Return a name with the article that it is read with: an image, a date."""
+    return f"{'an' if name[:1].lower() in 'aeiou' else 'a'} {name}"
 
 
 def value_words(test: Test) -> list[str]:
@@ -176,7 +183,7 @@ def arrangement(plan: Plan) -> list[str]:
     if plan.groups:
         found.append(f"In groups by {', then '.join(group_words(key) for key in plan.groups)}.")
     if plan.fill:
-        found.append(f"Filled up to {plan.fill.at_least} from {plan.fill.rows.name}.")
+        found.append(f"Where fewer than {plan.fill.at_least} remain, {plan.fill.rows.name} fills up.")
     if plan.per_page:
         found.append(f"{plan.per_page} on a page.")
     return found

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from elenchus import sources
-from elenchus.errors import Problem, SiteError
+from elenchus.errors import NotATime, Problem, SiteError
 from elenchus.site.definition import FILE_NAME, Definition, read_definition
 from elenchus.site.inheritance import Library
 from elenchus.site.listings import read_listings
@@ -128,5 +128,5 @@ def instant_of(definition: Definition, at: str) -> int:
     found = literal_interval(at, definition.zone)
     if found is None:
         message = f"--at {quoted(at)} is not a date"
-        raise SiteError([Problem("bad-time", message, "Write 2026-06-01 or 2026-06-01T09:00.")])
+        raise NotATime([Problem("bad-time", message, "Write 2026-06-01 or 2026-06-01T09:00.")])
     return found.start
