@@ -89,7 +89,7 @@ def titles(page: Page) -> list[str]:
     """Return the titles that a visitor sees in the list."""
     return [
         each.locator("a").first.inner_text()
-        for each in page.locator("#find .list h3").all()
+        for each in page.locator("#find .elen-list h3").all()
         if each.is_visible()
     ]
 
@@ -104,13 +104,13 @@ def test_pager(page: Page, web: str) -> None:
     """From page to page and back; the ends have no way further, the current page is marked."""
     page.goto(f"{web}/notebook/")
     assert titles(page) == listed()[:10]
-    assert page.locator(".pager >> text=Previous").count() == 0
+    assert page.locator(".elen-pager >> text=Previous").count() == 0
     for number in (2, 3, 4):
-        page.locator(".pager >> text=Next").click()
+        page.locator(".elen-pager >> text=Next").click()
         assert page.url == f"{web}/notebook/page/{number}/"
-        assert page.locator(".pager [aria-current=page]").inner_text() == str(number)
+        assert page.locator(".elen-pager [aria-current=page]").inner_text() == str(number)
         assert titles(page) == listed()[10 * (number - 1) : 10 * number]
-    assert page.locator(".pager >> text=Next").count() == 0
+    assert page.locator(".elen-pager >> text=Next").count() == 0
 
 
 def test_choosing_with_script(page: Page, web: str) -> None:
@@ -127,10 +127,12 @@ def test_choosing_with_script(page: Page, web: str) -> None:
     wanted = listed(habitat=["shore", "dunes"], order="a-z", period="last 90 days")
     assert titles(page) == wanted
     assert page.locator("[role=status]").inner_text() == f"{len(wanted)} of {len(listed())} shown"
-    assert not page.locator(".pager").is_visible()
+    assert not page.locator(".elen-pager").is_visible()
     for label, value in (("Estuary", "estuary"), ("Dunes", "dunes")):
         count = (
-            page.locator("label", has_text=re.compile(rf"^\s*{label}\s+\d")).locator(".count").inner_text()
+            page.locator("label", has_text=re.compile(rf"^\s*{label}\s+\d"))
+            .locator(".elen-count")
+            .inner_text()
         )
         assert int(count) == len(listed(habitat=value, period="last 90 days"))
 
@@ -142,7 +144,7 @@ def test_choosing_with_script(page: Page, web: str) -> None:
     page.get_by_text("Show all").click()
     assert titles(page) == listed()[:10]
     assert page.url == f"{web}/notebook/"
-    assert page.locator(".pager").is_visible()
+    assert page.locator(".elen-pager").is_visible()
 
 
 @pytest.mark.parametrize(
@@ -155,7 +157,7 @@ def test_choosing_with_script(page: Page, web: str) -> None:
     ],
 )
 def test_addresses_with_script(page: Page, web: str, query: str, given: dict[str, str] | None) -> None:
-    """An address with choices shows them; what is not among them is told and left out."""
+    """An address with choices shows them; what is not among them is reported and left out."""
     page.goto(f"{web}/notebook/{query}")
     assert titles(page) == (listed()[:10] if given is None else listed(**given))
     assert ("nowhere" in page.locator("[role=status]").inner_text()) == ("nowhere" in query)
@@ -166,8 +168,8 @@ def test_without_script(browser: Browser, web: str) -> None:
     page = browser.new_page(java_script_enabled=False)
     page.goto(f"{web}/notebook/")
     assert titles(page) == listed()[:10]
-    assert not page.locator("form.choose").is_visible()
-    page.locator(".pager >> text=Next").click()
+    assert not page.locator("form.elen-choose").is_visible()
+    page.locator(".elen-pager >> text=Next").click()
     assert titles(page) == listed()[10:20]
     page.close()
 
@@ -183,7 +185,7 @@ def test_choosing_by_address(browser: Browser, preview: tuple[str, Path]) -> Non
     assert page.url.endswith("/notebook/?habitat=shore&habitat=dunes&order=oldest")
     assert titles(page) == listed(habitat=["shore", "dunes"], order="oldest")[:10]
     assert page.get_by_label(re.compile(r"^\s*Shore\b")).is_checked()
-    page.locator(".pager >> text=Next").click()
+    page.locator(".elen-pager >> text=Next").click()
     assert page.url.endswith("&order=oldest&page=2")
     assert titles(page) == listed(habitat=["shore", "dunes"], order="oldest")[10:20]
     page.close()
@@ -286,7 +288,7 @@ def test_live_reload(page: Page, preview: tuple[str, Path]) -> None:
 def test_why_and_another_time(page: Page, preview: tuple[str, Path]) -> None:
     """From an entry to why it stands there; from today to another day and back."""
     page.goto(f"{preview[0]}/notebook/")
-    page.locator("#find .list a.why-link").first.click()
+    page.locator("#find .elen-list a.elen-why-link").first.click()
     assert "Listed: 1 of 40" in page.locator(".told").inner_text()
     page.get_by_text("Back to The notebook").click()
     page.locator(".preview summary").click()

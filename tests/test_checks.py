@@ -141,7 +141,7 @@ def test_strict(run: Run, tmp_path: Path) -> None:
 
 
 def test_pages_that_cannot_be_read(run: Run, tmp_path: Path) -> None:
-    """Where pages.toml is broken that is told, and not that all listings stand on no page."""
+    """Where pages.toml is broken that is reported, and not that all listings stand on no page."""
     site = Path(shutil.copytree(elenchus.demo_folder(), tmp_path / "site"))
     with (site / "pages.toml").open("a") as file:
         file.write("[torn\n")
@@ -191,10 +191,10 @@ def test_flowing(texts: list[str], width: int, indent: int) -> None:
 
 
 def test_about(run: Run) -> None:
-    """--about tells of a code what it means, why it hurts and how to mend it; an unknown one has suggestions."""
+    """--about tells of a code what it means, why it hurts and how to fix it; an unknown one has suggestions."""
     done = run("check", "--about", "only-the-term")
     assert [line.split()[0] for line in done.stdout.splitlines() if line[:1].strip()] == [
-        "only-the-term", "means", "hurts", "mend",
+        "only-the-term", "means", "hurts", "fix",
     ]  # fmt: skip
     wrong = run("check", "--about", "only-the-trem")
     assert (wrong.returncode, "Did you mean only-the-term?" in wrong.stderr) == (7, True)

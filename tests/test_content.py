@@ -1,4 +1,4 @@
-"""Reading sites: what is wrong in content is told and does not stop the answer; a wrong site file does."""
+"""Reading sites: what is wrong in content is reported and does not stop the answer; a wrong site file does."""
 
 from __future__ import annotations
 

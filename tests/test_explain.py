@@ -138,7 +138,7 @@ def test_places(reference: elenchus.Site) -> None:
 
 
 def test_left_out_entry(make_site: Write) -> None:
-    """An entry whose file cannot be used is told by its file, not only as unknown."""
+    """An entry whose file cannot be used is reported by its file, not only as unknown."""
     toml = '[sources.n]\nread = "markdown"\npath = "n"\n[kinds.note]\n'
     site = make_site({"elenchus.toml": toml, "n/note/broken.md": "---\ntitle: [\n---\n"})
     with pytest.raises(elenchus.NoSuchName, match="its file cannot be used"):
@@ -168,7 +168,7 @@ typo = "individuls > 3"
     ],
 )
 def test_named_conditions(site_folder: Path, question: str, outcome: str) -> None:
-    """A bare name stands for the condition that the site gives it; errors are told at the name."""
+    """A bare name stands for the condition that the site gives it; errors are reported at the name."""
     file = site_folder / "elenchus.toml"
     file.write_text(file.read_text() + CONDITIONS)
     site = elenchus.open_site(site_folder)

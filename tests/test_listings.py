@@ -303,7 +303,7 @@ def test_random_by_name(site: elenchus.Site) -> None:
 
 @pytest.mark.parametrize("file", ["listings.toml", "listings/more.toml"])
 def test_errors_name_the_line(make_site: Write, run: Run, tmp_path: Path, file: str) -> None:
-    """A mistake in a listing is told with the line of its file, also inside a text of several lines."""
+    """A mistake in a listing is reported with the line of its file, also inside a text of several lines."""
     make_site(
         {
             "elenchus.toml": '[site]\n[sources.n]\nread = "markdown"\npath = "n"\nkind = "note"\n[kinds.note]\n[taxonomies.topic]\n',

@@ -343,7 +343,7 @@ def test_paths(path: str, file: str, address: str, second: str) -> None:
     ],
 )
 def test_unsafe_paths(path: str, reason: str) -> None:
-    """A path that leads out of the site, or that no file may have, is told with its reason."""
+    """A path that leads out of the site, or that no file may have, is reported with its reason."""
     assert reason in unsafe(path)
     assert bool(unsafe(path)) == bool(reason)
 

@@ -1,4 +1,4 @@
-"""Publishing: what is written, what is told before, what is kept, and what must never get onto a page."""
+"""Publishing: what is written, what is reported before, what is kept, and what must never get onto a page."""
 
 from __future__ import annotations
 
@@ -215,7 +215,7 @@ def test_same_bytes(
 
 
 def test_links_in_texts(run: Run, demo: Path) -> None:
-    """Links to content lead to pages, to hidden entries nowhere; what nobody publishes is told."""
+    """Links to content lead to pages, to hidden entries nowhere; what nobody publishes is reported."""
     text = "[a](../report/seal-year-2025.md#x) [b](../sighting/unknown-wader.md) [c](nowhere/) ![d](../../images/seal.svg) [e](https://a.example/) [f](../../../etc/passwd) [g](#h)"
     entry = demo / "notebook" / "guide" / "linking.md"
     entry.write_text(
@@ -614,7 +614,7 @@ def test_nothing_outside_is_published(run: Run, demo: Path, tmp_path: Path) -> N
 @pytest.mark.parametrize(
     ("template", "text", "says"),
     [
-        ("entry.html", "<h1>{{ sheet.heading }}</h1>{{ number('from guide') }}|{{ ask('from guide order by title limit 1').rows[0].title }}|{{ listing('shore-sidebar') }}", "12|A square metre, well read|<ul class=\"titles\">"),
+        ("entry.html", "<h1>{{ sheet.heading }}</h1>{{ number('from guide') }}|{{ ask('from guide order by title limit 1').rows[0].title }}|{{ listing('shore-sidebar') }}", "12|A square metre, well read|<ul class=\"elen-titles\">"),
         ("entry.html", "<h1>{{ sheet.heading }}</h1>{% for row in listing('by-habitat', habitat='dunes') %}{{ row.date.time }} {{ row.habitat }}{% endfor %}", '2026-06-07 <a href="/habitats/shore/sandy-shore/">'),
         ("entry.html", "<h1>x</h1>{{ listing('by-habitat') }}", '<li><a href="/habitats/dunes/">Dunes (5)</a></li>'),
         ("entry.html", "{{ ask('from sighting including unpublished') }}", "templates/entry.html:1: “from sighting including unpublished” includes what is not published"),
@@ -628,7 +628,7 @@ def test_nothing_outside_is_published(run: Run, demo: Path, tmp_path: Path) -> N
     ],
 )  # fmt: skip
 def test_own_templates(run: Run, demo: Path, template: str, text: str, says: str) -> None:
-    """Any template can be replaced and ask questions; its mistakes are told with file and line."""
+    """Any template can be replaced and ask questions; its mistakes are reported with file and line."""
     path = demo / "templates" / template
     path.parent.mkdir(parents=True)
     path.write_text(text, encoding="utf-8")

@@ -132,7 +132,7 @@ def test_forms(demo: TestClient) -> None:
     assert '<option value="last 90 days" selected>' in text
     estuary = text.partition('value="estuary"')[2].partition("</label>")[0]
     listed: Any = demo.get("/api/listings/find?filter[habitat]=estuary&filter[period]=last 90 days").json()
-    assert f'<span class="count">{listed["meta"]["total"]}</span>' in estuary
+    assert f'<span class="elen-count">{listed["meta"]["total"]}</span>' in estuary
     shore = demo.get("/notebook/?habitat=shore&order=oldest").text
     assert 'href="/notebook/?habitat=shore&amp;order=oldest&amp;page=2"' in shore
     assert "<template" not in text
@@ -233,7 +233,7 @@ def test_validators(demo: TestClient) -> None:
 
 
 def test_problems_are_shown(folder: Path) -> None:
-    """A site that cannot be read shows what is wrong on every page, and comes back when that is mended."""
+    """A site that cannot be read shows what is wrong on every page, and comes back when that is fixed."""
     live = Live(folder)
     site = folder / "elenchus.toml"
     good = site.read_text(encoding="utf-8")

@@ -125,7 +125,7 @@ def test_one_place_changes(tmp_path: Path, reference: elenchus.Site, monkeypatch
     )
     (tmp_path / "operators" / "parity.py").write_text(
         "from elenchus.operators.record import Example, Operands, Operator\n"
-        "RECORDS = (Operator(name='is even', says='is even', denies='is odd', mend='', unmend='', types='whole numbers',\n"
+        "RECORDS = (Operator(name='is even', says='is even', denies='is odd', fix='', unfix='', types='whole numbers',\n"
         "    operands=Operands.NONE, doc='', examples=(), fits=lambda field: field.type == 'integer',\n"
         "    rows=lambda column, _: (column.keys % 2 == 0) & column.valid),)\n"
     )

@@ -27,7 +27,7 @@ def renderer() -> Renderer:
 
 @pytest.mark.parametrize("case", cases("markers.toml"), ids=lambda case: str(case["name"]))
 def test_markers(renderer: Renderer, tmp_path: Path, case: dict[str, Any]) -> None:
-    """A file becomes what the case says, and stays so; or every mistake is told with its line."""
+    """A file becomes what the case says, and stays so; or every mistake is reported with its line."""
     path = tmp_path / case["file"]
     path.write_bytes(case["text"].replace("⏎", "\r\n").encode())
     if "errors" in case:
@@ -146,7 +146,7 @@ def test_program(run: Run, tmp_path: Path) -> None:
     done = run("weave", "web", "--site", "site")
     assert (done.returncode, done.stdout.splitlines()[-1]) == (
         0,
-        "2 markers in 2 files: 2 files filled anew.",
+        "2 markers in 2 files: 2 files filled again.",
     )
     assert [path.read_text(encoding="utf-8") for path in (good, other)] == [MARKED.format("4")] * 2
     assert (tmp_path / "outside.html").read_text(encoding="utf-8") == text

@@ -20,7 +20,7 @@ CHECKS_HEAD = """# All checks
 <!-- Written by tools/reference.py from src/elenchus/checks/records.toml. -->
 
 `elenchus check` finds what is wrong before a site is published; `elenchus check --about CODE` prints one of these.
-Errors must be mended, warnings should be, notes are worth knowing.
+Errors must be fixed, warnings should be, notes are worth knowing.
 
 """
 HEADINGS = {
@@ -55,7 +55,7 @@ def written() -> str:
 
 
 def checks() -> str:
-    """Return the page of all checks: what each code means, why it hurts, how to mend it."""
+    """Return the page of all checks: what each code means, why it hurts, how to fix it."""
     found = [CHECKS_HEAD]
     for about, heading in HEADINGS.items():
         found.append(f"## {heading}\n\n")
@@ -63,7 +63,7 @@ def checks() -> str:
             if record.about == about:
                 found.append(f"### {record.code}\n\n")
                 found.append(f"*{record.level.capitalize()}.* {record.means}\n\n")
-                found.append(f"**Why it hurts:** {record.hurts}\n\n**How to mend it:** {record.mend}\n\n")
+                found.append(f"**Why it hurts:** {record.hurts}\n\n**How to fix it:** {record.fix}\n\n")
     return "".join(found).rstrip("\n") + "\n"
 
 

@@ -9,7 +9,7 @@ The error tree::
     ├── NoSuchName       a name of an entry, a term or whatever else means nothing, or several things
     └── FolderError      a folder to be written to is not empty or cannot be written
 
-Problems in content (a date that is none, a term that is not defined) are never raised: they are
+Problems in content (an invalid date, a term that is not defined) are never raised: they are
 collected beside the answer, because one bad entry must not hide the others.
 """
 

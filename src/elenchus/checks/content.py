@@ -29,7 +29,7 @@ __all__ = ["find"]
 
 FEW = 4
 FEWEST_SIGNS = 1_000  # characters of a text that could have too many brackets
-FEWEST = 4  # entries of a kind from which on a habit can be told
+FEWEST = 4  # entries of a kind from which on a habit can be seen
 HABIT = 0.75  # of a kind's entries that have a term, so that those without one are remarkable
 SHORTEST = 6  # letters of terms whose spellings can be nearly the same
 NUMBER = re.compile(r"\s*[+-]?\d+([.,]\d+)?\s*")

@@ -1,4 +1,4 @@
-"""One record for each code: how bad it is, what it means, why it hurts, how to mend it."""
+"""One record for each code: how bad it is, what it means, why it hurts, how to fix it."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ class Record:
     level: Level
     means: str
     hurts: str
-    mend: str
+    fix: str
 
 
 @lru_cache(maxsize=1)
@@ -45,7 +45,7 @@ def records() -> dict[str, Record]:
     for about, table in tomllib.loads(FILE.read_text(encoding="utf-8")).items():
         for code, each in table.items():
             level = cast("Level", each["level"])
-            found[code] = Record(code, about, level, each["means"], each["hurts"], each["mend"])
+            found[code] = Record(code, about, level, each["means"], each["hurts"], each["fix"])
     return found
 
 

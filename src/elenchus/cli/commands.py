@@ -21,7 +21,7 @@ __all__ = ["app"]
 app = typer.Typer(
     name="elenchus",
     help="Ask which entries a place on a website shows, in what order, and why.",
-    epilog="Exit codes: 0 done · 1 something must be mended · 2 wrong option · 3 bad question · 4 bad site · "
+    epilog="Exit codes: 0 done · 1 something must be fixed · 2 wrong option · 3 bad question · 4 bad site · "
     "5 no such page · 6 file or folder not written · 7 no such name · 8 wrong markers · "
     "70 a fault of the program itself.",
     no_args_is_help=True,

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 __all__ = ["check", "pages"]
 
-FAILED = 1  # what check exits with where something must be mended
+FAILED = 1  # what check exits with where something must be fixed
 
 
 def known_report(name: str) -> str:
@@ -71,7 +71,7 @@ def check(
     strict: Annotated[bool, typer.Option("--strict", help="Fail at warnings too.")] = False,
     about: Annotated[
         Optional[str],  # noqa: UP045
-        typer.Option("--about", metavar="CODE", help="Tell what a code means, why it hurts, how to mend it."),
+        typer.Option("--about", metavar="CODE", help="Tell what a code means, why it hurts, how to fix it."),
     ] = None,
 ) -> int:
     """Find what is wrong in the content, the listings and the pages, before they are published.

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 __all__ = ["publish", "serve", "weave"]
 
-FAILED = 1  # what is exited with where something must be mended first
+FAILED = 1  # what is exited with where something must be fixed first
 
 
 @app.command(short_help="Write the pages, feeds and data of the site, telling what changes.")
@@ -79,7 +79,7 @@ def publish(
 
 
 def fails(survey: Survey) -> bool:
-    """Say whether the check finds what must be mended first, and tell it."""
+    """Say whether the check finds what must be fixed first, and tell it."""
     from dataclasses import replace
 
     from elenchus.checks.run import check_site
@@ -131,11 +131,14 @@ def title_of(site: Site, name: str) -> str:
 @app.command(short_help="Fill the markers in HTML and Markdown files of any website.")
 def weave(
     files: Annotated[
-        list[str],
+        Optional[list[str]],  # noqa: UP045
         typer.Argument(metavar="FILE…", help="Files, or folders whose pages and Markdown are meant."),
-    ],
+    ] = None,
     only_check: Annotated[
         bool, typer.Option("--check", help="Write nothing; exit with 1 where a file is not up to date.")
+    ] = False,
+    style: Annotated[
+        bool, typer.Option("--style", help="Print a small stylesheet for what is woven, and do nothing else.")
     ] = False,
     site: SiteOption = None,
     at: AtOption = None,
@@ -146,10 +149,16 @@ def weave(
     nothing is written.
     """
     from elenchus.cli.printing import show
+    from elenchus.layout.pieces import Piece
     from elenchus.publishing.telling import woven_told
     from elenchus.publishing.weaving import files_of, woven, write
-    from elenchus.rendering.renderer import Renderer
+    from elenchus.rendering.renderer import Renderer, woven_style
 
+    if style:
+        show([Piece(woven_style())])
+        return 0
+    if not files:
+        raise typer.BadParameter("name the files to be woven, or --style alone")
     found = woven(Renderer(opened(site, at)), files_of(files))
     for each in found:
         if each.changes and not only_check:
@@ -172,7 +181,7 @@ def serve(
     site: SiteOption = None,
     at: AtOption = None,
 ) -> None:
-    """Show the site as it would be published, and anew whenever content or definitions change.
+    """Show the site as it would be published, and again whenever content or definitions change.
 
     Each page tells what is wrong, why each entry stands there, and can be seen at another time.
     Listings are at /api/listings as JSON:API. Ctrl+C ends it.

@@ -30,7 +30,7 @@ from elenchus.plan.nodes import (
     TimeValue,
     Via,
 )
-from elenchus.plan.words import condition_words, mend_words, with_article
+from elenchus.plan.words import condition_words, fix_words, with_article
 from elenchus.table.convert import Moment, within
 from elenchus.table.patch import patched
 from elenchus.table.schema import CORE_FIELDS, Type
@@ -103,7 +103,7 @@ def merged(way: Iterable[Change]) -> Way:
 
 @dataclass(frozen=True)
 class Workshop:
-    """One row of a selection, to be changed until conditions hold; every change is tried before it is told."""
+    """One row of a selection, to be changed until conditions hold; every change is tried before it is reported."""
 
     judged: Selection
     row: int
@@ -194,7 +194,7 @@ class Workshop:
             case AllOf() | AnyOf():
                 yield from self.joined(condition, wanted)
             case ListedIn():
-                return  # what lists it there is told by asking why of that listing
+                return  # what lists it there is reported by asking why of that listing
 
     def joined(self, condition: AllOf | AnyOf, wanted: bool) -> Iterator[Way]:  # noqa: FBT001
         """Yield ways for all parts together where all are needed, and else for each by itself."""
@@ -209,7 +209,7 @@ class Workshop:
 
     def likeness(self, condition: SharesTerms, wanted: bool) -> Iterator[Way]:  # noqa: FBT001
         """Yield a term that the other entry has, or the loss of all that both have."""
-        words = mend_words(condition, lambda _: not wanted, wanted=wanted)
+        words = fix_words(condition, lambda _: not wanted, wanted=wanted)
         lost: list[Change] = []
         for ref in condition.fields:
             theirs = self.judged.view.column(ref).item(condition.entry.row)
@@ -243,7 +243,7 @@ class Workshop:
         wanted: bool,  # noqa: FBT001
     ) -> Iterator[Way]:
         """Yield edits that may make a comparison true (``positive``) or false."""
-        words = mend_words(test, lambda _: not wanted, wanted=wanted)
+        words = fix_words(test, lambda _: not wanted, wanted=wanted)
         match ref.source:
             case Stored():
                 field = self.declared(ref)

@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 __all__ = ["Remedies"]
 
 MOST_TRIED = 60  # combinations of changes
-MOST_WAYS = 3  # that are told
+MOST_WAYS = 3  # that are reported
 DEEPEST = 3  # listings in listings that are looked into
 PRIORITY = Change("let this section choose before the other, with a smaller priority", clause="priority")
 

@@ -42,7 +42,7 @@ def findings(report: Report, width: int | None) -> Iterator[Piece]:
 
 
 def finding_lines(finding: Finding, width: int | None) -> Iterator[Piece]:
-    """Yield one finding: place, message, code, and what would mend it."""
+    """Yield one finding: place, message, code, and what would fix it."""
     problem = finding.problem
     place = [Piece(f"{problem.place}: ", Role.NAME)] if problem.place else []
     message = Piece(f"{printable(problem.message)}.")
@@ -59,7 +59,7 @@ def summary(report: Report, accepted: int) -> str:
     """Return how many findings there are."""
     counts = [(report.count(level), level) for level in LEVELS]
     parts = [f"{count} {level if count == 1 else level + 's'}" for count, level in counts if count]
-    found = ", ".join(parts) or "nothing to mend"
+    found = ", ".join(parts) or "nothing to fix"
     return found + (f" · {accepted} accepted" if accepted else "")
 
 
@@ -81,10 +81,10 @@ def as_object(report: Report) -> dict[str, Any]:
 
 
 def about_code(record: Record) -> Iterator[Piece]:
-    """Yield what a code means, why it hurts and how to mend it."""
+    """Yield what a code means, why it hurts and how to fix it."""
     yield Piece(record.code, Role.HEADING)
     yield Piece(f"  {record.level}, about {record.about}\n\n", Role.FAINT)
-    for heading, text in (("means", record.means), ("hurts", record.hurts), ("mend", record.mend)):
+    for heading, text in (("means", record.means), ("hurts", record.hurts), ("fix", record.fix)):
         lines = wrap(" ".join(text.split()), WIDEST - 8)
         yield Piece(f"{heading:<8}", Role.STRONG)
         yield Piece("\n        ".join(lines) + "\n")

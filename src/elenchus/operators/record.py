@@ -39,8 +39,8 @@ class Operator:
     """One comparison.
 
     ``name`` is its spelling, ``opposite`` another one for its negation (beside ``not`` before it).
-    ``says`` and ``denies`` put it in plain words, with {0} and {1} for the values; ``mend`` and
-    ``unmend`` say what to do to an entry so that it, or its negation, comes true; ``of_dates`` has the
+    ``says`` and ``denies`` put it in plain words, with {0} and {1} for the values; ``fix`` and
+    ``unfix`` say what to do to an entry so that it, or its negation, comes true; ``of_dates`` has the
     same four for dates, where they read otherwise.
     ``fits`` says which types of field it takes, ``types`` the same in words. ``rows`` returns the mask
     of the rows for which the positive comparison holds; a row without a value never does.
@@ -50,8 +50,8 @@ class Operator:
     operands: Operands
     says: str
     denies: str
-    mend: str
-    unmend: str
+    fix: str
+    unfix: str
     types: str
     doc: str
     examples: tuple[Example, ...]
@@ -66,4 +66,4 @@ class Operator:
 
     def words(self, *, dates: bool) -> tuple[str, str, str, str]:
         """Return the templates of what it says, denies, and takes to come true or false."""
-        return self.of_dates if dates and self.of_dates else (self.says, self.denies, self.mend, self.unmend)
+        return self.of_dates if dates and self.of_dates else (self.says, self.denies, self.fix, self.unfix)

@@ -23,7 +23,7 @@ def address_problems(book: Book, pages_of: Mapping[str, int]) -> Iterator[Proble
     for page in book.pages:
         reason = unsafe(page.path)
         if reason:
-            hint = "Mend the slug in the content, or the path of the page."
+            hint = "Fix the slug in the content, or the path of the page."
             message = f"{named(page)} cannot be written: {reason}"
             yield Problem("unsafe-path", message, hint, place=page.rule.at("address"))
         else:
@@ -97,7 +97,7 @@ def alike(files: Mapping[str, Page]) -> Iterator[Problem]:
 def strays(book: Book) -> Iterator[Problem]:
     """Yield rows with two pages, and rows whose page is not where their kind or taxonomy says.
 
-    What is so for a whole set of pages is told once.
+    What is so for a whole set of pages is reported once.
     """
     doubled: dict[tuple[str, str], list[tuple[str, list[Page]]]] = defaultdict(list)
     moved: dict[str, list[tuple[str, Page, str]]] = defaultdict(list)

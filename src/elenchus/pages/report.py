@@ -1,4 +1,4 @@
-"""What is to be told of pages: their addresses, the sections of one, the pages of a set."""
+"""What is to be reported of pages: their addresses, the sections of one, the pages of a set."""
 
 from __future__ import annotations
 

@@ -163,7 +163,7 @@ class Conditions(Reading):
         return Problem("unknown-name", message, f"Did you mean {either(near)}?", span=node.span)
 
     def named(self, name: str, span: Span) -> Condition | None:
-        """Return the condition that the site gives a name; what is wrong with it is told at the name."""
+        """Return the condition that the site gives a name; what is wrong with it is reported at the name."""
         if name in self.open_names:
             chain = " → ".join([*self.open_names[self.open_names.index(name) :], name])
             self.report("condition-cycle", f"the condition {name} leads back to itself: {chain}", "", span)

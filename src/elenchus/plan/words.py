@@ -31,7 +31,7 @@ if TYPE_CHECKING:
 
     from elenchus.plan.nodes import Condition, GroupKey, OrderKey, Plan, Value
 
-__all__ = ["arrangement", "condition_words", "mend_words", "order_words", "parts", "with_article"]
+__all__ = ["arrangement", "condition_words", "fix_words", "order_words", "parts", "with_article"]
 
 
 def parts(condition: Condition | None) -> list[Condition]:
@@ -84,16 +84,16 @@ def templates(test: Test) -> tuple[str, str, str, str]:
     return operator(test.operator).words(dates=test.field.type.type.is_date)
 
 
-def mend_words(condition: Condition, holds: Callable[[Condition], bool], *, wanted: bool = True) -> str:
+def fix_words(condition: Condition, holds: Callable[[Condition], bool], *, wanted: bool = True) -> str:
     """Return what to change in an entry so that a condition holds, or does not, as ``wanted`` says.
 
     ``holds`` tells of each condition whether it holds now: what is as it should be needs no change.
     """
     if isinstance(condition, Negation):
-        return mend_words(condition.part, holds, wanted=not wanted)
+        return fix_words(condition.part, holds, wanted=not wanted)
     if isinstance(condition, Test):
-        _, _, mend, unmend = templates(condition)
-        template = mend if wanted != condition.negated else unmend
+        _, _, fix, unfix = templates(condition)
+        template = fix if wanted != condition.negated else unfix
         if condition.field.type.many and condition.operator in ("=", "in"):
             template = "give it {field} {0}" if wanted != condition.negated else "take {field} {0} away"
         return template.format(
@@ -107,7 +107,7 @@ def mend_words(condition: Condition, holds: Callable[[Condition], bool], *, want
         return f"let {condition.rows.name} {'list it' if wanted else 'leave it out'}"
     joined = " or " if isinstance(condition, AnyOf) == wanted else " and "
     wrong = [part for part in condition.parts if holds(part) != wanted]
-    return joined.join(mend_words(part, holds, wanted=wanted) for part in wrong)
+    return joined.join(fix_words(part, holds, wanted=wanted) for part in wrong)
 
 
 def with_article(name: str) -> str:

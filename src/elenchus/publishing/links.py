@@ -1,4 +1,4 @@
-"""Links between published pages: those that lead nowhere are told."""
+"""Links between published pages: those that lead nowhere are reported."""
 
 from __future__ import annotations
 

@@ -124,7 +124,7 @@ def woven_told(found: Sequence[Woven], *, only_check: bool) -> Iterator[Piece]:
     if not markers:
         yield Piece("There are no markers: write <!-- elenchus begin LISTING --> … <!-- elenchus end -->.\n")
         return
-    verb = "would change" if only_check else "filled anew"
+    verb = "would change" if only_check else "filled again"
     told = f"{counted(markers, 'marker')} in {counted(len(found), 'file')}: "
     yield Piece(told + (f"{counted(len(changed), 'file')} {verb}.\n" if changed else "all up to date.\n"))
 

@@ -42,7 +42,7 @@ if TYPE_CHECKING:
     from elenchus.site.inheritance import Listing
     from elenchus.site.site import Site
 
-__all__ = ["ASSETS", "MEDIA_TYPES", "Answered", "Renderer", "paths_of"]
+__all__ = ["ASSETS", "MEDIA_TYPES", "Answered", "Renderer", "paths_of", "woven_style"]
 
 ASSETS = "assets"
 ASSET_FILES = ("elenchus.css", "elenchus.js")
@@ -322,6 +322,11 @@ class Renderer:
     def drawn_section(self, view: SectionView) -> Markup:
         """Return a section as HTML: its rows in their layout, without its heading."""
         return self.templates.drawn("rows.html", part=view)
+
+
+def woven_style() -> str:
+    """Return the stylesheet for rows that are woven into pages of others."""
+    return (Path(__file__).with_name(ASSETS) / "woven.css").read_text(encoding="utf-8")
 
 
 def paths_of(found: Placed) -> Iterable[tuple[str, Visit]]:

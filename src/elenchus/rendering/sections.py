@@ -144,4 +144,4 @@ def choice_links(desk: Desk, plan: Plan, choices: Choices) -> Iterator[Link]:
     for choice in choices.choices:
         if choice.count:
             href = desk.row(taxonomy, choice.value).address if taxonomy else NOWHERE
-            yield Link(f"{choice.label} ({choice.count})", href)
+            yield Link(f"{choice.label} ({choice.count})", href, depth=choice.depth)

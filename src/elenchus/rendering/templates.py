@@ -121,7 +121,7 @@ class Templates:
                 replace(each, place=each.place or self.place(at, line), span=None) for each in error.problems
             ]
             raise SiteError(located) from None
-        except Exception as error:  # whatever a template does wrong is told as its own mistake
+        except Exception as error:  # whatever a template does wrong is reported as its own mistake
             at, line = self.where(error, name)
             raise SiteError([self.wrong(at, line, str(error))]) from None
 

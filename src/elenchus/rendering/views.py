@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Literal, Protocol, TypeVar
 from urllib.parse import quote
 
 from markupsafe import Markup
@@ -28,11 +28,37 @@ NAMES = ("title", "name")
 
 @dataclass(frozen=True, slots=True)
 class Link:
-    """A link with its text; ``type`` is the media type of what it leads to, if that is no page."""
+    """A link with its text; ``type`` is the media type of what it leads to, if that is no page.
+
+    ``depth`` counts what stands above it in a tree.
+    """
 
     text: str
     href: Href
     type: str = ""
+    depth: int = 0
+
+
+class Deep(Protocol):
+    """What stands somewhere in a tree."""
+
+    @property
+    def depth(self) -> int:
+        """How much stands above it."""
+
+
+Node = TypeVar("Node", bound=Deep)
+
+
+def branches(nodes: Sequence[Node]) -> list[list[Node]]:
+    """Return the nodes of a tree, which follow depth first, in a list for each root."""
+    found: list[list[Node]] = []
+    for node in nodes:
+        if node.depth and found:
+            found[-1].append(node)
+        else:
+            found.append([node])
+    return found
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,6 +111,11 @@ class Control:
     options: tuple[Option, ...] = ()
     text: str = ""
     is_order: bool = False
+
+    @property
+    def branches(self) -> list[list[Option]]:
+        """The options of a tree root by root, each with all that lies below it, so that nothing tears them."""
+        return branches(self.options)
 
 
 @dataclass(frozen=True)
@@ -157,9 +188,9 @@ class SectionView:
         if not self.why:
             return ""
         address = f"{self.why}&entry={quote(row.id)}"
-        return Markup(' <a class="why-link" href="{}">why<span class="unseen"> {}</span></a>').format(
-            address, row.title
-        )
+        return Markup(
+            ' <a class="elen-why-link" href="{}">why<span class="elen-unseen"> {}</span></a>'
+        ).format(address, row.title)
 
     def meta(self, row: RowView) -> list[tuple[Column, Value]]:
         """Return the date and the fields of a row that have no place of their own in lists and cards."""
@@ -170,6 +201,11 @@ class SectionView:
         """Return the attribute by which the script finds a row; nothing where nothing is chosen."""
         number = self.form.rows.get(row.id) if self.form else None
         return "" if number is None else Markup(' data-row="{}"').format(number)
+
+    @property
+    def branches(self) -> list[list[Link]]:
+        """What can be chosen, root by root, each with all that lies below it."""
+        return branches(self.choices)
 
     @property
     def others(self) -> tuple[Column, ...]:

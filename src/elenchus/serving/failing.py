@@ -1,4 +1,4 @@
-"""What is shown while the site cannot be read at all: its problems, until they are mended."""
+"""What is shown while the site cannot be read at all: its problems, until they are fixed."""
 
 from __future__ import annotations
 
@@ -27,8 +27,8 @@ PAGE = Markup("""<!doctype html>
 </head>
 <body>
 <main id="content">
-<header class="heading"><h1>The site cannot be shown</h1>
-<p class="about">Mend this, and the page comes back by itself.</p></header>
+<header class="elen-heading"><h1>The site cannot be shown</h1>
+<p class="elen-about">Fix this, and the page comes back by itself.</p></header>
 {told}
 </main>
 <aside class="preview" aria-label="Preview" data-events="{tools}events" data-problems="{tools}problems.json">
@@ -41,6 +41,6 @@ PAGE = Markup("""<!doctype html>
 
 
 def failed_page(error: ElenchusError) -> Reply:
-    """Return the page of an error, which loads itself anew when something changes."""
+    """Return the page of an error, which loads itself again when something changes."""
     told = pieces_html(plain_problems(error.problems))
     return Reply(PAGE.format(told=told, tools=TOOLS).encode(), status=500)

@@ -1,4 +1,4 @@
-"""A site that is being worked on: read anew when its files change, seen at any time."""
+"""A site that is being worked on: read again when its files change, seen at any time."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Live", "Moment"]
 
-STALE = 30  # seconds after which a running clock is read anew
+STALE = 30  # seconds after which a running clock is read again
 MOST_MOMENTS = 8  # that are kept, the last ones
 
 

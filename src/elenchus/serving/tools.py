@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 __all__ = ["COOKIE", "problems_data", "problems_page", "time_reply", "why_page"]
 
 COOKIE = "elenchus-at"
-WIDTH = 110  # columns of what is told
+WIDTH = 110  # columns of what is reported
 FIRST = 8  # findings that the panel names
 MOST_DIGITS = 6  # of a section's number
 

@@ -183,7 +183,7 @@ def term_fields(rules: TaxonomyRules, columns: Iterable[str]) -> dict[str, Field
     return {**own, **{field.name: field for field in fixed}}
 
 
-# What every entry has, whatever its kind. A kind may declare one of these anew with another type,
+# What every entry has, whatever its kind. A kind may declare one of these again with another type,
 # except for those in FIXED, which the tool itself fills or relies on.
 CORE_FIELDS: dict[str, Field] = dict(
     [

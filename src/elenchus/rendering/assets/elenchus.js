@@ -10,9 +10,9 @@ class Chooser {
     const part = (name) => document.getElementById(`${id}-${name}`);
     this.form = form;
     this.keys = JSON.parse(part("keys").textContent);
-    this.section = form.closest(".section");
-    this.result = this.section.querySelector(".result");
-    this.pager = this.section.querySelector(".pager");
+    this.section = form.closest(".elen-section");
+    this.result = this.section.querySelector(".elen-result");
+    this.pager = this.section.querySelector(".elen-pager");
     this.first = [...this.section.querySelectorAll("[data-row]")];
     this.list = this.first[0].parentNode;
     this.rows = new Map(this.first.map((row) => [Number(row.dataset.row), row]));
@@ -26,7 +26,7 @@ class Chooser {
     this.read(new URLSearchParams(location.search));
     form.addEventListener("change", () => this.show());
     form.addEventListener("submit", (event) => { event.preventDefault(); this.show(); });
-    form.querySelector(".buttons a").addEventListener("click", (event) => { event.preventDefault(); this.form.reset(); this.restart(); });
+    form.querySelector(".elen-buttons a").addEventListener("click", (event) => { event.preventDefault(); this.form.reset(); this.restart(); });
     form.hidden = false;
     if (location.search) this.show();
   }
@@ -41,7 +41,7 @@ class Chooser {
       each.type === "checkbox" ? (each.checked ? [each.value] : []) : each.value ? [each.value] : []);
   }
 
-  // Take choices from the address; those that are not on the page are told, not followed.
+  // Take choices from the address; those that are not on the page are reported, not followed.
   read(query) {
     this.unknown = [];
     for (const name of this.controls) {
@@ -90,7 +90,7 @@ class Chooser {
       const of = (text) => among(new Set(this.keys.choices[name][text] ?? others), others).length;
       for (const input of this.inputs(name)) {
         if (input.type === "checkbox") {
-          const count = input.closest("label").querySelector(".count");
+          const count = input.closest("label").querySelector(".elen-count");
           if (count) count.textContent = of(input.value);
         } else {
           for (const option of input.options) {
@@ -134,7 +134,7 @@ class Chooser {
   }
 }
 
-for (const form of document.querySelectorAll("form.choose[data-chosen]")) {
+for (const form of document.querySelectorAll("form.elen-choose[data-chosen]")) {
   try {
     new Chooser(form);
   } catch (error) {
