@@ -113,7 +113,7 @@ def site_block(site: Site) -> Block:
     """Return what a site is: where, when, from which sources, with how many problems."""
     made, data = site.definition, site.dataset
     now = f"{to_minute(from_instant(site.clock.now, site.clock.zone))} {site.clock.zone.key}"
-    pinned = " (pinned by the site)" if made.clock == site.clock.now else ""
+    pinned = " (fixed by the site)" if made.clock == site.clock.now else ""
     sources = [(f"source {spec.name}", f"{spec.read} in {spec.path}") for spec in made.sources]
     wrong = f"{len(data.problems)} in the content" if data.problems else "none"
     facts = [("folder", str(made.folder)), ("now", now + pinned), *sources, ("problems", wrong)]
