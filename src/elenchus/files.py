@@ -1,4 +1,4 @@
-"""Reading files within bounds, and writing them so that a kill leaves the old one or the new one, never a part.
+"""Reading files within bounds, and writing them so that a kill leaves the old one or the new one.
 
 What a site holds is somebody's input: a file may be a pipe that never ends, larger than memory, or called
 by bytes that are no text. All of that is decided here, once, with bounds that docs/sites.md names.
@@ -11,11 +11,11 @@ import os
 import shutil
 import stat
 from contextlib import contextmanager
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
+    from pathlib import Path
 
 __all__ = [
     "DEEPEST_FOLDER", "DEEPEST_VALUE", "MOST_BYTES", "MOST_VALUES", "SUFFIX_OF_PARTS", "is_file", "is_text",

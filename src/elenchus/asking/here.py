@@ -25,7 +25,7 @@ HERE = "here"
 def with_here(
     site: Site, listing: Listing, given: Mapping[str, Sequence[str]]
 ) -> Mapping[str, Sequence[str]]:
-    """Return given values with those of the fields of the row that ``here`` names, as far as they are asked for.
+    """Return given values with the asked-for fields of the row that ``here`` names.
 
     A row that means nothing, or a field that it has not, is left to the check of the question.
     """
@@ -49,7 +49,7 @@ def with_here(
 
 
 def asked_of_here(site: Site, listing: Listing) -> list[str]:
-    """Return the fields of the page's row that a listing asks for, and the listings that its question names."""
+    """Return the fields of the page's row that a listing asks for, and the listings that it names."""
     waiting, seen, found = [listing], {listing.name}, dict[str, None]()
     for each in waiting:  # which grows on the way
         for name in parameters_in(each.question):
@@ -63,7 +63,7 @@ def asked_of_here(site: Site, listing: Listing) -> list[str]:
 
 
 def rows_called(site: Site, name: str) -> Iterator[tuple[str, int]]:
-    """Yield the entry of a name, then the terms, each with its taxonomy; only what a name means for certain."""
+    """Yield the entry of a name, then the terms, each with its taxonomy; only what is meant for certain."""
     rows = site.dataset.find_entry(name)
     if len(rows) == 1:
         yield "", rows[0]

@@ -61,7 +61,7 @@ def impossible(message: str, hint: str = "") -> NoSuchName:
 
 
 def starts(site: Site, pattern: int, count: int) -> Iterator[int]:
-    """Yield the instants from which the entries are dated, each a second newer than the next: now, or its own."""
+    """Yield the instants of the entries, each a second newer than the next: now, or its own."""
     yield site.clock.now - (count - 1) * SECOND
     dated = int(site.dataset.entries.opens[pattern])
     yield max(dated, 0) + SECOND

@@ -213,7 +213,7 @@ def like_flags(data: Dataset) -> Iterator[Problem]:
 
 
 def unread_bodies(data: Dataset) -> Iterator[Problem]:
-    """Yield texts that are shown as they are written, because reading them as Markdown would take too long."""
+    """Yield texts shown as they are written, because reading them as Markdown would take too long."""
     bodies = data.entries.columns["body", CORE_FIELDS["body"].type]
     assert isinstance(bodies, Texts)  # noqa: S101 - every body is a text
     for row in np.flatnonzero(bodies.valid).tolist():

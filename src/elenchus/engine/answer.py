@@ -81,8 +81,8 @@ class Answer:
     ids of rows in more than one, each with the labels of its groups; without, ``groups`` is None.
     ``shown`` are the fields that every row has, ``mentioned`` those that the question names, ``columns``
     those that a listing shows; ``at`` is the now it was asked at, ``unpublished`` says that drafts and
-    the like are among the rows; ``formulas`` that cells of a table may be such. ``choices`` stand in the place of rows where a listing shows what can be
-    chosen.
+    the like are among the rows, ``formulas`` that cells of a table may be such. ``choices`` stand in
+    the place of rows where a listing shows what can be chosen.
     """
 
     question: str

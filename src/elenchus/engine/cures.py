@@ -103,7 +103,7 @@ def merged(way: Iterable[Change]) -> Way:
 
 @dataclass(frozen=True)
 class Workshop:
-    """One row of a selection, to be changed until conditions hold; every change is tried before it is reported."""
+    """One row of a selection, changed until conditions hold; every change is tried before it is reported."""
 
     judged: Selection
     row: int
@@ -188,7 +188,7 @@ class Workshop:
             case Negation():
                 yield from self.possible(condition.part, not wanted)
             case Test():
-                yield from self.edits(condition, condition.field, wanted != condition.negated, wanted)
+                yield from self.edits(condition, condition.field, wanted != condition.negated, wanted=wanted)
             case SharesTerms():
                 yield from self.likeness(condition, wanted)
             case AllOf() | AnyOf():
@@ -239,8 +239,9 @@ class Workshop:
         self,
         test: Test,
         ref: FieldRef,
-        positive: bool,
-        wanted: bool,  # noqa: FBT001
+        positive: bool,  # noqa: FBT001
+        *,
+        wanted: bool,
     ) -> Iterator[Way]:
         """Yield edits that may make a comparison true (``positive``) or false."""
         words = fix_words(test, lambda _: not wanted, wanted=wanted)
@@ -250,10 +251,10 @@ class Workshop:
                 if field:
                     for keys in self.candidates(test, field, positive):
                         yield (Change(words, self.edit(field, keys)),)
-            case Part(of, part):
+            case Part(of):
                 field = self.declared(of) if isinstance(of.source, Stored) else None
                 if field:
-                    for keys in self.of_part(test, field, part, positive):
+                    for keys in self.of_part(test, field, positive):
                         yield (Change(words, self.edit(field, keys)),)
             case Via(first, then):
                 yield from self.along(test, first, then, positive)
@@ -424,13 +425,7 @@ class Workshop:
         if test.operator == "is set":
             yield "…"
 
-    def of_part(
-        self,
-        test: Test,
-        field: Field,
-        part: str,
-        positive: bool,  # noqa: FBT001
-    ) -> Iterator[list[Key]]:
+    def of_part(self, test: Test, field: Field, positive: bool) -> Iterator[list[Key]]:  # noqa: FBT001
         """Yield values whose part may make a comparison true or false."""
         if field.type.type.is_date and not field.type.many:
             yield from ([(self.written(field, key), key)] for key in self.days_around(test, field))

@@ -131,7 +131,7 @@ class KeyColumn:
         return self.spec.descending if self.spec.by == "value" else self.spec.latest_first
 
     def name_ranks(self, codes: NDArray[np.int64]) -> NDArray[np.int64]:
-        """Return numbers that put codes in the order of what they are called, A to Z; equal for equal names."""
+        """Return numbers that put codes in the order of their names, A to Z; equal for equal names."""
         names = {
             code: sort_key(fold(self.label(code))) if code != MISSING else "" for code in set(codes.tolist())
         }

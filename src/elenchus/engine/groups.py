@@ -130,7 +130,7 @@ def unique_rows(codes: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np
 
 
 def empties(keys: Sequence[KeyColumn], distinct: NDArray[np.int64]) -> tuple[NDArray[np.int64], int]:
-    """Return the codes of the groups without rows, or how many groups there would be where that is too many."""
+    """Return the codes of the groups without rows, or the number of groups where that is too many."""
     none = np.empty((0, len(keys)), dtype=np.int64)
     sizes = (key.domain_size(distinct[:, at]) for at, key in enumerate(keys))
     # Groups of rows without a value are not among those that there could be, and come on top of them.

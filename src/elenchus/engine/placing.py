@@ -37,7 +37,8 @@ def placed(plan: Plan, stages: Stages, row: int) -> Place:
     """Return the place of a row in the answer to a plan, as far as it was worked out."""
     if stages.filled and row in stages.rows[len(stages.rows) - stages.filled :]:
         place = int(np.flatnonzero(stages.rows == row)[0]) + 1
-        return Place(True, True, place + plan.offset, len(stages.ordered) + stages.filled, place)
+        of = len(stages.ordered) + stages.filled
+        return Place(matches=True, is_listed=True, rank=place + plan.offset, of=of, after_offset=place)
     found = np.flatnonzero(stages.ordered == row)
     matches = bool(stages.matched[row] and not stages.repeated[row]) or bool(len(found))
     if not len(found):

@@ -121,7 +121,7 @@ class Remedies:
         return [way for way in inner.ways() if all(change.edit for change in way)]
 
     def with_kind(self) -> list[Way]:
-        """Return the change of the question that asks for the kind of the entry too, where that can be asked."""
+        """Return the change of the question that asks for the entry's kind too, where that can be asked."""
         kind = self.workshop.kind
         for ref in map(stored, self.plan.fields):
             field = self.data.schema.field_of(kind, ref.name)

@@ -36,7 +36,7 @@ SHOWN_OF_ENTRIES = ("id", "kind", "slug", "title", "date", "address")
 SHOWN_OF_TERMS = ("id", "slug", "name", "path", "own", "with_below", "address")
 
 
-def run(
+def run(  # noqa: PLR0913 - a question is asked of data, at a time, for one of its pages
     plan: Plan,
     data: Dataset,
     clock: Clock,

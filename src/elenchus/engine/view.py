@@ -54,7 +54,7 @@ class View:
         return found
 
     def ids(self, taxonomy: str) -> Sequence[str]:
-        """Return the id of each row; of a term its own, or else its slug, or its path where that is not enough."""
+        """Return the id of each row; of a term its own, else its slug, or its path where terms share it."""
         return self.data.taxonomies[taxonomy].ids if taxonomy else self.data.entries.ids
 
     def hidden_terms(self, taxonomy: str) -> frozenset[int]:

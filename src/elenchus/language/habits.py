@@ -91,14 +91,14 @@ SORTING = {
 
 # Functions, and what gives the same here.
 CALLS = {
-    "year": "date.year", "month": "date.month", "day": "date.day", "week": "date.week", "weekday": "date.weekday",
-    "hour": "date.hour",
+    "year": "date.year", "month": "date.month", "day": "date.day", "week": "date.week",
+    "weekday": "date.weekday", "hour": "date.hour",
 }  # fmt: skip
 
 # What stands where a number should.
 NUMBERS = {"none": "Leave the clause out.", "=": "Write the number without a sign.", "no": "Leave it out."}
 
-# Signs that mean something elsewhere, with the sign or word in whose place they stand: reading goes on with it.
+# Signs that mean something elsewhere, with the sign or word that means it here: reading goes on with it.
 SIGNS = {
     "&": ("and", "Write “and”."),
     "|": ("or", "Write “or”."),

@@ -14,8 +14,8 @@ if TYPE_CHECKING:
     from elenchus.values.addresses import Href
 
 __all__ = [
-    "ENDINGS", "INDEX", "OWN_FOLDER", "address_of", "file_beside", "file_of", "filled", "folder_of", "later_page",
-    "likeness", "unsafe",
+    "ENDINGS", "INDEX", "OWN_FOLDER", "address_of", "file_beside", "file_of", "filled", "folder_of",
+    "later_page", "likeness", "unsafe",
 ]  # fmt: skip
 
 INDEX = "index.html"

@@ -29,8 +29,8 @@ class Manifest:
     """The files that were written by this program, and the entries that each section showed.
 
     ``files`` has the page and the digest of each file by its path; ``coming`` the digests of files that runs
-    were about to write which never ended: each may stand there now. ``listings`` has the ids of the rows of each section, by the address of its
-    page and its name.
+    were about to write which never ended: each may stand there now. ``listings`` has the ids of
+    the rows of each section, by the address of its page and its name.
     """
 
     files: Mapping[str, tuple[str, str]] = field(default_factory=dict)

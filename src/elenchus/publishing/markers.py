@@ -147,7 +147,7 @@ def raw_end(name: str) -> re.Pattern[str]:
 
 
 def closing_ticks(text: str) -> dict[int, int]:
-    """Return where the code that begins at a run of backticks ends: after the next run as long on its line."""
+    """Return where the code that a run of backticks opens ends: after the next run as long on its line."""
     found: dict[int, int] = {}
     last: dict[tuple[int, int], int] = {}  # length and line → the run that may begin code
     line, counted = 0, 0

@@ -69,7 +69,7 @@ class Answered:
 class Renderer:
     """The pages of a site as HTML.
 
-    Raises SiteError for mistakes in templates, QuestionError and NoSuchName for those in their questions.
+    Raises SiteError for problems in templates, QuestionError and NoSuchName for those in their questions.
     """
 
     def __init__(self, site: Site, book: Book | None = None, *, root: Root | None = None) -> None:

@@ -65,7 +65,7 @@ class Desk:
         return View(self.site.dataset, self.site.clock.now, self.unpublished)
 
     def row(self, taxonomy: str, name: str) -> RowView:
-        """Return a row: an entry by its id where ``taxonomy`` is empty, else a term by its id or its label."""
+        """Return a row: an entry by id where ``taxonomy`` is empty, else a term by id or label."""
         if (taxonomy, name) not in self.rows:
             number = self.number(taxonomy, name)
             own = self.site.dataset.taxonomies[taxonomy].ids[number] if taxonomy else name
@@ -273,7 +273,7 @@ class RowView:
         return value
 
     def far_value(self, ref: FieldRef, decoded: Any) -> Value:
-        """Return a decoded value that is no field of the row itself; parts of dates are called as groups are."""
+        """Return a decoded value that is no field of the row itself; parts of dates are called as groups."""
         if not isinstance(ref.source, Part) or ref.type.type is Type.TERM:
             return self.value(ref.type, decoded)
         values = decoded if isinstance(decoded, tuple) else () if decoded is None else (decoded,)

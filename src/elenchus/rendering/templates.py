@@ -1,4 +1,4 @@
-"""Templates: those of the site before the built-in ones, every mistake in them with its file and line."""
+"""Templates: those of the site before the built-in ones, every problem in them with its file and line."""
 
 from __future__ import annotations
 
@@ -121,12 +121,12 @@ class Templates:
                 replace(each, place=each.place or self.place(at, line), span=None) for each in error.problems
             ]
             raise SiteError(located) from None
-        except Exception as error:  # whatever a template does wrong is reported as its own mistake
+        except Exception as error:  # whatever a template does wrong is reported as its own problem
             at, line = self.where(error, name)
             raise SiteError([self.wrong(at, line, str(error))]) from None
 
     def problems(self) -> list[Problem]:
-        """Return the mistakes in the form of the site's own templates."""
+        """Return the problems in the form of the site's own templates."""
         found = []
         for name in self.names():
             if name in RENAMED_FILES:
@@ -166,7 +166,7 @@ class Templates:
         return Problem("unknown-template", f"there is no template {quoted(name)}", hint, place=place)
 
     def wrong(self, name: str, line: int, message: str) -> Problem:
-        """Return the problem of a mistake in a template."""
+        """Return the problem of a template."""
         return Problem("bad-template", f"in the template: {message}", place=self.place(name, line))
 
     def place(self, name: str, line: int) -> Place:
@@ -191,7 +191,11 @@ class OwnLoader(jinja2.FileSystemLoader):
         super().__init__(folder, followlinks=False)
         self.root = folder
 
-    def get_source(self, environment: jinja2.Environment, template: str) -> tuple[str, str, Any]:
+    def get_source(
+        self,
+        environment: jinja2.Environment,  # noqa: ARG002
+        template: str,
+    ) -> tuple[str, str, Any]:
         """Return the text of a template. Raises TemplateNotFound."""
         path = self.root / template
         try:

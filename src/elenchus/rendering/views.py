@@ -114,7 +114,7 @@ class Control:
 
     @property
     def branches(self) -> list[list[Option]]:
-        """The options of a tree root by root, each with all that lies below it, so that nothing tears them."""
+        """The options of a tree root by root, each with all below it, so that nothing tears them apart."""
         return branches(self.options)
 
 

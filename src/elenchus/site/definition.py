@@ -55,8 +55,8 @@ SITE: Shape = {
     "clock": (datetime, date, str), "seed": str, "trusted": bool,
 }  # fmt: skip
 SOURCE: Shape = {
-    "read": str, "path": str, "kind": str, "kind_at_root": str, "columns": dict, "statuses": dict, "flags": dict,
-    "separator": str,
+    "read": str, "path": str, "kind": str, "kind_at_root": str, "columns": dict, "statuses": dict,
+    "flags": dict, "separator": str,
 }  # fmt: skip
 KIND: Shape = {"address": str, "fields": dict}
 FIELD: Shape = {

@@ -111,7 +111,7 @@ class Walk:
             )
 
     def pairs(self, node: yaml.MappingNode, depth: int) -> dict[str, tuple[yaml.Node, int]]:
-        """Return the values of a mapping by their keys with their lines, merged ones (``<<``) behind its own."""
+        """Return the values of a mapping by key with their lines, merged ones (``<<``) behind its own."""
         own: dict[str, tuple[yaml.Node, int]] = {}
         merged: dict[str, tuple[yaml.Node, int]] = {}
         for key, value in node.value:
@@ -128,7 +128,7 @@ class Walk:
         return {**merged, **own}
 
     def merged(self, node: yaml.Node, depth: int, line: int) -> dict[str, tuple[yaml.Node, int]]:
-        """Return the pairs of what ``<<`` names: a mapping, or a list of them, the first before the others."""
+        """Return the pairs of what ``<<`` names: a mapping, or a list of them, the first one first."""
         self.enter(node, depth)
         self.above.append(id(node))
         found: dict[str, tuple[yaml.Node, int]] = {}

@@ -28,7 +28,8 @@ LONGEST_FRONT = 2**20  # characters of front matter
 TOML_KEY = re.compile(r"""\s*["']?([^\s"'=.\[#]+)["']?\s*=""")
 # A heading that begins the text: marked by #, or underlined (CommonMark 0.31, sections 4.2 and 4.3).
 HEADING = re.compile(
-    r"\s*?^ {0,3}(?:#{1,6}(?:[ \t]+(?P<marked>[^\n]*?))?(?:[ \t]+#+)?[ \t]*$|(?P<lined>[^\s#>`~*+\-|<\d][^\n]*)\n {0,3}(?:=+|-+)[ \t]*$)",
+    r"\s*?^ {0,3}(?:#{1,6}(?:[ \t]+(?P<marked>[^\n]*?))?(?:[ \t]+#+)?[ \t]*$"
+    r"|(?P<lined>[^\s#>`~*+\-|<\d][^\n]*)\n {0,3}(?:=+|-+)[ \t]*$)",
     re.MULTILINE,
 )
 MARKUP = re.compile(r"!?\[([^\]]*)\](?:\([^)]*\)|\[[^\]]*\])|[*_`~]+|\\(?=[!-/:-@\[-`{-~])")
@@ -149,7 +150,7 @@ def first_heading(body: str, line: int) -> tuple[str, str, int]:
 
 
 def split(text: str) -> tuple[dict[str, Raw], str, int]:
-    """Return the front matter's values, the body, and the line on which the body starts. Raises Unreadable."""
+    """Return the front matter's values, the body, and the line where the body starts. Raises Unreadable."""
     start = text.find("\n") + 1
     fence = text[:start].rstrip()
     if fence not in FENCES:

@@ -1,4 +1,4 @@
-"""What all sources say in their own ways, made to say the same: statuses, flags, several values in one text."""
+"""What sources say in their own ways, made to say the same: statuses, flags, several values in one text."""
 
 from __future__ import annotations
 

@@ -129,7 +129,7 @@ def read_datetime(text: str, _type: FieldType, zone: ZoneInfo) -> Moment:
 
 
 def padded(text: str, zone: ZoneInfo) -> str:
-    """Return what helps where a date lacks only zeros; of other orders of day and month nobody knows which."""
+    """Return what helps where a date lacks only zeros; other orders of day and month are anybody's guess."""
     match = NEARLY.fullmatch(text.strip())
     if match is None:
         return ""

@@ -108,7 +108,7 @@ class Dataset:
         return found.text if found else ""
 
     def hidden_terms(self, taxonomy: str, now: int) -> frozenset[int]:
-        """Return the terms that only unpublished entries use, and that no file defines: nobody is shown them."""
+        """Return the terms that only unpublished entries use and no file defines: nobody is shown them."""
         if not self.taxonomies[taxonomy].is_made:
             return frozenset()
         if (taxonomy, now) not in self.hidden:

@@ -77,7 +77,8 @@ def distinct_slugs(
             own[path] = f"{slug}-{number}"
             number += 1
             name, place = shown[path]
-            message = f"{rules.name}: {quoted(name)} and {quoted(shown[first][0])} would share the slug {quoted(slug)}"
+            both = f"{quoted(name)} and {quoted(shown[first][0])}"
+            message = f"{rules.name}: {both} would share the slug {quoted(slug)}"
             hint = (
                 f"{quoted(name)} has the slug {quoted(own[path])}; a file of terms can give it a better one."
             )
@@ -186,7 +187,7 @@ class Parents:
             elif row.parent:
                 self.place(number, self.named(row.parent))
         waiting = set(by_path)
-        for number, row in enumerate(self.rows):
+        for number in range(len(self.rows)):
             if self.parents[number] < 0 and number not in waiting and number not in self.paths:
                 self.settle(number)
         for number in sorted(by_path, key=lambda number: self.rows[number].parent.strip("/").count("/")):

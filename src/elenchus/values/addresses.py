@@ -62,7 +62,7 @@ def filled_href(pattern: str, values: Mapping[str, str]) -> Href:
         at = match.end()
     text = "".join((*found, encoded(rest[at:])))
     if not start:
-        # Whatever the first value is, the address stays below the root; a colon can stand in the pattern only.
+        # Whatever the first value is, the address stays below the root; only the pattern may have a colon.
         text = text.lstrip("/") if not pattern.startswith("/") else f"/{text.lstrip('/')}"
     return given_href(start + text)
 
