@@ -616,7 +616,7 @@ def test_nothing_outside_is_published(run: Run, demo: Path, tmp_path: Path) -> N
     [
         ("entry.html", "<h1>{{ sheet.heading }}</h1>{{ number('from guide') }}|{{ ask('from guide order by title limit 1').rows[0].title }}|{{ listing('shore-sidebar') }}", "12|A square metre, well read|<ul class=\"elen-titles\">"),
         ("entry.html", "<h1>{{ sheet.heading }}</h1>{% for row in listing('by-habitat', habitat='dunes') %}{{ row.date.time }} {{ row.habitat }}{% endfor %}", '2026-06-07 <a href="/habitats/shore/sandy-shore/">'),
-        ("entry.html", "<h1>x</h1>{{ listing('by-habitat') }}", '<li><a href="/habitats/dunes/">Dunes (5)</a></li>'),
+        ("entry.html", "<h1>x</h1>{{ listing('by-habitat') }}", '<a href="/habitats/dunes/">Dunes (5)</a></li>'),
         ("entry.html", "{{ ask('from sighting including unpublished') }}", "templates/entry.html:1: “from sighting including unpublished” includes what is not published"),
         ("assets/elenchus.css", "body { margin: 0 }", "elenchus.css?v="),
         ("entry.html", "\n\n{{ nothing }}", "templates/entry.html:3: In the template: 'nothing' is undefined"),
@@ -628,7 +628,7 @@ def test_nothing_outside_is_published(run: Run, demo: Path, tmp_path: Path) -> N
     ],
 )  # fmt: skip
 def test_own_templates(run: Run, demo: Path, template: str, text: str, says: str) -> None:
-    """Any template can be replaced and ask questions; its mistakes are reported with file and line."""
+    """Any template can be replaced and ask questions; its problems are reported with file and line."""
     path = demo / "templates" / template
     path.parent.mkdir(parents=True)
     path.write_text(text, encoding="utf-8")
