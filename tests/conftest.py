@@ -43,11 +43,20 @@ def demo_site() -> elenchus.Site:
 def run(tmp_path: Path) -> Run:
     """Run the installed program in a temporary folder; no setting of the user's reaches it."""
 
-    def program(*arguments: str, cwd: Path = tmp_path, **settings: str) -> subprocess.CompletedProcess[str]:
+    def program(
+        *arguments: str, cwd: Path = tmp_path, timeout: float | None = None, **settings: str
+    ) -> subprocess.CompletedProcess[str]:
         environment = {"PATH": os.environ["PATH"], "HOME": str(tmp_path), "COLUMNS": "100", **settings}
         command = [str(PROGRAM), *arguments]
         return subprocess.run(
-            command, cwd=cwd, env=environment, capture_output=True, text=True, encoding="utf-8", check=False
+            command,
+            cwd=cwd,
+            env=environment,
+            capture_output=True,
+            text=True,
+            encoding="utf-8",
+            check=False,
+            timeout=timeout,
         )
 
     return program

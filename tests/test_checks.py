@@ -37,6 +37,7 @@ def broken(tmp_path_factory: pytest.TempPathFactory) -> Path:
     added = (folder / "site.toml").read_text(encoding="utf-8")
     with (folder / "elenchus.toml").open("a", encoding="utf-8") as file:
         file.write(added)
+    (folder / "notebook" / "log" / "linked.md").symlink_to("first-log.md")
     (folder / "listings").mkdir()
     (folder / "listings" / "torn.toml").write_text("[torn\n", encoding="utf-8")
     (folder / "listings" / "deep.toml").write_text(
@@ -66,6 +67,7 @@ UNMARKED = {
     ("listings/deep.toml", 2, "too-long"),
     ("listings/deep.toml", 1, "unplaced-listing"),
     ("listings/deep.toml", 2, "unplaced-listing"),
+    ("notebook/log/linked.md", 0, "no-regular-file"),
     ("notebook/sighting/unfinished.md", 3, "unreadable-file"),
     ("terms/habitat.csv", 23, "duplicate-term"),
     ("terms/habitat.csv", 24, "bad-parent"),

@@ -342,7 +342,8 @@ def words_of(group: Group, names: Sequence[str], language: str) -> dict[str, str
 
 def no_pages_at_all() -> Problem:
     """Return the problem of a site whose pages nobody has written."""
-    hint = "Write pages.toml beside the site file, such as: [home] path = … and sections = […]."
+    example = "[home] address = 'index.html' and sections = [{ ask = 'order by newest' }]"
+    hint = f"Write pages.toml beside the site file, such as: {example}."
     return Problem("no-pages", "the site has no pages, so there is nothing to publish", hint)
 
 

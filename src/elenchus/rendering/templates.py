@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import traceback
 from dataclasses import replace
 from datetime import date
@@ -171,7 +172,7 @@ class Templates:
 
     def place(self, name: str, line: int) -> Place:
         """Return a line of a template."""
-        return Place(f"{FOLDER}/{name}" if is_file(self.folder / name) else name, line)
+        return Place(f"{FOLDER}/{name}" if os.path.lexists(self.folder / name) else name, line)
 
     def where(self, error: Exception, name: str) -> tuple[str, int]:
         """Return the template and the line in which an error was raised."""

@@ -178,9 +178,11 @@ def missing(moment: Moment, path: str) -> Reply:
     root = moment.renderer.root
     near = [Link(f"/{address}", root.link(Href(address))) for address in moment.places.near(path)]
     problems = [Problem("unknown-page", f"nothing stands at {quoted(f'/{path}')}")]
-    if not moment.book.rules:
-        problems.append(no_pages_at_all())
-    return not_found(moment, path, problems, near)
+    if moment.book.rules:
+        return not_found(moment, path, problems, near)
+    unread = moment.site.pages.problems  # of files without which it is not known what stands where
+    reply = not_found(moment, path, unread or [*problems, no_pages_at_all()], near)
+    return replace(reply, status=500) if unread else reply
 
 
 def not_found(moment: Moment, path: str, problems: Sequence[Problem], links: Sequence[Link]) -> Reply:
@@ -193,7 +195,8 @@ def not_found(moment: Moment, path: str, problems: Sequence[Problem], links: Seq
 def sentence(problem: Problem) -> str:
     """Return a problem as a sentence, with what would help."""
     text = problem.message.rstrip(".")
-    return f"{text[:1].upper()}{text[1:]}. {problem.hint}".strip()
+    place = f"{problem.place}: " if problem.place else ""
+    return f"{place}{text[:1].upper()}{text[1:]}. {problem.hint}".strip()
 
 
 def told(moment: Moment, page: PageView, *, links: Sequence[Link] = (), text: object = "") -> Reply:

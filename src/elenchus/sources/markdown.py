@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 import tomllib
 from pathlib import Path, PurePosixPath
@@ -65,7 +66,7 @@ def unread(place: Place, message: str) -> Problem:
 def files_below(
     base: Path, below: PurePosixPath, problems: list[Problem], shown: PurePosixPath
 ) -> Iterator[PurePosixPath]:
-    """Yield the Markdown files of a folder and its folders, without hidden ones or links out of it."""
+    """Yield the Markdown files of a folder and its folders, without hidden ones and links."""
     try:
         items = items_of(base / below)
     except OSError as error:
@@ -84,8 +85,15 @@ def files_below(
                 problems.append(unread(Place((shown / below).as_posix()), message))
             else:
                 yield from files_below(base, path, problems, shown)
-        elif item.name.lower().endswith(SUFFIXES) and item.is_file(follow_symlinks=False):
-            yield path
+        elif item.is_file(follow_symlinks=False):
+            if item.name.lower().endswith(SUFFIXES):
+                yield path
+        elif item.name.lower().endswith(SUFFIXES) or os.path.isdir(item.path):
+            what = "a link, and links are not followed" if item.is_symlink() else "no regular file"
+            place = Place((shown / path).as_posix())
+            problems.append(
+                Problem("no-regular-file", f"it is {what}", "Put a copy in its place.", place=place)
+            )
 
 
 def read_file(path: Path, spec: SourceSpec, place: Place, below: PurePosixPath) -> Record:
