@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import shlex
+import shutil
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -9,7 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import elenchus
-from conftest import cases
+from conftest import Run, cases
 from elenchus.language import nodes
 from elenchus.language.parser import NAMED_ORDERS, read
 from elenchus.layout.problems import question_problems
@@ -281,3 +284,62 @@ def test_habits(demo_site: elenchus.Site, case: dict[str, Any]) -> None:
     with pytest.raises(elenchus.QuestionError) as caught:
         elenchus.ask(demo_site, case["question"])
     assert [problem.hint for problem in caught.value.problems] == case["hints"]
+
+
+@pytest.mark.parametrize(
+    ("command", "code", "says"),
+    [
+        ("ask 'from guide' --format ids", 2, "It is called lines now."),
+        ("ask 'from guide' --format count", 2, "It is called number now."),
+        ("ask 'from guide' --pretend 3", 2, "--pretend is called --as-if now."),
+        ("why find --pretend 3", 2, "No such option '--pretend'"),
+        ("publish --all", 2, "--all is called --in-full now."),
+        ("ask 'from habitat where total > 3'", 3, "It is called with_below now."),
+        ("ask 'from habitat where count > 3'", 3, "It is called own now."),
+        ("check --about misfit", 7, "It is called unfit-value now."),
+        ("check --about unpublished-choices", 7, "It is called choices-on-preview-only now."),
+        ("ask 'from guide' --at foo", 2, "--at “foo” is not a date."),
+        ("ask 'from guide group by date.month' --chart x.gif", 2, "the file x.gif ends neither in .svg nor in .png"),
+        ("ask by-habitat --with habitat=xxx", 3, "--with habitat: No habitat is called “xxx”"),
+        ("ask 'where date in next week'", 0, "cannot be seen now: 1 scheduled"),
+        ("ask 'where parent = :here' --with here=guide/birds-at-nigt", 3, "Did you mean guide/birds-at-night"),
+        ("ask 'where level = :here.level' --with here=guide/birds-at-nigt", 3, "--with here: No entry or term is called"),
+        ("ask 'from guide where level = :here.level' --with here=guide/birds-at-night -f number", 0, "3"),
+        ("ask 'from guide where level = :here.level' --with here=dunes", 0, "because the row of the page has no level"),
+        ("ask 'from guide where level = :here.level'", 3, "there is no page here"),
+        ("ask 'where title = \"Birds at night\"' --as-if 2 --format number", 0, "3"),
+        ("ask 'where slug = birds-at-night' --as-if 2", 7, "No further entry could match: slug is “birds-at-night”"),
+        ("ask 'where title = \"As if 1\"' --as-if 2", 7, "No entry matches"),
+    ],
+)  # fmt: skip
+def test_words(run: Run, demo_site: elenchus.Site, command: str, code: int, says: str) -> None:
+    """Names that were given up say the new one; what was asked wrongly is said where it stands."""
+    done = run(*shlex.split(command), cwd=demo_site.definition.folder)
+    assert done.returncode == code
+    assert says in done.stdout + done.stderr
+
+
+@pytest.mark.parametrize(
+    ("file", "old", "new", "says"),
+    [
+        ("pages.toml", "address = ", "path = ", "It is called address now."),
+        ("listings.toml", "layout = \"cards\"", "layout = \"cards\"\ncolumns = 2", "It is called per_row now."),
+        ("elenchus.toml", "at_least", "least", "It is called at_least now."),
+        ("notebook/guide/birds-at-night.md", "title:", "status: pending\ntitle:", "Write draft."),
+        ("templates/page.html", "", "x", "is called sheet.html now"),
+        ("templates/sheet.html", "", "{{ page.heading }}", "page is called sheet now"),
+        ("templates/rows.html", "", "{{ part.empty }}", "empty is called empty_message now"),
+    ],
+)  # fmt: skip
+def test_words_in_files(run: Run, tmp_path: Path, file: str, old: str, new: str, says: str) -> None:
+    """So do those in files, with the file."""
+    path = Path(shutil.copytree(elenchus.demo_folder(), tmp_path / "site")) / file
+    path.parent.mkdir(exist_ok=True)
+    text = path.read_text(encoding="utf-8") if path.exists() else ""
+    assert old in text
+    path.write_text(text.replace(old, new, 1) if old else new, encoding="utf-8")
+    done = run("check", cwd=tmp_path / "site")
+    said = done.stdout + done.stderr
+    assert done.returncode in (0, 1, 4)
+    assert says in " ".join(said.split())
+    assert file in said

@@ -211,7 +211,7 @@ def test_values_reach_inner_listings(site_folder: Path) -> None:
 
 
 def test_bound_values_that_are_missing(site_folder: Path) -> None:
-    """A value bound to a field that the page's row has not gives no rows and says so; it is no mistake."""
+    """A value bound to a field that the page's row has not gives no rows and says so; it is no problem."""
     (site_folder / "listings.toml").write_text(
         '[like]\nask = "where species in :of limit 3"\n', encoding="utf-8"
     )

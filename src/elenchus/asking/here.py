@@ -7,9 +7,11 @@ from typing import TYPE_CHECKING, Any
 from elenchus.engine.decode import decode, spoken
 from elenchus.engine.select import Selection
 from elenchus.engine.view import View
+from elenchus.errors import Place, Problem, QuestionError
 from elenchus.language.nodes import Path
 from elenchus.language.tree import parameters_in, rows_named_in
 from elenchus.plan.fields import Fields, NoField
+from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
@@ -20,6 +22,7 @@ if TYPE_CHECKING:
 __all__ = ["HERE", "texts_of", "with_here"]
 
 HERE = "here"
+GIVEN = Place(f"--with {HERE}")
 
 
 def with_here(
@@ -27,7 +30,7 @@ def with_here(
 ) -> Mapping[str, Sequence[str]]:
     """Return given values with the asked-for fields of the row that ``here`` names.
 
-    A row that means nothing, or a field that it has not, is left to the check of the question.
+    A field that the row has not has no value. Raises QuestionError for a name that is nobody's.
     """
     names = [text for text in given.get(HERE, ()) if text]
     wanted = [name for name in asked_of_here(site, listing) if name not in given]
@@ -35,17 +38,34 @@ def with_here(
         return given
     found = dict(given)
     data = site.dataset
-    for taxonomy, row in rows_called(site, names[0]):
+    called = list(rows_called(site, names[0]))
+    if not called:
+        raise QuestionError(listing.text, [unknown(site, names[0])])
+    for taxonomy, row in called[:1]:
         kinds = () if taxonomy else (data.kind_of(row),)
         fields, selection = Fields(data, kinds, taxonomy), Selection(View(data, site.clock.now), taxonomy)
         for name in wanted:
             try:
                 ref = fields.find(Path(tuple(name.split(".")[1:])))
-            except NoField:
+            except NoField:  # no rows then, as on a page
+                found[name] = ()
                 continue
             found[name] = texts_of(decode(selection, ref, row))
-        break
     return found
+
+
+def unknown(site: Site, name: str) -> Problem:
+    """Return the problem of a name that is neither an entry's nor a term's."""
+    data = site.dataset
+    rows = data.find_entry(name)
+    if rows:
+        hint = f"Write {either(data.entries.ids[row] for row in rows)}."
+        message = f"{quoted(name)} is the slug of {len(rows)} entries"
+        return Problem("ambiguous-entry", message, hint, place=GIVEN)
+    visible = View(data, site.clock.now).visible
+    near = nearest(name, [each for each, found in data.names.items() if visible[found[0]]])
+    hint = f"Did you mean {either(near)}?" if near else "Entries go by id, slug or kind/slug."
+    return Problem("unknown-entry", f"no entry or term is called {quoted(name)}", hint, place=GIVEN)
 
 
 def asked_of_here(site: Site, listing: Listing) -> list[str]:

@@ -75,6 +75,8 @@ def run(command: Callable[[], object]) -> int:
 def renamed(error: click.NoSuchOption) -> click.UsageError:
     """Return the error of an unknown option; of one that was given up, what it is called now."""
     name = RENAMED_OPTIONS.get(error.option_name)
+    known = {option for rule in error.ctx.command.params for option in rule.opts} if error.ctx else set()
+    name = name if name in known else None
     return click.UsageError(f"{error.option_name} is called {name} now.", error.ctx) if name else error
 
 

@@ -25,6 +25,7 @@ LONGEST = 20_000  # characters in a question
 MOST_ORDER_KEYS = 16
 THOUSANDS = 3  # digits after a comma that parts thousands
 MOST_GROUP_KEYS = 3  # a row stands in as many groups as its values multiply to
+NO_WHERE = "Write “where” before a condition."
 
 
 def parse(text: str, *, comments: bool = False) -> Question:
@@ -168,9 +169,26 @@ def clause(cursor: Cursor, found: dict[str, Any]) -> None:
 def no_clause(cursor: Cursor, token: Token) -> NoReturn:
     """Give up at a word that begins no clause."""
     near = nearest(token.text, CLAUSES, most=1)
-    hint = habits.CLAUSES.get(token.text.lower()) or (f"Did you mean {near[0]}?" if near else "")
+    hint = habits.CLAUSES.get(token.text.lower(), "")
+    if not hint and compares(cursor, cursor.at - 1):
+        hint = NO_WHERE
+    hint = hint or (f"Did you mean {near[0]}?" if near else "")
     hint = hint or f"A question is made of clauses: {', '.join(CLAUSES)}."
     cursor.fail("no-clause", f"no clause begins with {token.shown}", hint, token.span)
+
+
+def compares(cursor: Cursor, start: int) -> bool:
+    """Say whether the token with some number begins a comparison, of more than one token."""
+    before, problems = cursor.at, len(cursor.problems)
+    cursor.at = start
+    try:
+        condition(cursor)
+        return cursor.at > start + 1
+    except Stop:
+        return False
+    finally:
+        cursor.at = before
+        del cursor.problems[problems:]
 
 
 def trailing(cursor: Cursor, clause_name: str) -> NoReturn:
@@ -189,6 +207,8 @@ def trailing(cursor: Cursor, clause_name: str) -> NoReturn:
         hint = DIRECTIONS[word]
     elif word in habits.CLAUSES:
         hint = habits.CLAUSES[word]
+    elif clause_name == "source" and compares(cursor, cursor.at):
+        hint = NO_WHERE
     elif token.is_name and cursor.before.is_name and clause_name in ("where", "source"):
         hint = f'Put a text of several words in quotes: "{cursor.before.text} {token.text}".'
     elif token.sort is Sort.WORD:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import re
 import tomllib
 from pathlib import Path, PurePosixPath
@@ -88,7 +87,7 @@ def files_below(
         elif item.is_file(follow_symlinks=False):
             if item.name.lower().endswith(SUFFIXES):
                 yield path
-        elif item.name.lower().endswith(SUFFIXES) or os.path.isdir(item.path):
+        elif item.name.lower().endswith(SUFFIXES) or Path(item.path).is_dir():
             what = "a link, and links are not followed" if item.is_symlink() else "no regular file"
             place = Place((shown / path).as_posix())
             problems.append(
