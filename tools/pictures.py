@@ -103,6 +103,9 @@ def web_picture(name: str, address: str, colours: Literal["light", "dark"], clic
                 if click:
                     page.locator(click).click()
                     page.wait_for_timeout(1500)
+                page.wait_for_function(
+                    "[...document.images].every(each => each.complete || each.getBoundingClientRect().top > innerHeight)"
+                )
                 page.screenshot(path=f"{folder}/{number}.png")
             browser.close()
             join = [

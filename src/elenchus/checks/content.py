@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict
+from itertools import combinations
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -32,6 +33,7 @@ FEWEST_SIGNS = 1_000  # characters of a text that could have too many brackets
 FEWEST = 4  # entries of a kind from which on a habit can be seen
 HABIT = 0.75  # of a kind's entries that have a term, so that those without one are remarkable
 SHORTEST = 6  # letters of terms whose spellings can be nearly the same
+MOST_ALIKE = 40  # terms that share a form
 NUMBER = re.compile(r"\s*[+-]?\d+([.,]\d+)?\s*")
 DATE = re.compile(r"\s*\d{4}-\d{2}-\d{2}([T ]\d{2}:\d{2}.*)?\s*")
 # Dates that no declared type reads: 5.3.2024, 05/03/2024, March 5, 2024, 5 mars 2024.
@@ -244,33 +246,34 @@ def titles_from_names(data: Dataset) -> Iterator[Problem]:
 
 def near_duplicates(data: Dataset, taxonomy: Taxonomy) -> Iterator[Problem]:
     """Yield pairs of used terms that are nearly alike: one letter apart, in the plural, or in signs."""
-    by_form: dict[str, list[int]] = defaultdict(list)
+    by_form: dict[tuple[str, str], list[int]] = defaultdict(list)
     used = View(data, 0, unpublished=True).table(taxonomy.name).counts
     numbers = np.flatnonzero(used > 0).tolist()
     for number in numbers:
-        plain = "".join(char for char in fold(taxonomy.terms[number].slug) if char.isalnum())
+        slug = taxonomy.terms[number].slug
+        plain = "".join(char for char in fold(slug) if char.isalnum())
         for form in forms(plain):
-            by_form[form].append(number)
-    pairs = {
-        tuple(sorted((one, other)))
-        for found in by_form.values()
-        for one in found
-        for other in found
-        if one != other
-    }
+            by_form[form, digits(slug)].append(number)
+    # Of very many that are alike, which no two people wrote, the first are enough.
+    pairs = {pair for found in by_form.values() for pair in combinations(found[:MOST_ALIKE], 2)}
+    if not pairs:
+        return
+    column = data.entries.columns[taxonomy.name, data.schema.taxonomies[taxonomy.name].field_type]
+    first_row: dict[int, int] = {}
+    for row in range(len(data.entries)):
+        for number in column.item(row):
+            first_row.setdefault(number, row)
     for one, other in sorted(pairs):
         first, second = taxonomy.terms[one], taxonomy.terms[other]
-        if first.slug == second.slug or digits(first.slug) != digits(second.slug):
+        if first.slug == second.slug:
             continue
         rarer = one if used[one] < used[other] else other
-        column = data.entries.columns[taxonomy.name, data.schema.taxonomies[taxonomy.name].field_type]
-        row = next(row for row in range(len(data.entries)) if rarer in column.item(row))
         message = (
             f"the {taxonomy.name} terms {quoted(first.slug)} ({used[one]}) and {quoted(second.slug)} "
             f"({used[other]}) are nearly the same"
         )
         hint = "If they are one, keep one and make the other its alias."
-        yield Problem("near-duplicate-terms", message, hint, place=place_of(data, row))
+        yield Problem("near-duplicate-terms", message, hint, place=place_of(data, first_row[rarer]))
 
 
 def forms(text: str) -> set[str]:
