@@ -27,7 +27,7 @@ def renderer() -> Renderer:
 
 @pytest.mark.parametrize("case", cases("markers.toml"), ids=lambda case: str(case["name"]))
 def test_markers(renderer: Renderer, tmp_path: Path, case: dict[str, Any]) -> None:
-    """A file becomes what the case says, and stays so; or every mistake is reported with its line."""
+    """A file becomes what the case says, and stays so; or every problem is reported with its line."""
     path = tmp_path / case["file"]
     path.write_bytes(case["text"].replace("⏎", "\r\n").encode())
     if "errors" in case:
@@ -120,7 +120,7 @@ def test_broken_markers_are_told(pieces: list[str], markdown: bool) -> None:
 
 @pytest.mark.usefixtures("site_folder")
 def test_program(run: Run, tmp_path: Path) -> None:
-    """Folders are searched, --check writes nothing, one mistake anywhere writes nothing, permissions stay."""
+    """Folders are searched, --check writes nothing, one problem anywhere writes nothing, permissions stay."""
     web = tmp_path / "web"
     (web / "sub").mkdir(parents=True)
     good, other, text = web / "good.html", web / "sub" / "other.md", MARKED.format("?")
