@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from typing import Any
+from zoneinfo import available_timezones
 
 import pytest
 
@@ -178,3 +179,21 @@ def test_references_to_hidden_entries(make_site: Write) -> None:
         "place/open",
         None,
     ]
+
+
+@pytest.mark.parametrize("zone", [*sorted(available_timezones())[::20], "Pacific/Kiritimati", "Etc/GMT+12"])
+def test_the_whole_calendar(make_site: Write, zone: str) -> None:
+    """The first and the last minute of all years, and one that the clocks leave out, are dates in every zone."""
+    days = ["0001-01-01", "0001-01-01 00:30", "9999-12-31", "9999-12-31 23:59", "2026-03-29 02:30"]
+    notes = {
+        f"notebook/note/{number}.md": f"---\ndate: {day}\nexpires: 9999-12-31\n---\n"
+        for number, day in enumerate(days)
+    }
+    site = make_site(
+        {**FILES, **notes, "elenchus.toml": SITE.replace('"UTC"', f'"{zone}"\nclock = 2026-06-01')}
+    )
+    assert not site.dataset.problems
+    every = elenchus.ask(site, "order by date group by date.year including unpublished")
+    assert [group.label for group in every.groups or ()] == ["0001", "2026", "9999"]
+    assert elenchus.ask(site, "where date >= 9999-12-30 including unpublished").matched == 2
+    assert elenchus.ask(site, "where date.year = 0001").matched == 2
