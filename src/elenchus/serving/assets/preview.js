@@ -13,9 +13,9 @@ if (panel) {
   events.addEventListener("error", () => { count.textContent = "· not connected"; });
 
   fetch(panel.dataset.problems).then((answer) => answer.json()).then((found) => {
-    const fixed = found.errors + found.warnings;
-    count.textContent = fixed ? `· ${found.errors} errors, ${found.warnings} warnings` : `· no problems, ${found.notes} notes`;
-    count.classList.toggle("bad", fixed > 0);
+    const wrong = found.errors + found.warnings;
+    count.textContent = wrong ? `· ${found.errors} errors, ${found.warnings} warnings` : `· no problems, ${found.notes} notes`;
+    count.classList.toggle("bad", wrong > 0);
     const list = panel.querySelector(".preview-found");
     list.hidden = !found.first.length;
     list.replaceChildren(...found.first.map((text) => Object.assign(document.createElement("li"), { textContent: text })));
