@@ -87,6 +87,8 @@ class Resolver:
         """Return a number, exact."""
         if not NUMBER.fullmatch(literal.text):
             hint = "Write a decimal point." if "," in literal.text else "Write digits, such as 12 or 0.5."
+            if isinstance(field.source, Part):
+                hint = NUMBERS_OF_PARTS.get(field.source.part, hint)
             raise Refused("not-a-number", takes(field, literal), hint, literal)
         return NumberValue(Fraction(literal.text), literal.text)
 
@@ -196,6 +198,16 @@ class Resolver:
         ]
 
 
+NUMBERS_OF_PARTS = {
+    "weekday": "Write 1 for Monday to 7 for Sunday.",
+    "month_of_year": "Write 1 for January to 12 for December.",
+    "hour": "Write a number from 0 to 23.",
+}
+
+
 def takes(field: FieldRef, literal: Literal) -> str:
     """Return what a field takes, against what it was given."""
-    return f"{quoted(field.name)} takes {field.type.type.label}, not {quoted(literal.text)}"
+    label = field.type.type.label
+    if isinstance(field.source, Part) and field.type.type.is_date:
+        label = f"a {field.source.part}"
+    return f"{quoted(field.name)} takes {label}, not {quoted(literal.text)}"
