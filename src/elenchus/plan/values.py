@@ -84,13 +84,20 @@ class Resolver:
                 assert_never(field.type.type)
 
     def number(self, field: FieldRef, literal: Literal) -> NumberValue:
-        """Return a number, exact."""
+        """Return a number, exact; of parts of dates, also note one that no date has."""
+        part = field.source.part if isinstance(field.source, Part) else ""
         if not NUMBER.fullmatch(literal.text):
             hint = "Write a decimal point." if "," in literal.text else "Write digits, such as 12 or 0.5."
-            if isinstance(field.source, Part):
-                hint = NUMBERS_OF_PARTS.get(field.source.part, hint)
+            if part in NUMBERS_OF_PARTS:
+                hint = NUMBERS_OF_PARTS[part][2]
             raise Refused("not-a-number", takes(field, literal), hint, literal)
-        return NumberValue(Fraction(literal.text), literal.text)
+        number = Fraction(literal.text)
+        if part in NUMBERS_OF_PARTS:
+            first, last, hint = NUMBERS_OF_PARTS[part]
+            if not (first <= number <= last and number.denominator == 1):
+                message = f"no date has the {part} {literal.text}"
+                self.notices.append(Problem("no-such-part", message, hint, span=literal.span))
+        return NumberValue(number, literal.text)
 
     def time(self, field: FieldRef, literal: Literal) -> TimeValue:
         """Return a date as an interval; ``now`` is an instant, or today for a field of days."""
@@ -198,10 +205,11 @@ class Resolver:
         ]
 
 
+# The parts of dates that are numbers: the first and the last there is, and how to write them.
 NUMBERS_OF_PARTS = {
-    "weekday": "Write 1 for Monday to 7 for Sunday.",
-    "month_of_year": "Write 1 for January to 12 for December.",
-    "hour": "Write a number from 0 to 23.",
+    "weekday": (1, 7, "Write 1 for Monday to 7 for Sunday."),
+    "month_of_year": (1, 12, "Write 1 for January to 12 for December."),
+    "hour": (0, 23, "Write a number from 0 to 23."),
 }
 
 
