@@ -12,6 +12,8 @@ from hypothesis import strategies as st
 import elenchus
 from elenchus.engine.cures import Edit
 from elenchus.engine.run import run
+from elenchus.engine.state import state_of
+from elenchus.engine.view import View
 from elenchus.errors import Place
 from elenchus.language import nodes
 from elenchus.language.parser import read_changes
@@ -425,6 +427,16 @@ def test_cures_work(rows: list[dict[str, Any]], question: nodes.Question) -> Non
             found = asked(dataset(rows, {verdict.id: edits}), then)
             assert found is not None, (elenchus.print_question(then), way)
             assert verdict.id in found, (elenchus.print_question(then), verdict.id, way)
+
+
+@given(SITES, MOMENTS)
+@settings(max_examples=300, deadline=None)
+def test_state(rows: list[dict[str, Any]], now: datetime) -> None:
+    """What keeps an entry back is named exactly where it cannot be seen, at any time."""
+    data, at = dataset(rows), instant(now)
+    visible = View(data, at).visible
+    for row in range(len(data.entries)):
+        assert state_of(data, at, row).is_public == visible[row], data.entries.ids[row]
 
 
 @given(SITES)
