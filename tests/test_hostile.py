@@ -374,11 +374,17 @@ def front(text: str) -> Callable[[Path], None]:
 BOMB = "a: &a [x,x,x,x,x,x,x,x,x]\n" + "".join(
     f"{new}: &{new} [{','.join([f'*{old}'] * 9)}]\n" for old, new in zip("abcdefgh", "bcdefghi", strict=True)
 )
+MERGES = (
+    "a: &a\n"
+    + "".join(f"  k{number}: x\n" for number in range(40_000))
+    + f"b:\n  <<: [{', '.join(['*a'] * 40_000)}]"
+)
 # What is done to a site; how ask, check, publish and the preview end; what is said of it.
 FINE, HELD = (0, 0, 0, 200), (0, 1, 1, 200)  # what is left out may be an error of the check
 BAD: dict[str, tuple[Callable[[Path], None], tuple[int, ...], str]] = {
     "a cycle": (front("x: &a [*a]"), HELD, "n/bad.md"),
     "a bomb of aliases": (front(BOMB), HELD, "n/bad.md"),
+    "a bomb of merges": (front(MERGES), HELD, "n/bad.md"),
     "900 brackets": (front("x: " + "[" * 900), HELD, "n/bad.md"),
     "brackets of TOML": (put("n/bad.md", f"+++\nx = {'[' * 5000}\n+++\n"), HELD, "n/bad.md"),
     "digits": (front("x: " + "9" * 5000), FINE, ""),

@@ -130,6 +130,7 @@ class Walk:
     def merged(self, node: yaml.Node, depth: int, line: int) -> dict[str, tuple[yaml.Node, int]]:
         """Return the pairs of what ``<<`` names: a mapping, or a list of them, the first one first."""
         self.enter(node, depth)
+        self.met += len(node.value)  # all of it is copied, each time that it is named
         self.above.append(id(node))
         found: dict[str, tuple[yaml.Node, int]] = {}
         if isinstance(node, yaml.MappingNode):
