@@ -59,13 +59,18 @@ class Place:
 
 @dataclass(frozen=True, slots=True)
 class Problem:
-    """One thing that is wrong: in a question (with a span) or in a file (with a place)."""
+    """One thing that is wrong: in a question (with a span) or in a file (with a place).
+
+    ``parameter`` is that of the question whose value is wrong or lacking; ``key`` the setting of a listing.
+    """
 
     code: str
     message: str
     hint: str = ""
     span: Span | None = None
     place: Place | None = None
+    parameter: str = ""
+    key: str = ""
 
     def __str__(self) -> str:
         where = f"{self.place}: " if self.place else ""

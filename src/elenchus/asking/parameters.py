@@ -104,7 +104,7 @@ class Values:
 
     def report(self, name: str, problem: Problem) -> None:
         """Add a problem of a parameter, at its place; what it would stand for is then left out."""
-        self.problems.append(replace(problem, span=self.span_of(name)))
+        self.problems.append(replace(problem, span=self.span_of(name), parameter=name))
         self.lacking.add(name)
 
     def give(self, name: str, texts: Sequence[str]) -> None:

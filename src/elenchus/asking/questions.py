@@ -13,7 +13,7 @@ from elenchus.asking.supposing import with_more
 from elenchus.engine.explain import explain
 from elenchus.engine.run import run
 from elenchus.engine.verdict import judge
-from elenchus.errors import NoSuchName, Place, Problem, QuestionError, Span
+from elenchus.errors import NoSuchName, Place, Problem, QuestionError
 from elenchus.language.nodes import Parameter
 from elenchus.language.parser import read, read_changes
 from elenchus.language.tree import walk
@@ -97,13 +97,25 @@ def why_entry(
     return judge(plan, site.dataset, site.clock, row_of(site.dataset, plan.taxonomy, name))
 
 
-def at_value(problem: Problem, given: Mapping[str, Sequence[str]], names: Mapping[Span, str]) -> Problem:
+def of_parameters(listing: Listing, problems: Sequence[Problem]) -> list[Problem]:
+    """Return problems, those of values that stand for a parameter with its name."""
+    names = {node.span: node.name for node in walk(listing.question) if isinstance(node, Parameter)}
+    return [
+        replace(each, parameter=names[each.span])
+        if not each.parameter and each.code in OF_VALUES and each.span in names
+        else each
+        for each in problems
+    ]
+
+
+def at_value(problem: Problem, given: Mapping[str, Sequence[str]]) -> Problem:
     """Return a problem of a value that was given for a parameter as one of that value.
 
     It stands where the parameter does, and nothing is wrong there.
     """
-    name = names.get(problem.span) if problem.span and problem.code in OF_VALUES else None
-    return replace(problem, span=None, place=Place(f"--with {name}")) if name in given else problem
+    if problem.code in OF_VALUES and problem.parameter in given:
+        return replace(problem, span=None, place=Place(f"--with {problem.parameter}"))
+    return problem
 
 
 # Codes of problems that a value by itself can have.
@@ -118,9 +130,7 @@ def plan_for(site: Site, listing: Listing, given: Mapping[str, Sequence[str]]) -
     try:
         return plan_of(site, listing, given)
     except QuestionError as error:
-        names = {node.span: node.name for node in walk(listing.question) if isinstance(node, Parameter)}
-        problems = [at_value(each, given, names) for each in error.problems]
-        raise QuestionError(error.text, problems) from None
+        raise QuestionError(error.text, [at_value(each, given) for each in error.problems]) from None
 
 
 def several(given: Values | None) -> dict[str, Sequence[str]]:
@@ -174,6 +184,7 @@ def plan_of(
     asked = replace(asked, show=(*asked.show, *show))
     plan, problems = check(asked, ground(site))
     if problems:
+        problems = of_parameters(listing, problems)
         has_place = listing.name or listing.place != TRIED
         located = [listing.located(problem) for problem in problems] if has_place else problems
         raise QuestionError(listing.text, located)

@@ -179,7 +179,13 @@ class Binder:
         if len(found) > 1:
             message = f"{quoted(after)} takes one value, and {len(found)} are given for :{given_name(value)}"
             self.problems.append(
-                Problem("many-given", message, "Write in :NAME for several.", span=value.span)
+                Problem(
+                    "many-given",
+                    message,
+                    "Write in :NAME for several.",
+                    span=value.span,
+                    parameter=given_name(value),
+                )
             )
         return found[0] if found else None
 
@@ -210,7 +216,8 @@ class Binder:
             near = nearest(name, self.asked)
             known = f"It has {either(':' + asked for asked in self.asked)}." if self.asked else "It has none."
             hint = f"Did you mean {either(near)}?" if near else known
-            found.append(Problem("unknown-parameter", f"the question has no parameter :{name}", hint))
+            message = f"the question has no parameter :{name}"
+            found.append(Problem("unknown-parameter", message, hint, parameter=name))
         return found
 
 
@@ -223,7 +230,7 @@ def undeclared(parameter: Parameter, what: str, key: str) -> Problem:
     """Return the problem of a value where only a listing's declared choices can stand."""
     message = f":{parameter.name} stands for {what}, so no value can be given for it here"
     hint = f"A listing declares it: parameters.{parameter.name} = {{ {key} = {{ … }} }}."
-    return Problem("undeclared-choice", message, hint, span=parameter.span)
+    return Problem("undeclared-choice", message, hint, span=parameter.span, parameter=parameter.name)
 
 
 def not_given(value: Parameter) -> Problem:
@@ -232,7 +239,7 @@ def not_given(value: Parameter) -> Problem:
         what = "the row of a page" if value.name == "here" else "a field of a page's row"
         message = f":{value.name} is {what}, and there is no page here"
         hint = f"Try one with --with {value.name}={'ID' if value.name == 'here' else '…'}."
-        return Problem("no-page-row", message, hint, span=value.span)
+        return Problem("no-page-row", message, hint, span=value.span, parameter=value.name)
     message = f":{value.name} has no value"
     hint = f"Give one with --with {value.name}=…, or write :{value.name}? where it may be left out."
-    return Problem("not-given", message, hint, span=value.span)
+    return Problem("not-given", message, hint, span=value.span, parameter=value.name)

@@ -228,7 +228,7 @@ def named_in(rule: PageRule) -> list[str]:
 
 def in_each(rule: PageRule, problem: Problem) -> Problem:
     """Return a problem of the question of a page set, at its line."""
-    if problem.message.startswith("in show: there is no field"):
+    if problem.key == "show" and problem.code == "unknown-field":
         return Problem(
             "unknown-placeholder",
             problem.message.removeprefix("in show: "),

@@ -133,7 +133,7 @@ class Checker(Reading):
                 found.append(self.fields.find(nodes.Path(tuple(name.split(".")))))
             except NoField as error:
                 message = f"in show: {error.problem.message}"
-                self.problems.append(Problem(error.problem.code, message, error.problem.hint))
+                self.problems.append(Problem(error.problem.code, message, error.problem.hint, key="show"))
         return tuple(found)
 
     def source(self, node: nodes.From | None) -> Rows | None:

@@ -161,11 +161,11 @@ def order_of(listing: Listing) -> str:
 def located(listing: Listing, given: Mapping[str, Sequence[str]], error: ElenchusError) -> Exception:
     """Return an error with the parameter of the request that it is about."""
     problem = error.problems[0]
-    for name in given:
-        if problem.message.startswith(f":{name} ") or problem.message.endswith(f"given for :{name}"):
-            rule = listing.parameters[name][0] if name in listing.parameters else None
-            return Refused(400, problem, SORT if rule and rule.orders else f"filter[{name}]")
-    return error
+    name = problem.parameter
+    if name not in given:
+        return error
+    rule = listing.parameters[name][0] if name in listing.parameters else None
+    return Refused(400, problem, SORT if rule and rule.orders else f"filter[{name}]")
 
 
 # Documents

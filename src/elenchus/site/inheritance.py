@@ -100,8 +100,8 @@ class Listing:
             return replace(problem, place=Place(self.at.file, line))
         clause = self.clause_at(problem.span.start) if problem.span else ""
         origins = self.clauses.get(clause, ())
-        if problem.message.startswith("in show:") and "show" in self.settings:
-            origins = (self.settings["show"][1],)
+        if problem.key in self.settings:
+            origins = (self.settings[problem.key][1],)
         return replace(problem, place=origins[-1].place if origins else self.place)
 
     def clause_at(self, position: int) -> str:
