@@ -40,8 +40,6 @@ __all__ = ["application", "serve"]
 LONGEST_ADDRESS = 4000  # bytes of path and query
 MOST_FIELDS = 100  # of a query
 SECONDS = 20  # that a request may take
-SECONDS_OF_HEAD = 5  # in which the head of a request must come
-MOST_WAITING = 64  # connections that have sent no whole request
 HEARTBEAT = 15  # seconds after which a silent stream says that it is still there
 MOST_KEPT = 256  # replies
 LONGEST_TIME = 40  # characters
@@ -250,61 +248,6 @@ def published_folders(live: Live) -> list[Path]:
     return [(definition.folder / definition.to).resolve()]
 
 
-def impatient() -> type[asyncio.Protocol]:
-    """Return a protocol that does not wait for a request whose head never ends.
-
-    A connection that has sent no whole head after some seconds is closed; of many that wait at once the
-    oldest is, so that those who say nothing keep nobody else out.
-    """
-    from uvicorn.protocols.http.h11_impl import H11Protocol
-
-    waiting: OrderedDict[int, Impatient] = OrderedDict()
-
-    class Impatient(H11Protocol):
-        """A connection, and the moment by which its next request must have come."""
-
-        alarm: asyncio.TimerHandle | None = None
-
-        def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
-            """Begin to wait for the first request."""
-            super().connection_made(transport)
-            self.wait()
-
-        def data_received(self, data: bytes) -> None:
-            """Take what came; a whole head ends the waiting, a part of one begins it."""
-            super().data_received(data)
-            if self.cycle is not None and not self.cycle.response_complete:
-                self.stop()
-            elif self.alarm is None:
-                self.wait()
-
-        def connection_lost(self, exc: Exception | None) -> None:
-            """Wait no longer."""
-            self.stop()
-            super().connection_lost(exc)
-
-        def wait(self) -> None:
-            """Give the other side some seconds; send the one away that has waited longest, of too many."""
-            self.alarm = self.loop.call_later(SECONDS_OF_HEAD, self.give_up)
-            waiting[id(self)] = self
-            if len(waiting) > MOST_WAITING:
-                next(iter(waiting.values())).give_up()
-
-        def stop(self) -> None:
-            """Wait no longer."""
-            waiting.pop(id(self), None)
-            if self.alarm is not None:
-                self.alarm.cancel()
-                self.alarm = None
-
-        def give_up(self) -> None:
-            """Close the connection."""
-            self.stop()
-            self.transport.close()
-
-    return Impatient
-
-
 def serve(live: Live, host: str, port: int, ready: Callable[[int], None]) -> None:
     """Serve a site until it is interrupted. Raises OSError where the port is taken.
 
@@ -313,6 +256,8 @@ def serve(live: Live, host: str, port: int, ready: Callable[[int], None]) -> Non
     import socket
 
     import uvicorn
+
+    from elenchus.serving.connections import Impatient
 
     family = socket.AF_INET6 if ":" in host else socket.AF_INET
     with socket.socket(family, socket.SOCK_STREAM) as listening:
@@ -325,7 +270,7 @@ def serve(live: Live, host: str, port: int, ready: Callable[[int], None]) -> Non
         preview = application(live, hosts=hosts)
         config = uvicorn.Config(
             preview,
-            http=impatient(),
+            http=Impatient,
             log_level=logging.WARNING,
             limit_concurrency=200,
             timeout_graceful_shutdown=2,
