@@ -219,7 +219,7 @@ def groups_without_pages(survey: Survey) -> Iterator[Problem]:
                 continue
             by = ", ".join(answer.grouped_by)
             message = f"{section.label} counts by {by}, and no page is about any of these groups"
-            hint = f'Write a page set: each = "… group by {by}" and a path with {{key}}.'
+            hint = f'Write a page set: each = "… group by {by}" and an address with {{key}}.'
             yield Problem("group-without-page", message, hint, place=section.rule.place)
 
 

@@ -78,11 +78,15 @@ class Edit:
 
 @dataclass(frozen=True, slots=True)
 class Change:
-    """One change: in words, and as what is written in the entry, or in the question as a clause."""
+    """One change: in words, and as what is written in the entry, or in the question as a clause.
+
+    ``part`` is the part of the plan that the clause makes, with what it is then.
+    """
 
     words: str
     edit: Edit | None = None
     clause: str = ""
+    part: tuple[str, Any] | None = None
 
     def __str__(self) -> str:
         return self.words
@@ -92,10 +96,13 @@ Way: TypeAlias = tuple[Change, ...]
 
 
 def merged(way: Iterable[Change]) -> Way:
-    """Return changes with one for each field and clause: the last that was made for it."""
-    found: dict[str, Change] = {}
+    """Return changes with one for each field and each part of the plan: the last that was made for it."""
+    found: dict[tuple[str, str], Change] = {}
     for change in way:
-        key = change.edit.field if change.edit else change.clause.split(" ")[0] or change.words
+        if change.edit:
+            key = "field", change.edit.field
+        else:
+            key = ("part", change.part[0]) if change.part else ("", change.words)
         found.pop(key, None)
         found[key] = change
     return tuple(found.values())

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from itertools import islice, product
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from elenchus.engine.cures import Change, Workshop, merged
 from elenchus.engine.placing import nth_of_value, placed
@@ -30,7 +30,7 @@ __all__ = ["Remedies"]
 MOST_TRIED = 60  # combinations of changes
 MOST_WAYS = 3  # that are reported
 DEEPEST = 3  # listings in listings that are looked into
-PRIORITY = Change("let this section choose before the other, with a smaller priority", clause="priority")
+PRIORITY = Change("let this section choose before the other, with a smaller priority")
 
 
 def stored(ref: FieldRef) -> FieldRef:
@@ -129,7 +129,8 @@ class Remedies:
                 return []  # the field would have two types
         names = [self.data.kind_names[number] for number in self.plan.kinds]
         clause = f"from {', '.join((*names, kind))}"
-        return [(Change(f"ask for {kind} too: {clause}", clause=clause),)]
+        kinds = (*self.plan.kinds, int(self.data.entries.kinds[self.row]))
+        return [(Change(f"ask for {kind} too: {clause}", clause=clause, part=("kinds", kinds)),)]
 
     # Trying
 
@@ -157,23 +158,8 @@ class Remedies:
 
     def changed_plan(self, way: Way) -> Plan:
         """Return the plan with the clauses that some changes replace."""
-        plan = self.plan
-        for change in way:
-            word, *rest = change.clause.split(" ")
-            match word:
-                case "from":
-                    plan = replace(plan, kinds=(*plan.kinds, int(self.data.entries.kinds[self.row])))
-                case "offset":
-                    plan = replace(plan, offset=int(rest[0]))
-                case "limit" if rest[1:] == ["per", "group"]:
-                    plan = replace(plan, per_group=int(rest[0]))
-                case "limit":
-                    plan = replace(plan, limit=int(rest[0]))
-                case "at" if plan.at_most:
-                    plan = replace(plan, at_most=AtMost(int(rest[1]), plan.at_most.field))
-                case _:
-                    continue
-        return plan
+        changed: dict[str, Any] = dict(change.part for change in way if change.part)
+        return replace(self.plan, **changed)
 
     def clauses(self, plan: Plan, data: Dataset, way: Way) -> Iterator[Change]:
         """Yield the changes of clauses that cut the entry off, one after the other."""
@@ -183,19 +169,24 @@ class Remedies:
             free = select(replace(plan, at_most=None), data, self.clock, without=without)
             count = nth_of_value(plan, free, self.row)
             words = f"raise “at most {plan.at_most.count}” to {count} or more"
-            yield Change(words, clause=f"at most {count} per {plan.at_most.field.name}")
-            plan = replace(plan, at_most=AtMost(count, plan.at_most.field))
+            raised = AtMost(count, plan.at_most.field)
+            clause = f"at most {count} per {plan.at_most.field.name}"
+            yield Change(words, clause=clause, part=("at_most", raised))
+            plan = replace(plan, at_most=raised)
             stages = select(plan, data, self.clock, without=without)
         place = placed(plan, stages, self.row)
         if place.rank is None:
             return
         if place.after_offset <= 0:
-            yield Change(f"an offset of {place.rank - 1} or less", clause=f"offset {place.rank - 1}")
-            plan = replace(plan, offset=place.rank - 1)
+            offset = place.rank - 1
+            words = f"an offset of {offset} or less"
+            yield Change(words, clause=f"offset {offset}", part=("offset", offset))
+            plan = replace(plan, offset=offset)
         after = place.rank - plan.offset
         if plan.limit is not None and after > plan.limit:
-            yield Change(f"a limit of {after} or more", clause=f"limit {after}")
+            yield Change(f"a limit of {after} or more", clause=f"limit {after}", part=("limit", after))
             plan = replace(plan, limit=after)
         nth = placed(plan, select(plan, data, self.clock, without=without), self.row).nth
         if plan.per_group and nth >= plan.per_group:
-            yield Change(f"a limit of {nth + 1} or more per group", clause=f"limit {nth + 1} per group")
+            words = f"a limit of {nth + 1} or more per group"
+            yield Change(words, clause=f"limit {nth + 1} per group", part=("per_group", nth + 1))
