@@ -26,10 +26,10 @@ import numpy as np
 import pandas as pd
 
 import elenchus
+from elenchus.engine.columns.build import build
 from elenchus.errors import Place
-from elenchus.table.build import build
-from elenchus.table.record import Raw, Record
-from elenchus.table.terms import TermRow
+from elenchus.schema.record import Raw, Record
+from elenchus.schema.terms import TermRow
 
 NOW = datetime(2026, 6, 15, 9, tzinfo=UTC)
 SITE = """

@@ -16,8 +16,8 @@ import elenchus
 from conftest import HERE, Run
 from elenchus.checks.records import records
 from elenchus.checks.run import check_site
-from elenchus.layout.flowing import flowing
-from elenchus.layout.pieces import Piece, width_of
+from elenchus.pieces.flowing import flowing
+from elenchus.pieces.piece import Piece, width_of
 
 MARK = re.compile(r"#! (file )?([a-z -]+)$")
 # Codes that check cannot find: those of single answers and commands, and of site files that stop everything.

@@ -28,12 +28,12 @@ from conftest import PROGRAM, Run, Write
 from elenchus.checks.run import check_site
 from elenchus.errors import FolderError
 from elenchus.pages.sections import placed
+from elenchus.preview.app import application
+from elenchus.preview.live import Live
 from elenchus.publishing import weaving
 from elenchus.publishing.markers import markers_in
 from elenchus.rendering.bodies import body_html
 from elenchus.rendering.renderer import Renderer
-from elenchus.serving.app import application
-from elenchus.serving.live import Live
 from test_publishing import files_of
 
 SITE = """[site]
@@ -185,11 +185,11 @@ def test_addresses_lead_below_the_root(make_site: Write, slug: str) -> None:
         path = site.definition.folder / name
         path.write_text(f'<!-- elenchus begin "{question}" --><!-- elenchus end -->', encoding="utf-8")
         texts[name] = weaving.weave(Renderer(site), path).new.decode()
-    from elenchus.formats import answer_format
+    from elenchus.forms import form
 
-    for form in ("markdown", "html"):
-        pieces = answer_format(form).write(elenchus.ask(site, "where topic is set"), None)
-        texts[f"x.{'md' if form == 'markdown' else 'html'}"] = "".join(piece.text for piece in pieces)
+    for written in ("markdown", "html"):
+        text = form(written).text(elenchus.ask(site, "where topic is set"))
+        texts[f"x.{'md' if written == 'markdown' else 'html'}"] = text
     links = {path: links_of(path, text) for path, text in texts.items()}
     assert links["index.html"]
     for name, found in links.items():

@@ -15,8 +15,8 @@ import elenchus
 from conftest import Run, cases
 from elenchus.language import nodes
 from elenchus.language.parser import NAMED_ORDERS, read
-from elenchus.layout.problems import question_problems
 from elenchus.operators import Operands, all_operators
+from elenchus.pieces.problems import question_problems
 
 NAMES = st.text(min_size=1, max_size=8) | st.sampled_from(
     [

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 import elenchus
 from conftest import HERE, Run, Write, cases
 from elenchus.errors import Place
-from elenchus.layout.explanations import verdict
+from elenchus.report.explanations import verdict
 from elenchus.site.inheritance import Library
 from elenchus.site.listings import ListingRule, Rules
 
@@ -194,7 +194,7 @@ def test_rows_of_a_listing(reference: elenchus.Site, where: str, order: str, cut
     """A source has its rows in its order; listed in X and its negation part all others between them."""
     site = reference.with_entries(())
     text = f"{where} {order} {cut}"
-    site.__dict__["library"] = library({"x": ("", text.strip() or "limit all")})
+    site.content.__dict__["library"] = library({"x": ("", text.strip() or "limit all")})
     rows = [row.id for row in elenchus.ask(site, text.replace("per page 2", "")).rows]
     assert [row.id for row in elenchus.ask(site, "from x").rows] == rows
     every = [row.id for row in elenchus.ask(site, outer).rows] if "limit" not in outer else []
@@ -295,7 +295,7 @@ def test_why_a_listing(site: elenchus.Site) -> None:
 def test_random_by_name(site: elenchus.Site) -> None:
     """Two listings with the same random order draw each for itself, the same on every machine."""
     made = site.with_entries(())
-    made.__dict__["library"] = library(dict.fromkeys(("a", "b"), ("", "order by random limit 6")))
+    made.content.__dict__["library"] = library(dict.fromkeys(("a", "b"), ("", "order by random limit 6")))
     first, second = ([row.id for row in elenchus.ask(made, name).rows] for name in ("a", "b"))
     assert first != second
     assert first == [row.id for row in elenchus.ask(made, "from a").rows]

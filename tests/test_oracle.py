@@ -10,21 +10,19 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 import elenchus
-from elenchus.engine.cures import Edit
-from elenchus.engine.run import run
-from elenchus.engine.state import state_of
-from elenchus.engine.view import View
-from elenchus.errors import Place
+from elenchus.engine.columns.build import build
+from elenchus.engine.columns.dataset import Dataset
+from elenchus.engine.executor import Engine
+from elenchus.engine.explaining.state import state_of
+from elenchus.errors import Edit, Place
 from elenchus.language import nodes
 from elenchus.language.parser import read_changes
 from elenchus.language.tree import changed
 from elenchus.plan.check import Ground, check
 from elenchus.plan.listings import Asked
-from elenchus.table.build import build
-from elenchus.table.dataset import Dataset
-from elenchus.table.record import Raw, Record
-from elenchus.table.schema import CORE_FIELDS, Field, FieldType, Kind, Schema, TaxonomyRules, Type
-from elenchus.table.terms import TermRow
+from elenchus.schema.record import Raw, Record
+from elenchus.schema.terms import TermRow
+from elenchus.schema.types import CORE_FIELDS, Field, FieldType, Kind, Schema, TaxonomyRules, Type
 from elenchus.values.dates import Clock, instant
 from oracle import LEVELS, NOW, STATUSES, TOPICS, TREE, ZONE, Oracle, all_of
 
@@ -39,6 +37,7 @@ A_FIELDS = {
     "tags": FieldType(Type.TEXT, many=True),
     "place": FieldType(Type.ENTRY, kind="b"),
 }
+MANY = {"area", "topic", *(name for name, kind in A_FIELDS.items() if kind.many)}
 KIND = Field("kind", FieldType(Type.CHOICE, choices=("a", "b")))
 SCHEMA = Schema(
     kinds={
@@ -335,9 +334,9 @@ def test_engine_agrees(rows: list[dict[str, Any]], question: nodes.Question) -> 
     assume(not problems)
     oracle = Oracle(rows)
     matched, _, left = oracle.select(question)
-    first = run(plan, data, CLOCK, text)
+    first = Engine(data, CLOCK).run(plan, text)
     assert (first.matched, first.total) == (len(matched), len(left)), text
-    pages = [first, *(run(plan, data, CLOCK, text, page) for page in range(2, first.pages + 1))]
+    pages = [first, *(Engine(data, CLOCK).run(plan, text, page) for page in range(2, first.pages + 1))]
     if question.group is None:
         assert [row.id for page in pages for row in page.rows] == left, text
         return
@@ -367,32 +366,28 @@ def asked(data: Dataset, question: nodes.Question) -> set[str] | None:
     per_group = question.per_group if question.per_group and question.per_group.count else None
     question = replace(question, per_page=None, per_group=per_group)
     plan, problems = check(Asked(question), Ground(data, CLOCK))
-    return None if problems else shown([run(plan, data, CLOCK, "")])
+    return None if problems else shown([Engine(data, CLOCK).run(plan)])
 
 
 @given(SITES, ASKED)
 @settings(max_examples=300, deadline=None)
 def test_why_agrees(rows: list[dict[str, Any]], question: nodes.Question) -> None:
     """The verdict on each entry says listed exactly for those that the answer shows; the funnel ends at its total."""
-    from elenchus.engine.explain import explain
-    from elenchus.engine.verdict import judge
-
     data = dataset(rows)
     text = elenchus.print_question(question)
     plan, problems = check(Asked(elenchus.parse(text)), Ground(data, CLOCK))
     assume(not problems)
     _, _, left = Oracle(rows).select(question)
-    verdicts = [judge(plan, data, CLOCK, row) for row in range(len(rows))]
+    verdicts = [Engine(data, CLOCK).judge(plan, row["id"]) for row in rows]
     assert {verdict.id for verdict in verdicts if verdict.listed} == asked(data, question), text
     assert all(verdict.ways or verdict.needs for verdict in verdicts if not verdict.listed), text
-    assert explain(plan, data, CLOCK, text).steps[-1].left == len(left) or plan.lead or plan.at_most
+    assert Engine(data, CLOCK).explain(plan, text).steps[-1].left == len(left) or plan.lead or plan.at_most
 
 
 def after(values: dict[str, Raw], edit: Edit) -> Raw:
     """Return what is written in a field after an edit."""
     if edit.operator == "=":
-        many = edit.type and edit.type.many and edit.value
-        return Raw(edit.value.split(",") if many else edit.value or None)
+        return Raw(edit.value.split(",") if edit.field in MANY and edit.value else edit.value or None)
     old = values[edit.field].value if edit.field in values else None
     have = [each for each in (old if isinstance(old, list) else [old]) if each]
     wanted = edit.value.split(",")
@@ -405,14 +400,12 @@ def after(values: dict[str, Raw], edit: Edit) -> Raw:
 @settings(max_examples=1200, deadline=None)
 def test_cures_work(rows: list[dict[str, Any]], question: nodes.Question) -> None:
     """What would list an entry does: written into its file and the question, it is there in the answer."""
-    from elenchus.engine.verdict import judge
-
     data = dataset(rows)
     plan, problems = check(Asked(question), Ground(data, CLOCK))
     assume(not problems)
     by_id = {row["id"]: row for row in rows}
-    for number in range(len(rows)):
-        verdict = judge(plan, data, CLOCK, number)
+    for name in by_id:
+        verdict = Engine(data, CLOCK).judge(plan, name)
         for way in verdict.ways:
             row = {name: Raw(written(value)) for name, value in by_id[verdict.id].items() if name != "kind"}
             edits: dict[str, Raw] = {}
@@ -434,7 +427,7 @@ def test_cures_work(rows: list[dict[str, Any]], question: nodes.Question) -> Non
 def test_state(rows: list[dict[str, Any]], now: datetime) -> None:
     """What keeps an entry back is named exactly where it cannot be seen, at any time."""
     data, at = dataset(rows), instant(now)
-    visible = View(data, at).visible
+    visible = Engine(data, Clock(at, ZONE)).view().visible
     for row in range(len(data.entries)):
         assert state_of(data, at, row).is_public == visible[row], data.entries.ids[row]
 
@@ -445,7 +438,7 @@ def test_terms_count(rows: list[dict[str, Any]]) -> None:
     """A term counts the public entries that have it, its total those that have it or one below, each once."""
     data, oracle = dataset(rows), Oracle(rows)
     plan, _ = check(Asked(elenchus.parse("from area order by latest")), Ground(data, CLOCK))
-    found = {row["path"]: row for row in run(plan, data, CLOCK, "").rows}
+    found = {row["path"]: row for row in Engine(data, CLOCK).run(plan).rows}
     public = [row for row in rows if oracle.public(row)]
     for path in TREE:
         direct = [row for row in public if path in (row["area"] or [])]
@@ -476,7 +469,7 @@ def test_with_empty(rows: list[dict[str, Any]], question: nodes.Question) -> Non
         asked = replace(question, group=replace(group, with_empty=with_empty))
         plan, problems = check(Asked(asked), Ground(data, CLOCK))
         assume(not problems)
-        answers.append(run(plan, data, CLOCK, ""))
+        answers.append(Engine(data, CLOCK).run(plan))
     plain, full = (
         [(group.keys, group.count, group.rows) for group in answer.groups or ()] for answer in answers
     )

@@ -14,12 +14,15 @@ from hypothesis import strategies as st
 
 import elenchus
 from conftest import Run, cases
+from elenchus.checks.addresses import page_problems
 from elenchus.errors import Place
 from elenchus.pages.book import Book, Page
 from elenchus.pages.labels import group_label
+from elenchus.pages.overview import addresses, set_lines
 from elenchus.pages.paths import address_of, file_of, later_page, likeness, unsafe
-from elenchus.pages.report import addresses, set_lines
 from elenchus.pages.sections import placed
+from elenchus.rendering.renderer import Renderer
+from elenchus.schema.subject import ENTRIES, terms_of
 from elenchus.site.pages import PageRule, SectionRule
 
 NOWHERE = Place("pages.toml", 1)
@@ -236,11 +239,10 @@ def test_bound_values_that_are_missing(site_folder: Path) -> None:
 
 def test_links(book: Book) -> None:
     """An entry or a term leads to its page, whatever address its kind would give it."""
-    guide = elenchus.ask(book.site, "from guide where entry = g1").rows[0]
-    assert book.address_of_row("", guide) == "guides/telling-seals-apart/"
-    shore = elenchus.ask(book.site, "from habitat where slug = shore").rows[0]
-    assert book.address_of_row("habitat", shore) == "habitats/shore/"
-    assert book.address_of_row("", elenchus.ask(book.site, "where entry = s1").rows[0]) == ""
+    desk = Renderer(book.site, book).desk
+    assert desk.address(ENTRIES, "g1") == "/guides/telling-seals-apart/"
+    assert desk.address(terms_of("habitat"), "shore") == "/habitats/shore/"
+    assert desk.address(ENTRIES, "s1") == ""
 
 
 def test_row_values(book: Book) -> None:
@@ -277,7 +279,9 @@ def test_pages_command(run: Run) -> None:
     site = ("--site", str(elenchus.demo_folder()))
     every = run("pages", *site)
     assert every.returncode == 0, every.stderr
-    lines, problems = addresses(Book(elenchus.open_site(elenchus.demo_folder())))
+    book = Book(elenchus.open_site(elenchus.demo_folder()))
+    lines, pages_of = addresses(book)
+    problems = page_problems(book, pages_of)
     assert len([line for line in every.stdout.splitlines() if line.startswith("/")]) == len(lines) > 100
     assert problems == []
     home = run("pages", "home", *site).stdout
@@ -405,7 +409,9 @@ def test_hostile_slugs(site_folder: Path) -> None:
         text = file.read_text(encoding="utf-8").replace("---\n", f'---\nslug: "{slug}"\n', 1)
         (file.parent / f"{name}.md").write_text(text.replace("id: g1", f"id: {name}"), encoding="utf-8")
     (site_folder / "pages.toml").write_text(HOSTILE, encoding="utf-8")
-    lines, problems = addresses(Book(elenchus.open_site(site_folder)))
+    book = Book(elenchus.open_site(site_folder))
+    lines, pages_of = addresses(book)
+    problems = page_problems(book, pages_of)
     codes = [problem.code for problem in problems]
     assert codes.count("unsafe-path") == 3
     assert sum(line.state == "unsafe" for line in lines) == 3

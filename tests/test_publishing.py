@@ -534,12 +534,10 @@ def test_hostile_content(make_site: Write) -> None:
 
 def test_pieces_of_html(make_site: Write, demo_site: elenchus.Site) -> None:
     """An answer as HTML is escaped, its dates and links as machines read them; groups have their headings."""
-    from elenchus.formats import answer_format
+    from elenchus.forms import form
 
     def drawn(site: elenchus.Site, question: str) -> str:
-        return "".join(
-            piece.text for piece in answer_format("html").write(elenchus.ask(site, question), None)
-        )
+        return form("html").text(elenchus.ask(site, question))
 
     entry = f"---\ntitle: {json.dumps(EVIL)}\naddress: 'javascript:alert(1)'\ndate: 2026-05-01\ntopic: [{json.dumps(EVIL)}]\n---\n"
     site = make_site({**GROUPED, "n/a.md": entry})

@@ -12,14 +12,14 @@ from hypothesis import strategies as st
 import elenchus
 from elenchus.checks.run import check_site
 from elenchus.pages.sections import placed
+from elenchus.preview.api import listing_reply
+from elenchus.preview.live import Moment
+from elenchus.preview.pages import page_reply
+from elenchus.preview.tools import why_page
 from elenchus.publishing.outputs import outputs
 from elenchus.publishing.weaving import weave
 from elenchus.rendering.renderer import Renderer
-from elenchus.serving.api import listing_reply
-from elenchus.serving.live import Moment
-from elenchus.serving.pages import page_reply
-from elenchus.serving.tools import why_page
-from elenchus.site.site import Site
+from elenchus.site.site import Content, Site
 from oracle import TREE
 from test_oracle import ASKED
 
@@ -130,8 +130,9 @@ def site_with(base: Site, sections: list[dict[str, Any]], *, no_repeats: bool) -
     (folder / "listings.toml").write_text("".join(listings), encoding="utf-8")
     page = f'[all]\naddress = "index.html"\nprivate = false\n{repeats}sections = [{", ".join(pages)}]\n{each_entry}'
     (folder / "pages.toml").write_text(page, encoding="utf-8")
-    site = Site(base.definition, base.clock)
-    site.__dict__.update({key: base.__dict__[key] for key in ("written", "dataset")})
+    content = Content(base.definition)
+    content.__dict__.update({key: base.content.__dict__[key] for key in ("written", "dataset")})
+    site = Site(content, base.clock)
     assert not site.library.problems
     return site
 

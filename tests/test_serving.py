@@ -19,8 +19,8 @@ from starlette.testclient import TestClient
 
 import elenchus
 from conftest import PROGRAM
-from elenchus.serving.app import application
-from elenchus.serving.live import Live
+from elenchus.preview.app import application
+from elenchus.preview.live import Live
 
 JSON_API = "application/vnd.api+json"
 

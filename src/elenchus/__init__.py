@@ -17,9 +17,6 @@ if TYPE_CHECKING:
     from elenchus.asking.describing import describe
     from elenchus.asking.questions import ask, why, why_entry
     from elenchus.demo import demo_folder
-    from elenchus.engine.answer import Answer, Choice, Choices, Group, Row
-    from elenchus.engine.explain import Explanation
-    from elenchus.engine.verdict import Verdict
     from elenchus.errors import (
         ElenchusError,
         FolderError,
@@ -34,6 +31,8 @@ if TYPE_CHECKING:
     )
     from elenchus.language.parser import parse
     from elenchus.language.printer import print_question
+    from elenchus.plan.answer import Answer, Choice, Choices, Group, Row
+    from elenchus.plan.explanation import Explanation, Verdict
     from elenchus.site.site import Site, find_site, open_site
 
 __version__ = "0.1.0"
@@ -72,9 +71,8 @@ HOMES = {
     "elenchus.asking.describing": ("describe",),
     "elenchus.asking.questions": ("ask", "why", "why_entry"),
     "elenchus.demo": ("demo_folder",),
-    "elenchus.engine.answer": ("Answer", "Choice", "Choices", "Group", "Row"),
-    "elenchus.engine.explain": ("Explanation",),
-    "elenchus.engine.verdict": ("Verdict",),
+    "elenchus.plan.answer": ("Answer", "Choice", "Choices", "Group", "Row"),
+    "elenchus.plan.explanation": ("Explanation", "Verdict"),
     "elenchus.errors": (
         "ElenchusError", "FolderError", "MarkerError", "NoSuchName", "NoSuchPage", "Place",
         "Problem", "QuestionError", "SiteError", "Span",

@@ -10,7 +10,7 @@ from elenchus.files import replacing
 if TYPE_CHECKING:
     from pathlib import Path
 
-    from elenchus.engine.answer import Answer, Group
+    from elenchus.plan.answer import Answer, Group
 
 __all__ = ["draw"]
 
@@ -86,7 +86,7 @@ def new_figure(width: float, height: float) -> tuple[Any, Any]:
 
 def title_of(answer: Answer) -> str:
     """Return what the chart shows, in one line."""
-    noun = "entries" if "title" in answer.shown else "terms"
+    noun = answer.subject.counted(2)
     added = f", {answer.placements} in groups," if answer.overlap else ""
     return f"{answer.total} {noun}{added} by {', '.join(answer.grouped_by)}"
 

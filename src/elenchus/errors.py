@@ -16,12 +16,14 @@ collected beside the answer, because one bad entry must not hide the others.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal, TypeAlias
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
 __all__ = [
+    "Cure",
+    "Edit",
     "ElenchusError",
     "FolderError",
     "NoSuchName",
@@ -29,6 +31,7 @@ __all__ = [
     "Place",
     "Problem",
     "QuestionError",
+    "Replacement",
     "SiteError",
     "Span",
 ]
@@ -55,6 +58,34 @@ class Place:
 
     def __str__(self) -> str:
         return f"{self.file}:{self.line}" if self.line else self.file
+
+
+@dataclass(frozen=True, slots=True)
+class Edit:
+    """What to write in content: ``=`` sets a field, ``+=`` and ``-=`` add to its values and take from them.
+
+    ``entry`` is the id of the entry. ``value`` is written as content has it, several parted by commas; empty
+    with ``=`` clears the field.
+    """
+
+    entry: str
+    field: str
+    operator: Literal["=", "+=", "-="]
+    value: str
+
+    def __str__(self) -> str:
+        return f"{self.field}{self.operator}{self.value}"
+
+
+@dataclass(frozen=True, slots=True)
+class Replacement:
+    """What to write in place of a part of a question."""
+
+    span: Span
+    text: str
+
+
+Cure: TypeAlias = Edit | Replacement
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from elenchus.engine.describe import Block, about, everything, found_by
+from elenchus.engine.describing.describe import Block, about, everything, found_by
 from elenchus.errors import NoSuchName, Problem
 from elenchus.language.nodes import Question
 from elenchus.language.printer import print_question
 from elenchus.language.tree import CLAUSES_OF
-from elenchus.table.schema import describe as describe_type
+from elenchus.schema.types import describe as describe_type
 from elenchus.values.dates import from_instant, to_minute
 from elenchus.values.texts import either, nearest, quoted
 
@@ -26,12 +26,12 @@ def describe(site: Site, text: str | None = None) -> list[Block]:
 
     Raises NoSuchName when the text is found nowhere, SiteError when the content cannot be read.
     """
-    data, now = site.dataset, site.clock.now
+    data, view = site.dataset, site.engine.view()
     if text is None:
-        return [site_block(site), *everything(data, now), *listings_block(site)]
+        return [site_block(site), *everything(view), *listings_block(site)]
     name = text.strip()
     listings = [listing_block(site.library.get(name))] if name in site.library.names else []
-    found = [*listings, *about(data, now, name)] or found_by(data, now, name)
+    found = [*listings, *about(view, name)] or found_by(view, name)
     if found:
         return found
     names = [*data.kind_names, *data.taxonomies, *data.schema.fields, *data.schema.conditions, *data.names]

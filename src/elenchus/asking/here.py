@@ -4,18 +4,20 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from elenchus.engine.decode import decode, spoken
+from elenchus.engine.decode import decode
 from elenchus.engine.select import Selection
-from elenchus.engine.view import View
 from elenchus.errors import Place, Problem, QuestionError
 from elenchus.language.nodes import Path
 from elenchus.language.tree import parameters_in, rows_named_in
 from elenchus.plan.fields import Fields, NoField
-from elenchus.values.texts import either, nearest, quoted
+from elenchus.schema.subject import ENTRIES, terms_of
+from elenchus.values.texts import either, quoted
+from elenchus.values.wording import spoken
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
 
+    from elenchus.schema.subject import Subject
     from elenchus.site.inheritance import Listing
     from elenchus.site.site import Site
 
@@ -41,9 +43,9 @@ def with_here(
     called = list(rows_called(site, names[0]))
     if not called:
         raise QuestionError(listing.text, [unknown(site, names[0])])
-    for taxonomy, row in called[:1]:
-        kinds = () if taxonomy else (data.kind_of(row),)
-        fields, selection = Fields(data, kinds, taxonomy), Selection(View(data, site.clock.now), taxonomy)
+    for subject, row in called[:1]:
+        kinds = () if subject.is_terms else (data.kind_of(row),)
+        fields, selection = Fields(data, kinds, subject), Selection(site.engine.view(), subject)
         for name in wanted:
             try:
                 ref = fields.find(Path(tuple(name.split(".")[1:])))
@@ -62,8 +64,7 @@ def unknown(site: Site, name: str) -> Problem:
         hint = f"Write {either(data.entries.ids[row] for row in rows)}."
         message = f"{quoted(name)} is the slug of {len(rows)} entries"
         return Problem("ambiguous-entry", message, hint, place=GIVEN)
-    visible = View(data, site.clock.now).visible
-    near = nearest(name, [each for each, found in data.names.items() if visible[found[0]]])
+    near = data.entries_near(name, "", site.clock.now)
     hint = f"Did you mean {either(near)}?" if near else "Entries go by id, slug or kind/slug."
     return Problem("unknown-entry", f"no entry or term is called {quoted(name)}", hint, place=GIVEN)
 
@@ -82,15 +83,15 @@ def asked_of_here(site: Site, listing: Listing) -> list[str]:
     return list(found)
 
 
-def rows_called(site: Site, name: str) -> Iterator[tuple[str, int]]:
-    """Yield the entry of a name, then the terms, each with its taxonomy; only what is meant for certain."""
+def rows_called(site: Site, name: str) -> Iterator[tuple[Subject, int]]:
+    """Yield the entry of a name, then the terms, each with what it is; only what is meant for certain."""
     rows = site.dataset.find_entry(name)
     if len(rows) == 1:
-        yield "", rows[0]
+        yield ENTRIES, rows[0]
     for taxonomy, terms in site.dataset.taxonomies.items():
         numbers = terms.find(name)
         if len(numbers) == 1:
-            yield taxonomy, numbers[0]
+            yield terms_of(taxonomy), numbers[0]
 
 
 def texts_of(value: Any) -> tuple[str, ...]:

@@ -7,33 +7,35 @@ from pathlib import PurePath
 from typing import TYPE_CHECKING
 
 from elenchus.errors import NoSuchName, Problem
-from elenchus.values.texts import either, fold, nearest, quoted
+from elenchus.values.texts import either, fold, quoted
 
 if TYPE_CHECKING:
-    from elenchus.table.dataset import Dataset
+    from elenchus.engine.columns.dataset import Dataset
+    from elenchus.schema.subject import Subject
 
-__all__ = ["row_of"]
+__all__ = ["row_named"]
 
 
-def row_of(data: Dataset, taxonomy: str, name: str) -> int:
-    """Return the row of an entry or a term by its name. Raises NoSuchName."""
-    rows = data.taxonomies[taxonomy].find(name) if taxonomy else data.find_entry(name)
+def row_named(data: Dataset, subject: Subject, name: str) -> str:
+    """Return the id of an entry, or of a term, by any of its names. Raises NoSuchName."""
+    terms = data.taxonomies[subject.taxonomy] if subject.is_terms else None
+    rows = terms.find(name) if terms else data.find_entry(name)
     if len(rows) == 1:
-        return rows[0]
-    what = taxonomy or "entry"
+        return terms.ids[rows[0]] if terms else data.entries.ids[rows[0]]
     if rows:
-        labels = data.taxonomies[taxonomy].labels if taxonomy else data.entries.ids
+        labels = terms.labels if terms else data.entries.ids
         hint = f"Write {either(labels[row] for row in rows)}."
         raise NoSuchName([Problem("ambiguous-name", f"{quoted(name)} may be {len(rows)} of them", hint)])
     stem = fold(name.rpartition("/")[2])
     for problem in data.problems:
         if problem.place and fold(PurePath(problem.place.file).stem) == stem:
-            message = f"no {what} is called {quoted(name)}, for its file cannot be used: {problem.message}"
+            called = f"no {subject.one} is called {quoted(name)}"
+            message = f"{called}, for its file cannot be used: {problem.message}"
             raise NoSuchName([Problem("unusable-entry", message, problem.hint, place=problem.place)])
-    near = data.taxonomies[taxonomy].suggest(name) if taxonomy else nearest(name, data.names)
+    near = terms.suggest(name) if terms else data.entries_near(name, "", None)
     hint = (
         f"Did you mean {either(near)}?"
         if near
         else f"elenchus describe {shlex.quote(name)} looks everywhere."
     )
-    raise NoSuchName([Problem("unknown-name", f"no {what} is called {quoted(name)}", hint)])
+    raise NoSuchName([Problem("unknown-name", f"no {subject.one} is called {quoted(name)}", hint)])

@@ -2,22 +2,19 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from itertools import product
 from typing import TYPE_CHECKING
 
-import numpy as np
-
-from elenchus.engine.stages import select
-from elenchus.engine.verdict import judge
 from elenchus.errors import NoSuchName, Problem
-from elenchus.table.identity import identity
-from elenchus.table.record import Raw, Record
+from elenchus.schema.identity import identity
+from elenchus.schema.record import Raw, Record
 from elenchus.values.dates import from_instant
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator
+    from collections.abc import Iterator
 
-    from elenchus.plan.nodes import Plan
+    from elenchus.asking.query import Query
     from elenchus.site.site import Site
 
 __all__ = ["with_more"]
@@ -27,29 +24,26 @@ SECOND = 1_000_000
 FIXED = ("id", "slug", "date", "address")  # what each of them must have for itself
 
 
-def with_more(site: Site, plan_on: Callable[[Site], Plan], count: int) -> Site:
-    """Return the site with ``count`` more entries like the newest one that matches, and newer than it.
+def with_more(query: Query, count: int) -> Query:
+    """Return a query on its site with ``count`` more entries like the newest one that matches, and newer.
 
-    ``plan_on`` returns the plan of the question on a site: plans hold the numbers of rows.
     They are dated now and have titles of their own. Where such entries would not match, because the question
     asks for another time or for a title, they have the date or the title of the one they are made from.
     Raises NoSuchName where no entry matches, or where no other one could: it tells what stands against it.
     """
-    plan = plan_on(site)
-    if plan.taxonomy:
+    plan, site = query.plan, query.site
+    if plan.subject.is_terms:
         raise impossible("only entries can be added as if, and these rows are terms")
-    rows = np.flatnonzero(select(plan, site.dataset, site.clock).matched)
-    if not len(rows):
+    matching = site.engine.matching(plan)  # the newest first
+    if not matching:
         raise impossible("no entry matches, so there is none to make others from", "Ask for what has one.")
-    count, pattern = min(count, MOST), int(rows[0])  # rows are stored newest first
+    count, pattern = min(count, MOST), matching[0]
     found = site
     for first, own_titles in product(starts(site, pattern, count), (True, False)):
         found = site.with_entries(copies(site, pattern, count, first, own_titles=own_titles))
-        matched = select(plan_on(found), found.dataset, found.clock).matched
-        made = [row for name in names(count) for row in found.dataset.find_entry(name)]
-        if len(made) == count and np.all(matched[made]):
-            return found
-    verdict = judge(plan_on(found), found.dataset, found.clock, found.dataset.find_entry(names(count)[0])[0])
+        if set(names(count)) <= set(found.engine.matching(plan)):
+            return replace(query, site=found)
+    verdict = found.engine.judge(plan, names(count)[0])
     against = "; ".join(each.words for each in verdict.findings if not each.holds and not each.depth)
     message = f"no further entry could match: {against or verdict.cut or 'the question names its entries'}"
     raise impossible(message, "Ask without that to see what more entries would do.")
@@ -60,18 +54,17 @@ def impossible(message: str, hint: str = "") -> NoSuchName:
     return NoSuchName([Problem("nothing-as-if", message, hint)])
 
 
-def starts(site: Site, pattern: int, count: int) -> Iterator[int]:
+def starts(site: Site, pattern: str, count: int) -> Iterator[int]:
     """Yield the instants of the entries, each a second newer than the next: now, or its own."""
     yield site.clock.now - (count - 1) * SECOND
-    dated = int(site.dataset.entries.opens[pattern])
+    dated = int(site.dataset.entries.opens[site.dataset.rows_of_ids[pattern]])
     yield max(dated, 0) + SECOND
     yield max(dated, 0)
 
 
-def copies(site: Site, row: int, count: int, moment: int, *, own_titles: bool) -> list[Record]:
-    """Return entries like the one of a row, the last at an instant, each a second newer than the next."""
-    name = site.dataset.entries.ids[row]
-    record = next(each for each in site.written[0] if identity(each).id == name)
+def copies(site: Site, pattern: str, count: int, moment: int, *, own_titles: bool) -> list[Record]:
+    """Return entries like one, the last at an instant, each a second newer than the next."""
+    record = next(each for each in site.content.written[0] if identity(each).id == pattern)
     kept = {key: raw for key, raw in record.values.items() if key not in FIXED}
     found = []
     for number, made_id in enumerate(names(count), start=1):
@@ -79,7 +72,7 @@ def copies(site: Site, row: int, count: int, moment: int, *, own_titles: bool) -
         values = {**kept, "id": Raw(made_id), "date": Raw(date.isoformat())}
         if own_titles:
             values["title"] = Raw(f"As if {number}")
-        kind = site.dataset.kind_of(row)
+        kind = identity(record).kind
         found.append(
             Record(record.place, kind, f"{identity(record).slug}-as-if-{number}", values, record.habits)
         )

@@ -9,15 +9,15 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from elenchus.asking.questions import plan_of, resolved
-from elenchus.engine.stages import select
+from elenchus.asking.query import Query, resolved
 from elenchus.errors import Problem, QuestionError
 from elenchus.plan.conflicts import Range, ranges_of
 from elenchus.plan.nodes import AllOf, AnyOf, Negation, TermValue, Test
-from elenchus.plan.words import condition_words, parts
+from elenchus.plan.walking import parts
+from elenchus.plan.words import condition_words
+from elenchus.schema.types import Type
 from elenchus.site.definition import FILE_NAME
-from elenchus.site.tables import open_toml
-from elenchus.table.schema import Type
+from elenchus.site.toml import open_toml
 from elenchus.values.texts import either
 
 if TYPE_CHECKING:
@@ -31,6 +31,7 @@ __all__ = ["find"]
 
 PARAMETER = re.compile(r":[^\W\d]")
 BARE = ("date", "updated", "expires")
+BEYOND = "\U0010ffff"  # after every slug: paths compare step by step, so that a subtree is one range
 
 
 def find(survey: Survey) -> Iterator[Problem]:
@@ -61,7 +62,7 @@ def named_conditions(survey: Survey) -> Iterator[Problem]:
     file = open_toml(survey.site.definition.folder / FILE_NAME, FILE_NAME)
     for name in conditions:
         try:
-            plan_of(survey.site, resolved(survey.site, f"where {name}"), {})
+            _ = Query(survey.site, resolved(survey.site, f"where {name}")).plan
         except QuestionError as error:
             for problem in error.problems:
                 yield replace(problem, span=None, place=file.place(("conditions", name)))
@@ -144,9 +145,9 @@ def reach(test: Test) -> list[Range] | None:
     if test.negated:
         return None
     if test.operator in ("under", "below") and all(isinstance(value, TermValue) for value in test.values):
-        low = 1 if test.operator == "below" else 0
+        after = int(test.operator == "below")  # the term itself is not below itself
         return [
-            ((1, value.number + low, 0), (1, value.end, 0))
+            ((1, value.path, after), (1, (*value.path, BEYOND), 0))
             for value in test.values
             if isinstance(value, TermValue)
         ]
@@ -160,7 +161,7 @@ def inside(inner: Sequence[Range], outer: Sequence[Range]) -> bool:
 
 def never_met(survey: Survey, plan: Plan) -> Iterator[Problem]:
     """Yield the conditions that no row meets, whatever the others say."""
-    stages = select(plan, survey.site.dataset, survey.site.clock)
+    stages = survey.site.engine.select(plan)
     asked = int(stages.asked.sum())
     for part in parts(plan.condition):
         if asked and not np.any(stages.asked & stages.selection.rows(part)):
@@ -172,14 +173,15 @@ def never_met(survey: Survey, plan: Plan) -> Iterator[Problem]:
 
 def inner_terms(survey: Survey, plan: Plan) -> Iterator[Problem]:
     """Yield comparisons with a term that has others below it, where those would add rows."""
-    stages = select(plan, survey.site.dataset, survey.site.clock)
+    stages = survey.site.engine.select(plan)
     for part in parts(plan.condition):
         if not (isinstance(part, Test) and part.operator in ("=", "in") and not part.negated):
             continue
         if part.field.type.type is not Type.TERM or not part.field.type.tree:
             continue
+        terms = survey.site.dataset.taxonomies[part.field.type.taxonomy]
         inner = [
-            value for value in part.values if isinstance(value, TermValue) and value.end > value.number + 1
+            value for value in part.values if isinstance(value, TermValue) and terms.has_below(value.path)
         ]
         if not inner:
             continue

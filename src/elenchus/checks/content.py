@@ -9,12 +9,11 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from elenchus.engine.view import View
+from elenchus.engine.columns.column import Lists, Numbers, Texts, narrowed
 from elenchus.errors import Place, Problem
 from elenchus.rendering.bodies import LONGEST, is_readable
-from elenchus.table.columns import Lists, Numbers, Texts
-from elenchus.table.conform import says_yes_or_no
-from elenchus.table.schema import CORE_FIELDS, STATUSES, Type
+from elenchus.schema.conform import says_yes_or_no
+from elenchus.schema.types import STATUSES, Type
 from elenchus.values.dates import from_instant, to_minute
 from elenchus.values.texts import fold, quoted
 
@@ -22,9 +21,10 @@ if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
 
     from elenchus.checks.survey import Survey
-    from elenchus.table.dataset import Dataset
-    from elenchus.table.schema import Field
-    from elenchus.table.taxonomy import Taxonomy
+    from elenchus.engine.columns.dataset import Dataset
+    from elenchus.engine.view import View
+    from elenchus.schema.taxonomy import Taxonomy
+    from elenchus.schema.types import Field
 
 __all__ = ["find"]
 
@@ -74,7 +74,7 @@ LIKE_FLAGS = frozenset(
 
 def find(survey: Survey) -> Iterator[Problem]:
     """Yield what is wrong with the content, or odd about it."""
-    data, view = survey.site.dataset, View(survey.site.dataset, survey.site.clock.now)
+    data, view = survey.site.dataset, survey.site.engine.view()
     yield from data.problems
     yield from data.notes
     yield from statuses(data, view)
@@ -92,8 +92,7 @@ def find(survey: Survey) -> Iterator[Problem]:
 
 def place_of(data: Dataset, row: int) -> Place:
     """Return the file of an entry."""
-    source = data.entries.columns["source", CORE_FIELDS["source"].type]
-    return Place(str(source.item(row)))
+    return Place(str(data.texts("source").item(row)))
 
 
 def some(data: Dataset, rows: Sequence[int]) -> str:
@@ -104,10 +103,7 @@ def some(data: Dataset, rows: Sequence[int]) -> str:
 
 def statuses(data: Dataset, view: View) -> Iterator[Problem]:
     """Yield entries that say “published” and are not yet, and those that say “scheduled” and are public."""
-    status = data.entries.columns["status", CORE_FIELDS["status"].type]
-    dates = data.entries.columns["date", CORE_FIELDS["date"].type]
-    assert isinstance(status, Numbers)  # noqa: S101 - a status is a choice
-    assert isinstance(dates, Numbers)  # noqa: S101 - a date is a number
+    status, dates = data.statuses, data.dates("date")
     ahead = dates.valid & (dates.keys > view.now)
     says = {name: status.valid & (status.keys == STATUSES.index(name)) for name in ("published", "scheduled")}
     for row in np.flatnonzero(says["published"] & ahead).tolist():
@@ -127,8 +123,7 @@ def statuses(data: Dataset, view: View) -> Iterator[Problem]:
 
 def twice(data: Dataset, view: View) -> Iterator[Problem]:
     """Yield entries of one kind that share a slug or a title."""
-    slugs = data.entries.columns["slug", CORE_FIELDS["slug"].type]
-    for what, column in (("slug", slugs), ("title", view.titles)):
+    for what, column in (("slug", data.texts("slug")), ("title", view.titles)):
         found: dict[tuple[int, str], list[int]] = defaultdict(list)
         for row in range(len(data.entries)):
             text = column.item(row)
@@ -147,9 +142,8 @@ def hidden_references(data: Dataset, view: View) -> Iterator[Problem]:
     for (name, kind), column in data.entries.columns.items():
         if kind.type is not Type.ENTRY:
             continue
-        single = column.elements if isinstance(column, Lists) else column
+        single = narrowed(column.elements if isinstance(column, Lists) else column, Numbers)
         owners = column.owners if isinstance(column, Lists) else np.arange(len(data.entries))
-        assert isinstance(single, Numbers)  # noqa: S101 - references are numbers
         for at in np.flatnonzero(single.valid & view.visible[owners]).tolist():
             target = int(single.keys[at])
             if not view.visible[target]:
@@ -216,8 +210,7 @@ def like_flags(data: Dataset) -> Iterator[Problem]:
 
 def unread_bodies(data: Dataset) -> Iterator[Problem]:
     """Yield texts shown as they are written, because reading them as Markdown would take too long."""
-    bodies = data.entries.columns["body", CORE_FIELDS["body"].type]
-    assert isinstance(bodies, Texts)  # noqa: S101 - every body is a text
+    bodies = data.texts("body")
     for row in np.flatnonzero(bodies.valid).tolist():
         text = bodies.item(row) or ""
         if len(text) > FEWEST_SIGNS and not is_readable(text):
@@ -247,7 +240,8 @@ def titles_from_names(data: Dataset) -> Iterator[Problem]:
 def near_duplicates(data: Dataset, taxonomy: Taxonomy) -> Iterator[Problem]:
     """Yield pairs of used terms that are nearly alike: one letter apart, in the plural, or in signs."""
     by_form: dict[tuple[str, str], list[int]] = defaultdict(list)
-    used = View(data, 0, unpublished=True).table(taxonomy.name).counts
+    column = data.terms(taxonomy.name)
+    used = np.bincount(column.terms, minlength=len(taxonomy.terms))
     numbers = np.flatnonzero(used > 0).tolist()
     for number in numbers:
         slug = taxonomy.terms[number].slug
@@ -258,7 +252,6 @@ def near_duplicates(data: Dataset, taxonomy: Taxonomy) -> Iterator[Problem]:
     pairs = {pair for found in by_form.values() for pair in combinations(found[:MOST_ALIKE], 2)}
     if not pairs:
         return
-    column = data.entries.columns[taxonomy.name, data.schema.taxonomies[taxonomy.name].field_type]
     first_row: dict[int, int] = {}
     for row in range(len(data.entries)):
         for number in column.item(row):
@@ -290,7 +283,7 @@ def digits(text: str) -> str:
 
 def without_words(data: Dataset, view: View) -> Iterator[Problem]:
     """Yield public entries with a picture and no words for those who cannot see it."""
-    image, words = (data.entries.columns[name, CORE_FIELDS[name].type] for name in ("image", "image_alt"))
+    image, words = data.texts("image"), data.texts("image_alt")
     lacking = np.flatnonzero(view.visible & image.valid & ~words.valid).tolist()
     if lacking:
         verb = "entry has" if len(lacking) == 1 else "entries have"
@@ -301,7 +294,7 @@ def without_words(data: Dataset, view: View) -> Iterator[Problem]:
 
 def without_term(data: Dataset, view: View, taxonomy: Taxonomy) -> Iterator[Problem]:
     """Yield public entries without a term of a taxonomy that most others of their kind have."""
-    column = data.entries.columns[taxonomy.name, data.schema.taxonomies[taxonomy.name].field_type]
+    column = data.terms(taxonomy.name)
     for number, kind in enumerate(data.kind_names):
         rows = np.flatnonzero(view.visible & (data.entries.kinds == number))
         lacking = rows[~column.valid[rows]]

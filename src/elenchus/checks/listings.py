@@ -6,10 +6,8 @@ from collections import defaultdict
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-from elenchus.asking.choices import choices_of
-from elenchus.asking.names import row_of
-from elenchus.asking.questions import plan_of, resolved
-from elenchus.engine.stages import select
+from elenchus.asking.names import row_named
+from elenchus.asking.query import Query, resolved
 from elenchus.errors import ElenchusError, Problem
 from elenchus.language.nodes import Argument, Literal
 from elenchus.language.printer import print_arguments
@@ -97,10 +95,11 @@ def parameters(survey: Survey, listing: Listing) -> Iterator[Problem]:
 def choices(survey: Survey, listing: Listing, rule: ParameterRule) -> Iterator[Problem]:
     """Yield the choices of a parameter that cannot be asked, and those that find nothing."""
     given = {name: texts for name, texts in survey.sample(listing).items() if name != rule.name}
-    found = choices_of(survey.site, listing, rule, given).choices
+    query = Query(survey.site, listing, given)
+    found = query.choices(rule).choices
     for each in found:
         if each.count is None:
-            yield from failing(survey, listing, rule, {**given, rule.name: [each.value]}, each.value)
+            yield from failing(query.given_also({rule.name: [each.value]}), rule, each.value)
     empty = [each.value for each in found if each.count == 0]
     if empty and rule.words:
         verb = "finds" if len(empty) == 1 else "find"
@@ -109,12 +108,10 @@ def choices(survey: Survey, listing: Listing, rule: ParameterRule) -> Iterator[P
         yield Problem("choice-without-entries", message, hint, place=rule.place)
 
 
-def failing(
-    survey: Survey, listing: Listing, rule: ParameterRule, given: dict[str, object], word: str
-) -> Iterator[Problem]:
+def failing(query: Query, rule: ParameterRule, word: str) -> Iterator[Problem]:
     """Yield why a choice cannot be asked."""
     try:
-        plan_of(survey.site, listing, given)  # type: ignore[arg-type]
+        _ = query.plan
     except ElenchusError as error:
         for problem in error.problems:
             message = f"with :{rule.name} = {word}: {problem.message}"
@@ -135,9 +132,9 @@ def unmet(survey: Survey, listing: Listing, expected: Expectation) -> Iterator[P
     """Yield what an expectation says that is not so."""
     site = survey.site
     given = {**survey.sample(listing), **expected.given}
-    plan = plan_of(site, listing, given)
-    rows = select(plan, site.dataset, site.clock).rows
-    count = len(rows)
+    query = Query(site, listing, given)
+    listed = query.ids()
+    count = len(listed)
     what = f"{listing.name} has"
     if expected.ask:
         here = {name: texts for name, texts in given.items() if name.split(".")[0] == "here"}
@@ -147,8 +144,7 @@ def unmet(survey: Survey, listing: Listing, expected: Expectation) -> Iterator[P
             if name not in here and texts
         )
         inner = resolved(site, f"from {listing.name}{print_arguments(arguments)} where {expected.ask}")
-        asked = plan_of(site, inner, here)
-        count = len(select(asked, site.dataset, site.clock).rows)
+        count = Query(site, inner, here).count()
         what = f"of {listing.name}, “{expected.ask}” is met by"
     for wanted, holds, words in (
         (expected.count, count == expected.count, "exactly"),
@@ -160,22 +156,13 @@ def unmet(survey: Survey, listing: Listing, expected: Expectation) -> Iterator[P
             message = f"{what} {entries}, and {words} {wanted} {'is' if wanted == 1 else 'are'} expected"
             hint = f"elenchus why {listing.name} tells how its rows come about."
             yield Problem("failed-expectation", message, hint, place=expected.place)
-    ids = select(plan, site.dataset, site.clock).selection.view.ids(plan.taxonomy)
-    listed = {fold(ids[row]) for row in rows.tolist()}
     for names, is_wanted in ((expected.includes, True), (expected.excludes, False)):
         for name in names:
-            if (found_in(survey, plan.taxonomy, name) in listed) != is_wanted:
+            if (row_named(site.dataset, query.plan.subject, name) in listed) != is_wanted:
                 verb = "lacks" if is_wanted else "lists"
                 message = f"{listing.name} {verb} {name}, against what is expected"
                 hint = f"elenchus why {listing.name} {name} tells why."
                 yield Problem("failed-expectation", message, hint, place=expected.place)
-
-
-def found_in(survey: Survey, taxonomy: str, name: str) -> str:
-    """Return the folded id of an entry or a term by its name. Raises NoSuchName."""
-    data = survey.site.dataset
-    row = row_of(data, taxonomy, name)
-    return fold(data.taxonomies[taxonomy].ids[row] if taxonomy else data.entries.ids[row])
 
 
 def unplaced(survey: Survey) -> Iterator[Problem]:

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections import defaultdict
 from typing import TYPE_CHECKING
 
+from elenchus.checks.addresses import page_problems
 from elenchus.errors import Problem
-from elenchus.pages.addresses import address_problems
+from elenchus.schema.subject import Subject
+from elenchus.schema.types import Type
 from elenchus.site.definition import FILE_NAME
-from elenchus.site.tables import open_toml
-from elenchus.table.schema import CORE_FIELDS, Type
+from elenchus.site.toml import open_toml
 from elenchus.values.texts import either, fold, quoted
 
 if TYPE_CHECKING:
@@ -25,10 +26,7 @@ FEW = 4
 
 def find(survey: Survey) -> Iterator[Problem]:
     """Yield what is wrong with the pages of a site, or odd about them."""
-    yield from survey.site.pages.problems
-    for name in survey.book.rules:
-        yield from survey.book.of(name).problems
-    yield from address_problems(survey.book, {each.page.path: each.pages for each in survey.placed})
+    yield from page_problems(survey.book, {each.page.path: each.pages for each in survey.placed})
     for page in survey.placed:
         yield from page.problems
     by_rule: dict[str, list[Placed]] = defaultdict(list)
@@ -240,18 +238,18 @@ def leads_somewhere(survey: Survey, section: Section) -> bool:
         if ref.type.taxonomy
         else [kind.address for kind in schema.kinds.values() if name in ("", kind.name)]
     )
-    sort = f"term {ref.type.taxonomy}" if ref.type.taxonomy else "entry"
-    return any(patterns) or any(found == sort for found, _ in survey.book.by_entry)
+    subject = Subject(ref.type.taxonomy)
+    return any(patterns) or any(found == subject for found, _ in survey.book.by_row)
 
 
 def kinds_without_pages(survey: Survey) -> Iterator[Problem]:
     """Yield kinds that have public entries, and neither pages nor an address elsewhere."""
     if not survey.book.rules:
         return
-    data, now = survey.site.dataset, survey.site.clock.now
-    public = (data.entries.opens <= now) & (now < data.entries.closes)
-    paged = {data.kind_of(data.find_entry(name)[0]) for sort, name in survey.book.by_entry if sort == "entry"}
-    addresses = data.entries.columns["address", CORE_FIELDS["address"].type]
+    data, public = survey.site.dataset, survey.site.engine.view().visible
+    shown = (name for subject, name in survey.book.by_row if subject.is_entries)
+    paged = {data.kind_of(data.rows_of_ids[name]) for name in shown}
+    addresses = data.core("address")
     for number, kind in enumerate(data.kind_names):
         rows = public & (data.entries.kinds == number)
         lacking = int((rows & ~addresses.valid).sum())

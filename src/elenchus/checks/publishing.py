@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from elenchus.asking.questions import plan_of
+from elenchus.asking.query import Query
 from elenchus.errors import ElenchusError, Problem
+from elenchus.forms import Need, beside_names, form
 from elenchus.pages.sections import free_parameters
 from elenchus.rendering.forms import MOST_ROWS, independent
 from elenchus.rendering.templates import Templates
@@ -18,8 +19,6 @@ if TYPE_CHECKING:
     from elenchus.pages.sections import Placed, Section
 
 __all__ = ["find"]
-
-FEEDS = ("atom", "rss", "jsonfeed")
 
 
 def find(survey: Survey) -> Iterator[Problem]:
@@ -49,7 +48,7 @@ def around(survey: Survey, name: str) -> Iterator[Problem]:
     if not rule.within:
         return
     try:
-        plan_of(survey.site, survey.site.library.get(rule.within), {})
+        _ = Query(survey.site, survey.site.library.get(rule.within)).plan
     except ElenchusError as error:
         for problem in error.problems:
             message = f"{rule.within} cannot be asked for the order of pages: {problem.message}"
@@ -61,20 +60,22 @@ def beside(survey: Survey, page: Placed) -> Iterator[Problem]:
     seen: set[tuple[str, str]] = set()
     for section in page.sections:
         place = section.rule.place
-        feeds = [form for form in section.rule.beside if form in FEEDS]
-        if feeds and section.plan and section.plan.taxonomy:
-            message = f"{section.label} has terms, and no {either(feeds)} can be made of them"
-            yield Problem("no-feed", message, "Terms can be csv or json.", place=place)
-        if feeds and not survey.site.definition.address:
-            message = f"{section.label} has no {either(feeds)}: the site has no address, and a feed needs it"
+        of_entries = [name for name in section.rule.beside if Need.ENTRIES in form(name).needs]
+        if of_entries and section.plan and section.plan.subject.is_terms:
+            message = f"{section.label} has terms, and no {either(of_entries)} can be made of them"
+            others = [name for name in beside_names() if Need.ENTRIES not in form(name).needs]
+            yield Problem("no-feed", message, f"Terms can be {either(others)}.", place=place)
+        placed = [name for name in section.rule.beside if Need.ADDRESS in form(name).needs]
+        if placed and not survey.site.definition.address:
+            message = f"{section.label} has no {either(placed)}: the site has no address, and a feed needs it"
             yield Problem("no-address", message, 'Write address = "https://…/" below [site].', place=place)
-        for form in section.rule.beside:
-            if (section.slug, form) in seen:
+        for name in section.rule.beside:
+            if (section.slug, name) in seen:
                 message = (
-                    f"two sections of the page {page.page.rule.name} have the file {section.slug} as {form}"
+                    f"two sections of the page {page.page.rule.name} have the file {section.slug} as {name}"
                 )
                 yield Problem("duplicate-address", message, "Keep one of them.", place=place)
-            seen.add((section.slug, form))
+            seen.add((section.slug, name))
 
 
 def forms(section: Section) -> Iterator[Problem]:

@@ -7,7 +7,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 from elenchus.asking.choices import possible
-from elenchus.asking.questions import plan_of
+from elenchus.asking.query import Query
 from elenchus.errors import ElenchusError
 from elenchus.pages.book import Book
 from elenchus.pages.sections import placed
@@ -62,8 +62,8 @@ class Survey:
         found: dict[str, dict[str, Sequence[str]]] = {}
         for page in self.placed:
             for section in page.sections:
-                if section.rule.listing and section.given is not None:
-                    found.setdefault(section.rule.listing, section.given)
+                if section.rule.listing and section.query:
+                    found.setdefault(section.rule.listing, dict(section.query.given))
         return found
 
     @property
@@ -71,15 +71,15 @@ class Survey:
         """The questions that stand in pages: of page sets, and of sections that are no mere listing."""
         for name in self.book.rules:
             made = self.book.of(name)
-            if made.listing and made.plan and not made.listing.name:
-                yield made.listing, made.plan
+            if made.query and not made.query.listing.name:
+                yield made.query.listing, made.query.plan
         told: set[str] = set()
         for page in self.placed:
             new = page.page.rule.name not in told
             told.add(page.page.rule.name)
             for section in page.sections if new else ():
-                if section.rule.ask and section.listing and section.plan:
-                    yield section.listing, section.plan
+                if section.rule.ask and section.query:
+                    yield section.query.listing, section.query.plan
 
     def sample(self, listing: Listing) -> dict[str, Sequence[str]]:
         """Return values with which a listing can be asked: those of a page, or the first choices."""
@@ -105,7 +105,8 @@ class Survey:
         """Return the plan of a listing and what is wrong with it."""
         if listing.name not in self.plans:
             try:
-                self.plans[listing.name] = plan_of(self.site, listing, self.sample(listing)), ()
+                query = Query(self.site, listing, self.sample(listing))
+                self.plans[listing.name] = query.plan, ()
             except ElenchusError as error:
                 wrong = tuple(each for each in error.problems if each.code not in UNGIVEN)
                 self.plans[listing.name] = None, wrong

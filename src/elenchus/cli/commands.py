@@ -8,12 +8,13 @@ from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
-from elenchus import __version__, formats
+from elenchus import __version__, forms
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from elenchus.layout.pieces import Piece
+    from elenchus.pieces.piece import Piece
+    from elenchus.plan.answer import Answer
     from elenchus.site.site import Site
 
 __all__ = ["app"]
@@ -53,11 +54,11 @@ RENAMED_FORMATS = {"ids": "lines", "count": "number"}
 
 def known_format(name: str) -> str:
     """Return the name of a format that there is."""
-    if name not in formats.names():
+    if name not in forms.names():
         from elenchus.values.texts import either, nearest
 
-        near = nearest(name, formats.names())
-        hint = f" Did you mean {either(near)}?" if near else f" Known: {', '.join(formats.names())}."
+        near = nearest(name, forms.names())
+        hint = f" Did you mean {either(near)}?" if near else f" Known: {', '.join(forms.names())}."
         if name in RENAMED_FORMATS:
             hint = f" It is called {RENAMED_FORMATS[name]} now."
         raise typer.BadParameter(f"there is no format “{name}”.{hint}")
@@ -92,12 +93,11 @@ def opened(folder: Path | None, at: str | None) -> Site:
 def show_problems(site: Site, *, everything: bool) -> None:
     """Write the problems of the content to standard error."""
     from elenchus.cli.printing import show_error
-    from elenchus.layout.problems import content_problems
+    from elenchus.pieces.problems import content_problems
 
     show_error(content_problems(site.dataset.problems, everything=everything))
 
 
-TELLING = ("table", "json")  # formats with a place for notices; those of the others go to standard error
 QUESTION_HELP = "A question, such as 'from guide where species = limpet', or the name of a listing."
 
 SiteOption = Annotated[
@@ -132,7 +132,7 @@ def ask(
     output: Annotated[
         str,
         typer.Option(
-            "--format", "-f", metavar="FORMAT", callback=known_format, help=", ".join(formats.names())
+            "--format", "-f", metavar="FORMAT", callback=known_format, help=", ".join(forms.names())
         ),
     ] = "table",
     page: Annotated[str, typer.Option("--page", metavar="N", help="Which page of the answer.")] = "1",
@@ -165,8 +165,8 @@ def ask(
 ) -> None:
     """Answer a question about the site's entries or terms, or show a listing."""
     import elenchus
-    from elenchus.cli.printing import output_width, show, show_error
-    from elenchus.layout.problems import notice_lines
+    from elenchus.cli.printing import show, show_error
+    from elenchus.pieces.problems import notice_lines
 
     asked = opened(site, at)
     answer = elenchus.ask(asked, question, page=page, given=values_of(given), changes=changes, as_if=as_if)
@@ -174,14 +174,26 @@ def ask(
         from elenchus.chart import draw
 
         draw(answer, chart)
-    show(formats.answer_format(output).write(answer, output_width()))
+    show(forms.form(output).write(answer, frame_of(asked, question, output)))
     if overlap:
-        from elenchus.layout.overlaps import overlaps
+        from elenchus.report.overlaps import overlaps
 
         show(overlaps(answer))
-    if output not in TELLING:
+    if not forms.form(output).tells:
         show_error(notice_lines(answer.notices))
     show_problems(asked, everything=problems)
+
+
+def frame_of(site: Site, question: str, form: str) -> forms.Frame:
+    """Return what surrounds an answer on the command line; what feeds need is made when one is written."""
+    from elenchus.cli.printing import output_width
+
+    def feed(answer: Answer) -> forms.Feed:
+        from elenchus.publishing.feeds import feed_of_question
+
+        return feed_of_question(site, question, form, answer)
+
+    return forms.Frame(output_width(), feed)
 
 
 @app.command(short_help="Explain an answer, or why one entry is listed or not.")
@@ -208,7 +220,7 @@ def why(
     """Explain an answer: what each condition leaves and removes; or why one entry is listed or not."""
     import elenchus
     from elenchus.cli.printing import show
-    from elenchus.layout.explanations import explanation, verdict
+    from elenchus.report.explanations import explanation, verdict
 
     asked = opened(site, at)
     if page:
@@ -225,16 +237,14 @@ def why(
 
 def why_on(site: Site, page: str, section: str, entry: str | None) -> Iterator[Piece]:
     """Return why a section of a page shows what it shows, or what becomes of an entry in it."""
-    from elenchus.layout.explanations import explanation, verdict
     from elenchus.pages.book import Book
-    from elenchus.pages.reasons import section_named, why_entry_here, why_section
-    from elenchus.pages.report import pages_named
+    from elenchus.pages.overview import pages_named
+    from elenchus.pages.reasons import section_named
     from elenchus.pages.sections import placed
+    from elenchus.report.explanations import explanation, verdict
 
-    found = section_named(placed(site, pages_named(Book(site), page)[0]), section)
-    if entry is None:
-        return explanation(why_section(site, found))
-    return verdict(why_entry_here(site, found, entry))
+    query = section_named(placed(site, pages_named(Book(site), page)[0]), section).asked
+    return explanation(query.explanation()) if entry is None else verdict(query.verdict(entry))
 
 
 @app.command(short_help="Tell what the site holds, or what a word means there.")
@@ -252,7 +262,7 @@ def describe(
     """Tell what the site holds, or what a word means there and how to write it in a question."""
     import elenchus
     from elenchus.cli.printing import output_width, show
-    from elenchus.layout.descriptions import descriptions
+    from elenchus.report.descriptions import descriptions
 
     asked = opened(site, at)
     show(descriptions(elenchus.describe(asked, text), output_width()))

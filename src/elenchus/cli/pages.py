@@ -39,16 +39,17 @@ def pages(
     ] = 0,
 ) -> None:
     """List every address of the site; or tell what each section of a page shows, or each page of a set."""
+    from elenchus.checks.addresses import page_problems
     from elenchus.cli.printing import output_width, progress, show
-    from elenchus.layout.pages import address_table, page_sections, set_table
     from elenchus.pages.book import Book
-    from elenchus.pages.report import addresses, page_report, pages_named, set_lines
+    from elenchus.pages.overview import addresses, page_report, pages_named, set_lines
+    from elenchus.report.pages import address_table, page_sections, set_table
 
     book = Book(opened(site, at))
     if name is None:
         with progress("pages", len(book.pages)) as tick:
-            lines, problems = addresses(book, tick)
-        show(address_table(lines, problems, output_width()))
+            lines, pages_of = addresses(book, tick)
+        show(address_table(lines, page_problems(book, pages_of), output_width()))
         return
     found = pages_named(book, name)
     if name in book.rules and book.rules[name].each:
@@ -82,8 +83,8 @@ def check(
 
     from elenchus.checks.records import record
     from elenchus.cli.printing import output_width, progress, show
-    from elenchus.layout.checks import about_code, as_object, findings
-    from elenchus.layout.pieces import Piece
+    from elenchus.pieces.piece import Piece
+    from elenchus.report.checks import about_code, as_object, findings
 
     if about is not None:
         show(about_code(record(about)))

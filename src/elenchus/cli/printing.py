@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, TextIO
 
 import typer
 
-from elenchus.layout.pieces import Piece, Role
+from elenchus.pieces.piece import Piece, Role
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator

@@ -83,7 +83,7 @@ def renamed(error: click.NoSuchOption) -> click.UsageError:
 def report(error: ElenchusError) -> int:
     """Write an error's problems and return its exit code."""
     from elenchus.cli.printing import show_error
-    from elenchus.layout.problems import plain_problems, question_problems
+    from elenchus.pieces.problems import plain_problems, question_problems
 
     if isinstance(error, QuestionError):
         show_error(question_problems(error.text, error.problems))

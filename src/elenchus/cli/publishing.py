@@ -49,11 +49,11 @@ def publish(
     """
     from elenchus.checks.survey import Survey
     from elenchus.cli.printing import progress, show, show_error
-    from elenchus.layout.pieces import Piece, Role
-    from elenchus.layout.problems import plain_problems
+    from elenchus.pieces.piece import Piece, Role
+    from elenchus.pieces.problems import plain_problems
     from elenchus.publishing.publication import Wishes, published_to, target_of, writing
-    from elenchus.publishing.telling import changes_told, done_told
     from elenchus.rendering.renderer import Renderer
+    from elenchus.report.publishing import changes_told, done_told
 
     survey = Survey(opened(site, at))
     folder = target_of(survey.site, to)
@@ -84,7 +84,7 @@ def fails(survey: Survey) -> bool:
 
     from elenchus.checks.run import check_site
     from elenchus.cli.printing import output_width, progress, show_error
-    from elenchus.layout.checks import findings
+    from elenchus.report.checks import findings
 
     report = check_site(survey.site, lambda count: progress("checks", count), survey)
     if not report.fails(strict=False):
@@ -149,10 +149,10 @@ def weave(
     nothing is written.
     """
     from elenchus.cli.printing import show
-    from elenchus.layout.pieces import Piece
-    from elenchus.publishing.telling import woven_told
+    from elenchus.pieces.piece import Piece
     from elenchus.publishing.weaving import files_of, woven, write
     from elenchus.rendering.renderer import Renderer, woven_style
+    from elenchus.report.publishing import woven_told
 
     if style:
         show([Piece(woven_style())])
@@ -189,9 +189,9 @@ def serve(
     import elenchus
     from elenchus.cli.printing import show
     from elenchus.errors import FolderError, Problem
-    from elenchus.layout.pieces import Piece, Role
-    from elenchus.serving.app import serve as run_server
-    from elenchus.serving.live import Live
+    from elenchus.pieces.piece import Piece, Role
+    from elenchus.preview.app import serve as run_server
+    from elenchus.preview.live import Live
 
     folder = site or elenchus.find_site(Path.cwd())
     live = Live(folder, at)

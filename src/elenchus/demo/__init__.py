@@ -13,7 +13,7 @@ from elenchus.files import write_whole
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from elenchus.layout.pieces import Piece
+    from elenchus.pieces.piece import Piece
     from elenchus.site.site import Site
 
 __all__ = ["demo_folder", "tell", "write_demo"]
@@ -57,7 +57,7 @@ def same(source: Path, target: Path) -> bool:
 
 def tell(folder: Path, width: int | None) -> Iterator[Piece]:
     """Yield the tour: a few questions, each with its answer and what to try next."""
-    from elenchus.layout.pieces import Piece, Role
+    from elenchus.pieces.piece import Piece, Role
     from elenchus.site.site import open_site
 
     site = open_site(folder)
@@ -77,9 +77,9 @@ def tell(folder: Path, width: int | None) -> Iterator[Piece]:
 def asked(site: Site, question: str, width: int | None) -> Iterator[Piece]:
     """Yield a question as it is typed, and its answer or its error."""
     from elenchus.asking.questions import ask
-    from elenchus.formats import answer_format
-    from elenchus.layout.pieces import Piece, Role
-    from elenchus.layout.problems import question_problems
+    from elenchus.forms import Frame, form
+    from elenchus.pieces.piece import Piece, Role
+    from elenchus.pieces.problems import question_problems
 
     yield Piece("\n$ ", Role.FAINT)
     yield Piece(f"elenchus ask {shlex.quote(question)}\n\n", Role.STRONG)
@@ -88,5 +88,5 @@ def asked(site: Site, question: str, width: int | None) -> Iterator[Piece]:
     except QuestionError as error:
         yield from question_problems(error.text, error.problems)
     else:
-        yield from answer_format("table").write(answer, width)
+        yield from form("table").write(answer, Frame(width))
     yield Piece("\n")

@@ -2,21 +2,21 @@
 
 from __future__ import annotations
 
-from datetime import date, datetime
 from typing import TYPE_CHECKING, Any
 
+from elenchus.engine.columns.column import Dates, Lists, Terms
 from elenchus.plan.nodes import Part
-from elenchus.table.columns import Dates, Lists, Terms
-from elenchus.table.schema import Type
-from elenchus.values.dates import date_label, from_instant, to_minute
+from elenchus.schema.types import Type
+from elenchus.values.dates import date_label, from_instant
 
 if TYPE_CHECKING:
     from collections.abc import Callable
+    from datetime import date, datetime
 
     from elenchus.engine.select import Selection
     from elenchus.plan.nodes import FieldRef
 
-__all__ = ["decode", "decoder", "spoken"]
+__all__ = ["decode", "decoder"]
 
 
 def decode(selection: Selection, field: FieldRef, row: int) -> Any:
@@ -26,7 +26,7 @@ def decode(selection: Selection, field: FieldRef, row: int) -> Any:
 
 def decoder(selection: Selection, field: FieldRef) -> Callable[[int], Any]:
     """Return a function from a row to the value of a field, for many rows of one field."""
-    column = selection.view.column(field, selection.taxonomy)
+    column = selection.view.column(field, selection.subject)
     if isinstance(column, Terms):
         labels = selection.view.data.taxonomies[field.type.taxonomy].labels
         return lambda row: tuple(labels[number] for number in column.item(row))
@@ -68,18 +68,3 @@ def day_or_instant(column: Dates, row: int, selection: Selection, field: FieldRe
     if isinstance(field.source, Part):
         return date_label(local.date(), field.source.part)
     return local.date() if column.whole[row] else local
-
-
-def spoken(value: Any) -> str:
-    """Return a decoded value as a text for people; nothing for a missing one."""
-    if value is None:
-        return ""
-    if isinstance(value, bool):
-        return "yes" if value else "no"
-    if isinstance(value, datetime):
-        return to_minute(value)
-    if isinstance(value, date):
-        return value.isoformat()
-    if isinstance(value, float):
-        return f"{value:g}" if abs(value) < 1e6 else str(value)  # noqa: PLR2004 - %g writes 1e+06 from there
-    return ", ".join(spoken(item) for item in value) if isinstance(value, tuple) else str(value)

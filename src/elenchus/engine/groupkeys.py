@@ -8,9 +8,10 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from elenchus.engine.columns.column import Lists, Numbers, Texts
 from elenchus.plan.nodes import Part
-from elenchus.table.columns import Lists, Numbers, Texts
-from elenchus.table.schema import Type
+from elenchus.schema.subject import ENTRIES
+from elenchus.schema.types import Type
 from elenchus.values.collation import sort_key
 from elenchus.values.dates import count_between, date_label, days_between, from_instant, start_of
 from elenchus.values.texts import fold
@@ -21,9 +22,9 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
+    from elenchus.engine.columns.column import Column, Mask
     from elenchus.engine.select import Selection
     from elenchus.plan.nodes import GroupKey
-    from elenchus.table.columns import Column, Mask
 
 __all__ = ["MISSING", "KeyColumn"]
 
@@ -52,7 +53,13 @@ class KeyColumn:
     @cached_property
     def column(self) -> Column:
         """The column of the field."""
-        return self.selection.view.column(self.spec.field, self.selection.taxonomy)
+        return self.selection.view.column(self.spec.field, self.selection.subject)
+
+    @cached_property
+    def within(self) -> list[tuple[int, int]]:
+        """The numbers of the terms in each of the subtrees that are named, as ranges."""
+        places = [self.terms.places.get(value.path, -1) for value in self.spec.within]
+        return [(number, self.terms.ends[number]) if number >= 0 else (0, 0) for number in places]
 
     def codes(self, column: Numbers | Texts) -> NDArray[np.int64]:
         """Return the codes of single values."""
@@ -62,7 +69,7 @@ class KeyColumn:
         """Return which codes belong to the groups asked: all, or those of the subtrees that are named."""
         if not self.spec.within:
             return np.ones(len(codes), np.bool_)
-        inside = [(low <= codes) & (codes < high) for low, high in self.spec.within]
+        inside = [(low <= codes) & (codes < high) for low, high in self.within]
         found: Mask = np.logical_or.reduce(inside)
         return found
 
@@ -73,9 +80,9 @@ class KeyColumn:
             tops = set(self.terms.tops) - self.selection.view.hidden_terms(self.spec.field.type.taxonomy)
             return sorted(tops if not self.spec.within else {code for code in tops if self.is_within(code)})
         if self.kind is Type.TERM:
-            size = len(self.terms.terms)
+            ranges = self.within if self.spec.within else [(0, len(self.terms.terms))]
             hidden = self.selection.view.hidden_terms(self.spec.field.type.taxonomy)
-            found = [at for low, high in self.spec.within or ((0, size),) for at in range(low, high)]
+            found = [at for low, high in ranges for at in range(low, high)]
             return [number for number in dict.fromkeys(found) if number not in hidden]
         if self.kind is Type.CHOICE:
             return list(range(len(self.spec.field.type.choices)))
@@ -96,7 +103,7 @@ class KeyColumn:
 
     def is_within(self, code: int) -> bool:
         """Say whether a term lies in one of the subtrees that are named."""
-        return any(low <= code < high for low, high in self.spec.within)
+        return any(low <= code < high for low, high in self.within)
 
     def units(self, first: int, last: int) -> Iterator[int]:
         """Yield the starts of all days, weeks, months or years from the first to the last."""
@@ -118,7 +125,7 @@ class KeyColumn:
         known = codes != MISSING
         values = np.where(known, codes, 0)
         if self.kind is Type.ENTRY:
-            ids = self.selection.view.id_ranks("").astype(np.int64)
+            ids = self.selection.view.id_ranks(ENTRIES).astype(np.int64)
             own = ids[values] if len(ids) else values
             return [self.name_ranks(codes), np.where(known, own, 0)]
         if self.texts is not None:

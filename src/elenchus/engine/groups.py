@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from elenchus.engine.columns.column import Lists, Numbers, Terms, Texts, gather, narrowed
 from elenchus.engine.groupkeys import MISSING, KeyColumn
-from elenchus.table.columns import Lists, Numbers, Terms, Texts, gather
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -101,8 +101,7 @@ def values_of(key: KeyColumn, rows: NDArray[np.intp]) -> tuple[NDArray[np.int64]
         codes = np.where(lists.valid[rows], key.codes(lists)[rows], MISSING)
         spread = np.arange(len(rows))
     else:
-        assert isinstance(lists, Lists)  # noqa: S101 - there are no other columns
-        assert isinstance(lists.elements, Numbers | Texts)  # noqa: S101 - lists hold single values
+        lists = narrowed(lists, Lists)
         starts, elements = gather(lists.starts, rows, np.ones(len(rows), np.bool_))
         spread = np.repeat(np.arange(len(rows)), np.diff(starts))
         known = lists.elements.valid[elements]

@@ -7,16 +7,17 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from elenchus.engine.state import state_of
+from elenchus.engine.explaining.state import state_of
+from elenchus.engine.stages import lead_rows, of_kinds
 from elenchus.errors import Problem
 from elenchus.plan.nodes import RandomOrder
+from elenchus.schema.state import HoldKind
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from elenchus.engine.stages import Stages
-    from elenchus.engine.state import HiddenBy
     from elenchus.plan.nodes import Plan
 
 __all__ = ["notices"]
@@ -48,7 +49,7 @@ def notices(plan: Plan, stages: Stages, *, in_public: bool = False) -> Iterator[
 
 def misfits(plan: Plan, stages: Stages) -> Iterator[Problem]:
     """Yield a notice for each field of the question with stored values that do not fit its type."""
-    if plan.taxonomy:
+    if plan.subject.is_terms:
         return
     for field in plan.fields:
         wrong = [
@@ -77,20 +78,20 @@ def by_absence(plan: Plan, stages: Stages) -> Iterator[Problem]:
 
 def hidden(plan: Plan, stages: Stages) -> Iterator[Problem]:
     """Yield why an answer is empty, or shorter than it may be: rows that meet it are not public now."""
-    if plan.taxonomy or plan.unpublished or plan.empty or plan.source:
+    if plan.subject.is_terms or plan.unpublished or plan.empty or plan.source:
         return
     wanted = 1 if plan.limit is None else plan.limit
     if len(stages.rows) >= wanted or not (stages.rows.size == 0 or plan.limit):
         return
     selection = stages.selection
     data, now = selection.view.data, selection.view.now
-    others = ~selection.view.visible & np.isin(data.entries.kinds, plan.kinds)
+    others = ~selection.view.visible & of_kinds(data, plan.kinds)
     if plan.condition:
         others &= selection.rows(plan.condition)
     rows = np.flatnonzero(others).tolist()
     if not rows:
         return
-    states = Counter(WORDS_OF[state_of(data, now, row).hidden_by[0]] for row in rows)
+    states = Counter(WORDS_OF[state_of(data, now, row).holds[0].kind] for row in rows)
     counts = ", ".join(f"{count} {word}" for word, count in states.most_common())
     verb = "entry that meets" if len(rows) == 1 else "entries that meet"
     message = f"{len(rows)} {verb} this cannot be seen now: {counts}"
@@ -99,25 +100,26 @@ def hidden(plan: Plan, stages: Stages) -> Iterator[Problem]:
     yield Problem("hidden-matches", message, hint)
 
 
-WORDS_OF: dict[HiddenBy, str] = {
-    "status": "unpublished",
-    "flag": "unpublished",
-    "unknown status": "with an unknown status",
-    "undated": "scheduled without a date",
-    "unreadable date": "with a date that cannot be read",
-    "unreadable end": "with an end that cannot be read",
-    "ahead": "scheduled",
-    "over": "expired",
+WORDS_OF = {
+    HoldKind.DRAFT: "unpublished",
+    HoldKind.WITHDRAWN: "unpublished",
+    HoldKind.UNKNOWN_STATUS: "with an unknown status",
+    HoldKind.UNDATED: "scheduled without a date",
+    HoldKind.UNREADABLE_DATE: "with a date that cannot be read",
+    HoldKind.UNREADABLE_END: "with an end that cannot be read",
+    HoldKind.SCHEDULED: "scheduled",
+    HoldKind.EXPIRED: "expired",
 }
 
 
 def leads(plan: Plan, stages: Stages, *, in_public: bool) -> Iterator[Problem]:
     """Yield notices of leading rows that are hidden, or that the condition alone would not list."""
-    view, ids = stages.selection.view, stages.selection.view.ids(plan.taxonomy)
-    unseen = [ids[row] for row in plan.lead if not (plan.taxonomy or view.visible[row])]
+    view, ids = stages.selection.view, stages.selection.view.ids(plan.subject)
+    rows = lead_rows(plan, view.data)
+    unseen = [ids[row] for row in rows if not (plan.subject.is_terms or view.visible[row])]
     if unseen and not in_public:
         yield Problem("hidden-lead", f"not public, and so not leading: {', '.join(unseen)}")
-    besides = [ids[row] for row in plan.lead if not stages.matched[row] and ids[row] not in unseen]
+    besides = [ids[row] for row in rows if not stages.matched[row] and ids[row] not in unseen]
     if besides:
         yield Problem(
             "lead-besides", f"leading without meeting the question's conditions: {', '.join(besides)}"

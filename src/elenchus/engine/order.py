@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any, assert_never
 
 import numpy as np
 
+from elenchus.engine.columns.column import Numbers, Texts, narrowed, single_of
 from elenchus.plan.nodes import (
     GivenOrder,
     RandomOrder,
@@ -16,17 +17,16 @@ from elenchus.plan.nodes import (
     TermOrder,
     YesFirst,
 )
-from elenchus.table.columns import Numbers, Texts
-from elenchus.table.schema import Type
+from elenchus.schema.types import Type
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from numpy.typing import NDArray
 
+    from elenchus.engine.columns.column import Mask
     from elenchus.engine.select import Selection
     from elenchus.plan.nodes import AtMost, OrderKey
-    from elenchus.table.columns import Column, Mask
 
 __all__ = ["leading", "ordered", "sort_values", "varied"]
 
@@ -37,9 +37,9 @@ def ordered(selection: Selection, rows: NDArray[np.intp], keys: Sequence[OrderKe
     Entries are stored newest first with ties by id, and terms in term order, so that the two orders
     which are asked most are no work at all.
     """
-    if is_stored_order(keys) and (selection.taxonomy or selection.view.data.entries.in_order):
+    if is_stored_order(keys) and (selection.subject.is_terms or selection.view.data.entries.in_order):
         return rows
-    columns: list[NDArray[Any]] = [selection.view.id_ranks(selection.taxonomy)[rows]]
+    columns: list[NDArray[Any]] = [selection.view.id_ranks(selection.subject)[rows]]
     for key in reversed(keys):
         columns += sort_columns(selection, rows, key)
     return rows[np.lexsort(columns)]
@@ -50,8 +50,9 @@ def is_stored_order(keys: Sequence[OrderKey]) -> bool:
     first = keys[0]
     if isinstance(first, TermOrder):
         return True
-    newest = isinstance(first, SortKey) and first.field.name == "date" and first.descending
-    return newest and len(keys) == 1 and not first.missing_first  # type: ignore[union-attr]
+    if not isinstance(first, SortKey) or len(keys) > 1:
+        return False
+    return first.field.name == "date" and first.descending and not first.missing_first
 
 
 def sort_columns(selection: Selection, rows: NDArray[np.intp], key: OrderKey) -> list[NDArray[Any]]:
@@ -62,15 +63,18 @@ def sort_columns(selection: Selection, rows: NDArray[np.intp], key: OrderKey) ->
             chosen = np.where(valid[rows], directed(values[rows], descending=key.descending), 0)
             return [chosen, valid[rows] if key.missing_first else ~valid[rows]]
         case YesFirst():
-            return [~selection.view.column(key.field, selection.taxonomy).between(1, 2)[rows]]
+            return [~selection.view.column(key.field, selection.subject).between(1, 2)[rows]]
         case GivenOrder():
-            places = np.full(len(selection.view.ids(selection.taxonomy)), len(key.rows))
-            places[list(key.rows)] = np.arange(len(key.rows))
+            places = np.full(len(selection.view.ids(selection.subject)), len(key.rows))
+            named = [selection.view.data.row_of(selection.subject, name) for name in key.rows]
+            for place, row in enumerate(named):
+                if row >= 0:  # else this content has it not
+                    places[row] = place
             return [places[rows]]
         case RelatednessOrder():
             return [-selection.shared(key.related)[rows]]
         case RandomOrder():
-            return [shuffled(selection.view.digests(selection.taxonomy)[rows], key.salt)]
+            return [shuffled(selection.view.digests(selection.subject)[rows], key.salt)]
         case TermOrder():
             return [rows]
         case SourceOrder():
@@ -84,13 +88,14 @@ def sort_values(selection: Selection, key: SortKey) -> tuple[NDArray[Any], Mask]
 
     A reference sorts by the title of its entry, a term by its place in the taxonomy.
     """
-    column = selection.view.column(key.field, selection.taxonomy)
+    column = selection.view.column(key.field, selection.subject)
     if isinstance(column, Texts):
         return (column.natural_keys if key.natural else column.keys), column.valid
-    assert isinstance(column, Numbers)  # noqa: S101 - the checker lets only single values be sorted by
+    single = narrowed(column, Numbers)
     if key.field.type.type is Type.ENTRY:
-        column = selection.view.titles.take(column.keys, column.valid)
-    return column.keys, column.valid
+        titles = selection.view.titles.take(single.keys, single.valid)
+        return titles.keys, titles.valid
+    return single.keys, single.valid
 
 
 def directed(values: NDArray[Any], *, descending: bool) -> NDArray[Any]:
@@ -119,8 +124,7 @@ def leading(rows: NDArray[np.intp], lead: Sequence[int], visible: Mask) -> NDArr
 
 def varied(selection: Selection, rows: NDArray[np.intp], most: AtMost) -> NDArray[np.intp]:
     """Return the rows without those that follow so many with the same value; missing values do not count."""
-    column: Column = selection.view.column(most.field, selection.taxonomy)
-    assert isinstance(column, Numbers | Texts)  # noqa: S101 - the checker lets only single values be counted
+    column = single_of(selection.view.column(most.field, selection.subject))
     known = np.flatnonzero(column.valid[rows])
     values = (column.codes if isinstance(column, Texts) else column.keys)[rows[known]]
     by_value = np.argsort(values, kind="stable")

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, assert_never
 
 import numpy as np
 
+from elenchus.engine.columns.column import Lists, Numbers, Texts, narrowed
 from elenchus.plan.nodes import (
     EntryValue,
     NumberValue,
@@ -18,12 +19,14 @@ from elenchus.plan.nodes import (
     TextValue,
     TimeValue,
 )
-from elenchus.table.columns import Lists, Numbers, Texts
+from elenchus.schema.subject import ENTRIES
 
 if TYPE_CHECKING:
+    from elenchus.engine.columns.column import Column
+    from elenchus.engine.columns.dataset import Dataset
+    from elenchus.operators.column import KeyRange
     from elenchus.plan.nodes import Value
-    from elenchus.table.ancestry import Ancestry
-    from elenchus.table.columns import Column, KeyRange
+    from elenchus.schema.types import FieldType
 
 __all__ = ["key_range", "tree_range"]
 
@@ -64,15 +67,17 @@ class TextRange:
         return self.ranks[1]
 
 
-def key_range(column: Column, value: Value) -> KeyRange:
-    """Return the range of a column's keys that a value covers."""
+NOWHERE = Range(0, 0)  # what this content has not
+
+
+def key_range(data: Dataset, column: Column, kind: FieldType, value: Value) -> KeyRange:
+    """Return the range of the keys of a column, which is of a type, that a value covers."""
     single: Column = column.elements if isinstance(column, Lists) else column
     match value:
         case NumberValue():
             return number_range(single, value)
         case TextValue():
-            assert isinstance(single, Texts)  # noqa: S101 - the checker gives texts to text fields only
-            return TextRange(single, value.folded)
+            return TextRange(narrowed(single, Texts), value.folded)
         case PatternValue():
             return Range(0, 0, text=value.pattern)
         case TimeValue():
@@ -80,18 +85,23 @@ def key_range(column: Column, value: Value) -> KeyRange:
         case PositionValue():
             return Range(value.position, value.position + 1)
         case TermValue():
-            return Range(value.number, value.number + 1, value.end)
+            terms = data.taxonomies[kind.taxonomy]
+            number = terms.places.get(value.path, -1)
+            return NOWHERE if number < 0 else Range(number, number + 1, terms.ends[number])
         case EntryValue():
-            return Range(value.row, value.row + 1)
+            row = data.row_of(ENTRIES, value)
+            return NOWHERE if row < 0 else Range(row, row + 1)
         case _:
             assert_never(value)
 
 
-def tree_range(ancestry: Ancestry, value: Value) -> KeyRange:
+def tree_range(data: Dataset, value: Value) -> KeyRange:
     """Return the numbers of an entry and of those below it."""
-    assert isinstance(value, EntryValue)  # noqa: S101 - the checker gives entries to references only
-    number, end = int(ancestry.numbers[value.row]), int(ancestry.ends[value.row])
-    return Range(number, number + 1, end)
+    row = data.row_of(ENTRIES, value) if isinstance(value, EntryValue) else -1
+    if row < 0:
+        return NOWHERE
+    number = int(data.entries.ancestry.numbers[row])
+    return Range(number, number + 1, int(data.entries.ancestry.ends[row]))
 
 
 def number_range(column: Column, value: NumberValue) -> Range:

@@ -8,12 +8,11 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from elenchus.engine.answer import Answer, Group, Row
 from elenchus.engine.decode import decoder
 from elenchus.engine.groups import MOST_GROUPS, grouped
 from elenchus.engine.notices import notices
-from elenchus.engine.stages import select
 from elenchus.errors import NoSuchPage, Problem
+from elenchus.plan.answer import Answer, Group, Row
 from elenchus.plan.nodes import FieldRef
 from elenchus.values.dates import from_instant
 from elenchus.values.texts import quoted
@@ -25,36 +24,34 @@ if TYPE_CHECKING:
 
     from elenchus.engine.groups import Grouping
     from elenchus.engine.select import Selection
+    from elenchus.engine.stages import Stages
     from elenchus.plan.nodes import Plan
-    from elenchus.table.dataset import Dataset
     from elenchus.values.dates import Clock
 
-__all__ = ["run"]
+__all__ = ["answer"]
 
 MOST_DIGITS = 10  # of a page's number
 SHOWN_OF_ENTRIES = ("id", "kind", "slug", "title", "date", "address")
 SHOWN_OF_TERMS = ("id", "slug", "name", "path", "own", "with_below", "address")
 
 
-def run(  # noqa: PLR0913 - a question is asked of data, at a time, for one of its pages
+def answer(
     plan: Plan,
-    data: Dataset,
+    stages: Stages,
     clock: Clock,
     question: str,
     page: int | str = 1,
     *,
-    without: NDArray[np.intp] | None = None,
     in_public: bool = False,
 ) -> Answer:
-    """Return one page of the answer to a plan, leaving out some rows. Raises NoSuchPage.
+    """Return one page of the answer to a plan from the steps by which it was found. Raises NoSuchPage.
 
     ``in_public`` keeps what is said beside the rows to what anybody may know.
     """
-    stages = select(plan, data, clock, without=without)
     grouping = grouped(stages.selection, stages.rows, plan) if plan.groups else None
     cut = Cut(plan, grouping, len(stages.rows), page)
-    ids = stages.selection.view.ids(plan.taxonomy)
-    shown = SHOWN_OF_TERMS if plan.taxonomy else SHOWN_OF_ENTRIES
+    ids = stages.selection.view.ids(plan.subject)
+    shown = SHOWN_OF_TERMS if plan.subject.is_terms else SHOWN_OF_ENTRIES
     values = {
         field.name: decoder(stages.selection, field) for field in fields_of(stages.selection, shown, plan)
     }
@@ -69,6 +66,7 @@ def run(  # noqa: PLR0913 - a question is asked of data, at a time, for one of i
         per_page=plan.per_page,
         rows=tuple(Row(ids[row], {name: value(row) for name, value in values.items()}) for row in numbers),
         at=from_instant(clock.now, clock.zone),
+        subject=plan.subject,
         shown=shown,
         mentioned=tuple(field.name for field in plan.fields),
         columns=tuple(field.name for field in plan.show),
@@ -83,7 +81,7 @@ def run(  # noqa: PLR0913 - a question is asked of data, at a time, for one of i
 
 def fields_of(selection: Selection, shown: tuple[str, ...], plan: Plan) -> list[FieldRef]:
     """Return the fields that are always shown, and those that the question names."""
-    known = selection.view.fields(selection.taxonomy)
+    known = selection.view.fields(selection.subject)
     return [*(FieldRef(name, known[name]) for name in shown), *plan.fields, *plan.show]
 
 
@@ -160,19 +158,18 @@ class Cut:
         if self.grouping is None:
             return None
         grouping = self.grouping
-        here: dict[int, list[str]] = {number: [] for number in self.numbers()}
+        here: dict[int, list[str]] = {number: [] for number in self.numbers(grouping)}
         placed = rows[grouping.place_of[self.chosen]].tolist()
         for number, row in zip(grouping.group_of[self.chosen].tolist(), placed, strict=True):
             here[number].append(ids[row])
-        return tuple(self.group(number, names) for number, names in here.items())
+        return tuple(self.group(grouping, number, names) for number, names in here.items())
 
-    def numbers(self) -> list[int]:
+    def numbers(self, grouping: Grouping) -> list[int]:
         """Return the groups of the page: those with a row on it, and the empty ones behind those rows."""
-        assert self.grouping is not None  # noqa: S101 - asked for with groups only
-        every = np.arange(len(self.grouping.counts))
+        every = np.arange(len(grouping.counts))
         if not self.size:
             return every.tolist()
-        of_kept = self.grouping.group_of[self.kept]
+        of_kept = grouping.group_of[self.kept]
         starts, ends = np.searchsorted(of_kept, every, "left"), np.searchsorted(of_kept, every, "right")
         # A group without rows belongs to the page of the placement before it.
         firsts = np.where(starts < ends, starts, np.maximum(starts - 1, 0)) // self.size
@@ -180,15 +177,14 @@ class Cut:
         found: list[int] = np.flatnonzero((firsts < self.page) & (lasts >= self.page - 1)).tolist()
         return found
 
-    def group(self, number: int, rows: list[str]) -> Group:
+    def group(self, grouping: Grouping, number: int, rows: list[str]) -> Group:
         """Return one group."""
-        assert self.grouping is not None  # noqa: S101 - asked for with groups only
-        codes = self.grouping.codes[number].tolist()
-        pairs = list(zip(self.grouping.keys, codes, strict=True))
-        count = int(self.grouping.counts[number])
+        codes = grouping.codes[number].tolist()
+        pairs = list(zip(grouping.keys, codes, strict=True))
+        count = int(grouping.counts[number])
         shown = count if self.per_group is None else min(count, self.per_group)
         keys = tuple(key.key(code) for key, code in pairs)
-        return Group(keys, self.grouping.labels[number], count, shown, tuple(rows))
+        return Group(keys, grouping.labels[number], count, shown, tuple(rows))
 
 
 def page_number(page: int | str, pages: int, per_page: int | None) -> int:

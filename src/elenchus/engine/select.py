@@ -10,20 +10,21 @@ from typing import TYPE_CHECKING, assert_never
 
 import numpy as np
 
+from elenchus.engine.columns.column import Lists, Mask, Numbers, Terms, narrowed
 from elenchus.engine.ranges import key_range, tree_range
 from elenchus.operators import operator
 from elenchus.plan.nodes import AllOf, AnyOf, ListedIn, Negation, SharesTerms, Test
-from elenchus.table.columns import Lists, Mask, Numbers, Terms
-from elenchus.table.schema import Type
+from elenchus.schema.subject import ENTRIES, Subject
+from elenchus.schema.types import Type
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
     from numpy.typing import NDArray
 
+    from elenchus.engine.columns.column import Column
     from elenchus.engine.view import View
     from elenchus.plan.nodes import Condition, Rows
-    from elenchus.table.columns import Column
 
 __all__ = ["Selection"]
 
@@ -36,7 +37,7 @@ class Selection:
     """
 
     view: View
-    taxonomy: str = ""
+    subject: Subject = ENTRIES
     listed: Mapping[Rows, NDArray[np.intp]] = dataclasses.field(default_factory=dict)
 
     def rows(self, condition: Condition) -> Mask:
@@ -61,35 +62,40 @@ class Selection:
     def positive(self, test: Test) -> Mask:
         """Return the mask of the rows for which the positive comparison holds."""
         record = operator(test.operator)
-        column = self.view.column(test.field, self.taxonomy)
+        column = self.view.column(test.field, self.subject)
         if record.along_tree and test.field.type.type is Type.ENTRY:
-            ancestry = self.view.data.entries.ancestry
-            ranges = [tree_range(ancestry, value) for value in test.values]
-            return record.rows(numbered(column, ancestry.numbers), ranges)
-        return record.rows(column, [key_range(column, value) for value in test.values])
+            numbers = self.view.data.entries.ancestry.numbers
+            ranges = [tree_range(self.view.data, value) for value in test.values]
+            found: Mask = record.rows(numbered(column, numbers), ranges)
+        else:
+            data, kind = self.view.data, test.field.type
+            found = record.rows(column, [key_range(data, column, kind, value) for value in test.values])
+        return found
 
     def among(self, rows: Rows) -> Mask:
         """Return the mask of the rows of a listing."""
-        found = np.zeros(len(self.view.ids(self.taxonomy)), np.bool_)
+        found = np.zeros(len(self.view.ids(self.subject)), np.bool_)
         found[self.listed[rows]] = True
         return found
 
     def places(self, rows: Rows) -> NDArray[np.int64]:
         """Return the place of each row in a listing; rows that are not in it follow."""
         listed = self.listed[rows]
-        found = np.full(len(self.view.ids(self.taxonomy)), len(listed))
+        found = np.full(len(self.view.ids(self.subject)), len(listed))
         found[listed] = np.arange(len(listed))
         return found
 
     def shared(self, likeness: SharesTerms) -> NDArray[np.int64]:
         """Return how many terms each row shares with an entry, none for the entry itself."""
         found = np.zeros(len(self.view.visible), dtype=np.int64)
+        entry = self.view.data.row_of(ENTRIES, likeness.entry)
+        if entry < 0:
+            return found
         for field in likeness.fields:
-            column = self.view.column(field)
-            assert isinstance(column, Terms)  # noqa: S101 - likeness is by taxonomies
-            for term in column.item(likeness.entry.row):
+            column = narrowed(self.view.column(field), Terms)
+            for term in column.item(entry):
                 found[column.postings[column.posting_starts[term] : column.posting_starts[term + 1]]] += 1
-        found[likeness.entry.row] = 0
+        found[entry] = 0
         return found
 
     def certain(self, condition: Condition) -> tuple[Mask, Mask]:
@@ -101,7 +107,7 @@ class Selection:
         match condition:
             case Test():
                 found = self.positive(condition)
-                known = self.view.column(condition.field, self.taxonomy).valid
+                known = self.view.column(condition.field, self.subject).valid
                 if operator(condition.operator).decides_missing:
                     known = np.ones_like(known)
                 return (~found & known, found) if condition.negated else (found, ~found & known)
@@ -122,8 +128,6 @@ class Selection:
 def numbered(column: Column, numbers: NDArray[np.int64]) -> Column:
     """Return a column of references with the numbers of entries in their tree for keys."""
     if isinstance(column, Lists):
-        elements = numbered(column.elements, numbers)
-        assert isinstance(elements, Numbers)  # noqa: S101 - references are numbers
-        return Lists(column.starts, elements)
-    assert isinstance(column, Numbers)  # noqa: S101 - references are numbers
-    return Numbers(numbers[column.keys], column.valid)
+        return Lists(column.starts, narrowed(numbered(column.elements, numbers), Numbers))
+    single = narrowed(column, Numbers)
+    return Numbers(numbers[single.keys], single.valid)

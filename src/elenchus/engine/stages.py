@@ -8,21 +8,20 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from elenchus.engine.order import leading, ordered, varied
-from elenchus.engine.select import Selection
-from elenchus.engine.view import View
-from elenchus.plan.nodes import AllOf, AnyOf, ListedIn, Negation
+from elenchus.plan.nodes import ListedIn
+from elenchus.plan.walking import walk
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
 
     from numpy.typing import NDArray
 
-    from elenchus.plan.nodes import Condition, Fill, Plan, Rows
-    from elenchus.table.columns import Mask
-    from elenchus.table.dataset import Dataset
-    from elenchus.values.dates import Clock
+    from elenchus.engine.columns.column import Mask
+    from elenchus.engine.columns.dataset import Dataset
+    from elenchus.engine.select import Selection
+    from elenchus.plan.nodes import Fill, Plan, Rows
 
-__all__ = ["Stages", "select", "selection_of"]
+__all__ = ["Stages", "lead_rows", "named_rows", "of_kinds", "select"]
 
 
 @dataclass(frozen=True)
@@ -43,36 +42,27 @@ class Stages:
     filled: int = 0
 
 
-def select(
-    plan: Plan,
-    data: Dataset,
-    clock: Clock,
-    *,
-    besides: int | None = None,
-    without: NDArray[np.intp] | None = None,
-) -> Stages:
+def select(plan: Plan, selection: Selection, *, without: NDArray[np.intp] | None = None) -> Stages:
     """Return the rows of a plan, with the steps on the way.
 
-    ``besides`` is a row let in whatever it has; ``without`` are rows left out before offset and limit.
+    ``without`` are rows left out before offset and limit.
     """
-    selection = selection_of(plan, data, clock, besides=besides)
-    size = len(selection.view.ids(plan.taxonomy))
-    visible = selection.view.visible_terms(plan.taxonomy) if plan.taxonomy else selection.view.visible
+    view = selection.view
+    size = len(view.ids(plan.subject))
+    visible = view.seen(plan.subject)
     if plan.source:  # whatever their kind: what leads a listing, or fills it up, may be of another
         asked = visible & selection.among(plan.source)
     else:
-        asked = visible if plan.taxonomy else visible & of_kinds(data, plan.kinds)
+        asked = visible if plan.subject.is_terms else visible & of_kinds(view.data, plan.kinds)
     matched = asked & selection.rows(plan.condition) if plan.condition else asked.copy()
     if plan.empty:
         matched[:] = False
-    if besides is not None:
-        matched[besides] = True
     kept = np.ones(size, np.bool_)
     if without is not None:
         kept[without] = False
     found = ordered(selection, np.flatnonzero(matched & kept), plan.order)
     if plan.lead:
-        found = leading(found, plan.lead, visible & kept)
+        found = leading(found, lead_rows(plan, view.data), visible & kept)
     if plan.at_most:
         found = varied(selection, found, plan.at_most)
     rows = found[plan.offset :][: plan.limit]
@@ -82,10 +72,14 @@ def select(
     )
 
 
-def of_kinds(data: Dataset, kinds: Sequence[int]) -> Mask:
+def lead_rows(plan: Plan, data: Dataset) -> list[int]:
+    """Return the rows that lead, as far as this content has them."""
+    return [row for name in plan.lead if (row := data.row_of(plan.subject, name)) >= 0]
+
+
+def of_kinds(data: Dataset, kinds: Sequence[str]) -> Mask:
     """Return which entries are of some kinds."""
-    wanted = np.zeros(len(data.kind_names), np.bool_)
-    wanted[list(kinds)] = True
+    wanted = np.array([name in kinds for name in data.kind_names], np.bool_)
     found: Mask = wanted[data.entries.kinds]
     return found
 
@@ -98,31 +92,10 @@ def filling(fill: Fill, selection: Selection, rows: NDArray[np.intp], allowed: M
     return candidates[free][:missing]
 
 
-def selection_of(plan: Plan, data: Dataset, clock: Clock, *, besides: int | None = None) -> Selection:
-    """Return what the conditions of a plan are asked of, with the rows of the listings that it names."""
-    view = View(data, clock.now, plan.unpublished, None if plan.taxonomy else besides)
-    listed = {rows: select(rows.plan, data, clock).rows for rows in dict.fromkeys(named_rows(plan))}
-    return Selection(view, plan.taxonomy, listed)
-
-
 def named_rows(plan: Plan) -> Iterator[Rows]:
     """Yield the listings that a plan names."""
     if plan.source:
         yield plan.source
     if plan.fill:
         yield plan.fill.rows
-    yield from rows_in(plan.condition)
-
-
-def rows_in(condition: Condition | None) -> Iterator[Rows]:
-    """Yield the listings that a condition names."""
-    match condition:
-        case ListedIn():
-            yield condition.rows
-        case Negation():
-            yield from rows_in(condition.part)
-        case AllOf() | AnyOf():
-            for part in condition.parts:
-                yield from rows_in(part)
-        case _:
-            return
+    yield from (each.rows for each in walk(plan.condition) if isinstance(each, ListedIn))

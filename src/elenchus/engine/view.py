@@ -9,20 +9,30 @@ from typing import TYPE_CHECKING, assert_never
 
 import numpy as np
 
-from elenchus.engine.parts import part_of
-from elenchus.engine.termtable import TermTable
+from elenchus.engine.columns.column import (
+    Column,
+    Lists,
+    Mask,
+    Numbers,
+    Terms,
+    Texts,
+    narrowed,
+    single_of,
+)
+from elenchus.engine.columns.dataset import digests
+from elenchus.engine.columns.parts import part_of
+from elenchus.engine.columns.termtable import TermTable
 from elenchus.plan.nodes import Counted, FieldRef, Itself, Part, Stored, Via
-from elenchus.table.columns import Column, Lists, Mask, Numbers, Terms, Texts
-from elenchus.table.dataset import digests
-from elenchus.table.schema import CORE_FIELDS, Type
+from elenchus.schema.subject import ENTRIES, Subject
+from elenchus.schema.types import Type
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from numpy.typing import NDArray
 
-    from elenchus.table.dataset import Dataset
-    from elenchus.table.schema import FieldType
+    from elenchus.engine.columns.dataset import Dataset
+    from elenchus.schema.types import FieldType
 
 __all__ = ["View"]
 
@@ -31,7 +41,8 @@ __all__ = ["View"]
 class View:
     """A dataset at an instant; ``unpublished`` opens it to all rows, ``besides`` to one more row.
 
-    Rows are entries where ``taxonomy`` is empty, and else the terms of a taxonomy.
+    What it works out is kept: one view serves all questions of its instant. Columns in which nothing can be
+    hidden are kept with the content instead, so that other instants share them.
     """
 
     data: Dataset
@@ -39,7 +50,7 @@ class View:
     unpublished: bool = False
     besides: int | None = None
 
-    columns: dict[tuple[str, FieldRef], Column] = dataclasses.field(default_factory=dict)
+    columns: dict[tuple[Subject, FieldRef], Column] = dataclasses.field(default_factory=dict)
     tables: dict[str, TermTable] = dataclasses.field(default_factory=dict)
 
     @cached_property
@@ -53,113 +64,120 @@ class View:
             found[self.besides] = True
         return found
 
-    def ids(self, taxonomy: str) -> Sequence[str]:
+    def ids(self, subject: Subject) -> Sequence[str]:
         """Return the id of each row; of a term its own, else its slug, or its path where terms share it."""
-        return self.data.taxonomies[taxonomy].ids if taxonomy else self.data.entries.ids
+        return self.data.taxonomies[subject.taxonomy].ids if subject.is_terms else self.data.entries.ids
 
     def hidden_terms(self, taxonomy: str) -> frozenset[int]:
         """Return the terms that nobody is shown, because only unpublished entries use them."""
         return frozenset() if self.unpublished else self.data.hidden_terms(taxonomy, self.now)
 
-    def visible_terms(self, taxonomy: str) -> Mask:
-        """Return which terms may be seen."""
-        found = np.ones(len(self.data.taxonomies[taxonomy].terms), np.bool_)
-        found[list(self.hidden_terms(taxonomy))] = False
+    def seen(self, subject: Subject) -> Mask:
+        """Return which rows may be seen."""
+        if subject.is_entries:
+            return self.visible
+        found = np.ones(len(self.data.taxonomies[subject.taxonomy].terms), np.bool_)
+        found[list(self.hidden_terms(subject.taxonomy))] = False
         return found
 
-    def id_ranks(self, taxonomy: str) -> NDArray[np.int32]:
+    def id_ranks(self, subject: Subject) -> NDArray[np.int32]:
         """Return the place of each row's id among all."""
-        if not taxonomy:
+        if subject.is_entries:
             return self.data.entries.id_rank
-        ids = self.data.taxonomies[taxonomy].ids
+        ids = self.data.taxonomies[subject.taxonomy].ids
         return np.argsort(np.argsort(np.array(ids or [""]), kind="stable")).astype(np.int32)
 
-    def fields(self, taxonomy: str) -> dict[str, FieldType]:
+    def fields(self, subject: Subject) -> dict[str, FieldType]:
         """Return the types of the fields that all rows have."""
-        if taxonomy:
-            return {name: field.type for name, field in self.data.term_fields(taxonomy).items()}
-        return {name: field.type for name, field in self.data.schema.fields.items()}
+        known = self.data.term_fields(subject.taxonomy) if subject.is_terms else self.data.schema.fields
+        return {name: field.type for name, field in known.items()}
 
     @property
     def titles(self) -> Texts:
         """The titles of entries, by which references sort and are called."""
-        found = self.data.entries.columns["title", CORE_FIELDS["title"].type]
-        assert isinstance(found, Texts)  # noqa: S101 - every entry's title is a text
-        return found
+        return self.data.texts("title")
 
-    def digests(self, taxonomy: str) -> NDArray[np.uint64]:
+    def digests(self, subject: Subject) -> NDArray[np.uint64]:
         """Return 64 bits for each row that depend on its id only."""
-        if not taxonomy:
-            return self.data.entries.digests
-        return digests(self.data.taxonomies[taxonomy].ids)
+        return self.data.entries.digests if subject.is_entries else digests(self.ids(subject))
 
     def table(self, taxonomy: str) -> TermTable:
         """Return the terms of a taxonomy as rows, counted over the visible entries."""
         if taxonomy not in self.tables:
-            column = self.data.entries.columns[taxonomy, self.data.schema.taxonomies[taxonomy].field_type]
-            assert isinstance(column, Terms)  # noqa: S101 - a taxonomy's column is one of terms
-            dates = self.data.entries.columns["date", CORE_FIELDS["date"].type]
             rules = self.data.schema.taxonomies[taxonomy]
+            used, dates = self.data.terms(taxonomy), self.data.dates("date")
             self.tables[taxonomy] = TermTable(
-                self.data.taxonomies[taxonomy], rules, column, dates, self.visible
+                self.data.taxonomies[taxonomy], rules, used, dates, self.visible
             )
         return self.tables[taxonomy]
 
-    def column(self, field: FieldRef, taxonomy: str = "") -> Column:
-        """Return the column of a field over entries, or over the terms of a taxonomy."""
-        if (taxonomy, field) not in self.columns:
-            self.columns[taxonomy, field] = self.made(field, taxonomy)
-        return self.columns[taxonomy, field]
+    def column(self, field: FieldRef, subject: Subject = ENTRIES) -> Column:
+        """Return the column of a field over some rows, worked out once."""
+        columns = self.columns if subject.is_terms or can_hide(field) else self.data.columns
+        if (subject, field) not in columns:
+            columns[subject, field] = self.made(field, subject)
+        return columns[subject, field]
 
-    def made(self, field: FieldRef, taxonomy: str) -> Column:
+    def made(self, field: FieldRef, subject: Subject) -> Column:
         """Return the column of a field, worked out from what is stored."""
         match field.source:
             case Stored():
-                return self.stored(field.name, field.type, taxonomy)
+                return self.stored(field.name, field.type, subject)
             case Itself():
-                size = len(self.ids(taxonomy))
+                size = len(self.ids(subject))
                 return Numbers(np.arange(size), np.ones(size, np.bool_))
             case Via(first, then):
-                return follow(self.column(first, taxonomy), self.column(then, first.type.taxonomy))
+                return follow(self.column(first, subject), self.column(then, Subject(first.type.taxonomy)))
             case Part(of, part):
-                return part_of(self.column(of, taxonomy), part, self.data, of.type.taxonomy)
+                return part_of(self.column(of, subject), part, self.data, of.type.taxonomy)
             case Counted(kind, counted):
-                return self.counted(kind, counted, taxonomy)
+                return self.counted(kind, counted, subject)
             case _:
                 assert_never(field.source)
 
-    def stored(self, name: str, kind: FieldType, taxonomy: str) -> Column:
+    def stored(self, name: str, kind: FieldType, subject: Subject) -> Column:
         """Return a stored column; references to entries that are not visible are missing."""
-        if taxonomy:
-            return self.table(taxonomy).column(name)
+        if subject.is_terms:
+            return self.table(subject.taxonomy).column(name)
         found = self.data.entries.columns[name, kind]
-        return self.seen(found) if kind.type is Type.ENTRY else found
+        return self.without_hidden(found) if kind.type is Type.ENTRY else found
 
-    def seen(self, column: Column) -> Column:
+    def without_hidden(self, column: Column) -> Column:
         """Return a column of references without those to entries that are not visible."""
         if isinstance(column, Lists):
-            elements = self.seen(column.elements)
-            assert isinstance(elements, Numbers)  # noqa: S101 - references are numbers
-            return Lists(column.starts, elements)
-        assert isinstance(column, Numbers)  # noqa: S101 - references are numbers
-        return Numbers(column.keys, column.valid & self.visible[column.keys])
+            return Lists(column.starts, narrowed(self.without_hidden(column.elements), Numbers))
+        single = narrowed(column, Numbers)
+        return Numbers(single.keys, single.valid & self.visible[single.keys])
 
-    def counted(self, kind: int, field: FieldRef, taxonomy: str) -> Column:
+    def counted(self, kind: str, field: FieldRef, subject: Subject) -> Column:
         """Return how many visible entries of a kind refer to each row by a field."""
-        rows = self.visible & (self.data.entries.kinds == kind)
+        rows = self.visible & (self.data.entries.kinds == self.data.kind_names.index(kind))
         column = self.column(field)
         lists = column.lists if isinstance(column, Terms) else column
-        size = len(self.ids(taxonomy))
+        size = len(self.ids(subject))
         if isinstance(lists, Lists):
-            assert isinstance(lists.elements, Numbers)  # noqa: S101 - references are numbers
-            chosen = lists.elements.keys[rows[lists.owners] & lists.elements.valid]
+            numbers = narrowed(lists.elements, Numbers)
+            chosen = numbers.keys[rows[lists.owners] & numbers.valid]
         else:
-            assert isinstance(lists, Numbers)  # noqa: S101 - references are numbers
-            chosen = lists.keys[rows & lists.valid]
+            numbers = narrowed(lists, Numbers)
+            chosen = numbers.keys[rows & numbers.valid]
         valid = np.ones(size, np.bool_)
         if field.type.kind:
             valid = self.data.entries.kinds == self.data.kind_names.index(field.type.kind)
         return Numbers(np.bincount(chosen, minlength=size), valid)
+
+
+def can_hide(field: FieldRef) -> bool:
+    """Say whether what a field holds depends on what may be seen, as references and what follows them do."""
+    match field.source:
+        case Stored():
+            return field.type.type is Type.ENTRY
+        case Part(of):
+            return can_hide(of)
+        case Itself():
+            return False
+        case Via() | Counted():
+            return True
 
 
 def follow(first: Column, then: Column) -> Column:
@@ -167,11 +185,10 @@ def follow(first: Column, then: Column) -> Column:
     if isinstance(first, Terms):
         first = first.lists
     if isinstance(first, Lists):
-        assert isinstance(first.elements, Numbers)  # noqa: S101 - references are numbers
-        taken = then.take(first.elements.keys, first.elements.valid)
+        numbers = narrowed(first.elements, Numbers)
+        taken = then.take(numbers.keys, numbers.valid)
         if isinstance(taken, Lists):
             return Lists(taken.starts[first.starts], taken.elements)
-        assert isinstance(taken, Numbers | Texts)  # noqa: S101 - what is no list holds single values
-        return Lists(first.starts, taken)
-    assert isinstance(first, Numbers)  # noqa: S101 - references are numbers
-    return then.take(first.keys, first.valid)
+        return Lists(first.starts, single_of(taken))
+    numbers = narrowed(first, Numbers)
+    return then.take(numbers.keys, numbers.valid)

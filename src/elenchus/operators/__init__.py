@@ -19,10 +19,15 @@ if TYPE_CHECKING:
 __all__ = ["Example", "Operands", "Operator", "all_operators", "operator", "spellings"]
 
 
+SHARED = ("column", "record")  # modules without operators
+
+
 @cache
 def all_operators() -> tuple[Operator, ...]:
     """Return every record, in the order of the modules' names and the records' places in them."""
-    modules = sorted(module.name for module in pkgutil.iter_modules(__path__) if module.name != "record")
+    modules = sorted(
+        module.name for module in pkgutil.iter_modules(__path__) if module.name not in ("record", "column")
+    )
     return tuple(record for name in modules for record in import_module(f"{__name__}.{name}").RECORDS)
 
 

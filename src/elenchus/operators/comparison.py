@@ -6,10 +6,10 @@ from math import inf
 from typing import TYPE_CHECKING
 
 from elenchus.operators.record import Example, Operands, Operator
-from elenchus.table.schema import Type
+from elenchus.schema.types import Type
 
 if TYPE_CHECKING:
-    from elenchus.table.schema import FieldType
+    from elenchus.schema.types import FieldType
 
 __all__ = ["RECORDS"]
 

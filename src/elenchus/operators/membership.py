@@ -7,10 +7,10 @@ from operator import and_, or_
 from typing import TYPE_CHECKING
 
 from elenchus.operators.record import Example, Operands, Operator
-from elenchus.table.schema import Type
+from elenchus.schema.types import Type
 
 if TYPE_CHECKING:
-    from elenchus.table.schema import FieldType
+    from elenchus.schema.types import FieldType
 
 __all__ = ["RECORDS"]
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import numpy as np
-
 from elenchus.operators.record import Example, Operands, Operator
 
 __all__ = ["RECORDS"]
@@ -21,7 +19,7 @@ RECORDS = (
         examples=(Example("from sighting where depth is set", "those with a depth"),),
         fits=lambda _: True,
         decides_missing=True,
-        rows=lambda column, _: column.valid,
+        rows=lambda column, _: column.present(),
     ),
     Operator(
         name="is missing",
@@ -35,6 +33,6 @@ RECORDS = (
         examples=(Example("from report where reliability is missing", "those not yet rated"),),
         fits=lambda _: True,
         decides_missing=True,
-        rows=lambda column, _: np.logical_not(column.valid),
+        rows=lambda column, _: column.missing(),
     ),
 )

@@ -4,15 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import Enum
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
-    from numpy.typing import NDArray
-
-    from elenchus.table.columns import Column, KeyRange
-    from elenchus.table.schema import FieldType
+    from elenchus.operators.column import Column, KeyRange, Mask
+    from elenchus.schema.types import FieldType
 
 __all__ = ["Example", "Operands", "Operator"]
 
@@ -56,7 +54,7 @@ class Operator:
     doc: str
     examples: tuple[Example, ...]
     fits: Callable[[FieldType], bool]
-    rows: Callable[[Column, Sequence[KeyRange]], NDArray[Any]]
+    rows: Callable[[Column, Sequence[KeyRange]], Mask]
     of_dates: tuple[str, str, str, str] | None = None
     opposite: str = ""
     instead: str = ""  # what to write on a type that it does not fit

@@ -2,20 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
-
-import numpy as np
+from typing import TYPE_CHECKING
 
 from elenchus.operators.record import Example, Operands, Operator
-from elenchus.values.patterns import searcher
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Sequence
-
-    from numpy.typing import NDArray
-
-    from elenchus.table.columns import Column, KeyRange
-    from elenchus.table.schema import FieldType
+    from elenchus.schema.types import FieldType
 
 __all__ = ["RECORDS"]
 
@@ -25,11 +17,6 @@ INSTEAD = "Use = or in; from terms and references follow a path to a text, such 
 def text(field: FieldType) -> bool:
     """Say whether a field holds texts."""
     return field.type.is_text
-
-
-def over_texts(test: Callable[[Any, str], Any]) -> Callable[[Column, Sequence[KeyRange]], NDArray[np.bool_]]:
-    """Return the meaning of an operator that tests all distinct folded texts at once against one."""
-    return lambda column, values: column.texts_where(lambda texts: test(texts, values[0].text))
 
 
 RECORDS = (
@@ -44,7 +31,7 @@ RECORDS = (
         doc="The text has this in it, whatever the case; on a list: some element has.",
         examples=(Example('where title contains "seal"', "seal, Seals, SEAL"),),
         fits=text,
-        rows=over_texts(lambda texts, part: np.strings.find(texts, part) >= 0),
+        rows=lambda column, values: column.contains(values[0].text),
         instead=INSTEAD,
     ),
     Operator(
@@ -58,7 +45,7 @@ RECORDS = (
         doc="The text begins with this, whatever the case.",
         examples=(Example("from sighting where title starts with grey", "Grey seals …"),),
         fits=text,
-        rows=over_texts(np.strings.startswith),
+        rows=lambda column, values: column.starts_with(values[0].text),
         instead=INSTEAD,
     ),
     Operator(
@@ -72,7 +59,7 @@ RECORDS = (
         doc="The text ends with this, whatever the case.",
         examples=(Example('where image ends with ".svg"', "drawings"),),
         fits=text,
-        rows=over_texts(np.strings.endswith),
+        rows=lambda column, values: column.ends_with(values[0].text),
         instead=INSTEAD,
     ),
     Operator(
@@ -86,7 +73,7 @@ RECORDS = (
         doc="A regular expression (RE2) finds something in the text as it is written, capitals and all.",
         examples=(Example('where title matches "[Ss]eals?$"', "seal or seals at the end"),),
         fits=text,
-        rows=lambda column, values: column.shown_where(searcher(values[0].text)),
+        rows=lambda column, values: column.matches(values[0].text),
         instead=INSTEAD,
         takes_pattern=True,
     ),

@@ -10,9 +10,7 @@ from typing import TYPE_CHECKING
 from urllib.parse import unquote
 
 from elenchus.asking.here import HERE, texts_of
-from elenchus.asking.questions import plan_of, resolved
-from elenchus.engine.decode import spoken
-from elenchus.engine.run import run
+from elenchus.asking.query import Query, resolved
 from elenchus.errors import ElenchusError, Problem
 from elenchus.language.tree import rows_named_in
 from elenchus.pages.labels import group_label
@@ -20,12 +18,13 @@ from elenchus.pages.paths import address_of, filled
 from elenchus.site.pages import placeholders
 from elenchus.values.addresses import NOWHERE
 from elenchus.values.texts import either, nearest, quoted, slugify
+from elenchus.values.wording import spoken
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping, Sequence
 
-    from elenchus.engine.answer import Answer, Group, Row
-    from elenchus.plan.nodes import Plan
+    from elenchus.plan.answer import Answer, Group
+    from elenchus.schema.subject import Subject
     from elenchus.site.inheritance import Listing
     from elenchus.site.pages import PageRule, SectionRule
     from elenchus.site.site import Site
@@ -42,12 +41,11 @@ DATE_KEY = re.compile(r"(?P<year>\d{4})(?:-(?P<month>\d{2})(?:-(?P<day>\d{2}))?|
 class Here:
     """The row of a page: an entry or a term by its name, or the key of a group.
 
-    ``values`` are what ``:here.FIELD`` stands for; ``sort`` is ``entry``, ``group``, or a taxonomy's name
-    after ``term ``.
+    ``values`` are what ``:here.FIELD`` stands for; ``subject`` is what it is, None for a group.
     """
 
     name: str
-    sort: str
+    subject: Subject | None
     values: Mapping[str, Sequence[str]]
 
     def given(self) -> dict[str, Sequence[str]]:
@@ -101,12 +99,12 @@ class Book:
         return self.sets[name]
 
     @cached_property
-    def by_entry(self) -> dict[tuple[str, str], list[Page]]:
-        """The pages about each row: by sort and name."""
-        found: dict[tuple[str, str], list[Page]] = defaultdict(list)
+    def by_row(self) -> dict[tuple[Subject, str], list[Page]]:
+        """The pages about each row: by what it is and its name."""
+        found: dict[tuple[Subject, str], list[Page]] = defaultdict(list)
         for page in self.pages:
-            if page.here and page.here.sort != "group":
-                found[page.here.sort, page.here.name].append(page)
+            if page.here and page.here.subject:
+                found[page.here.subject, page.here.name].append(page)
         return found
 
     @cached_property
@@ -116,16 +114,10 @@ class Book:
         for name in self.rules:
             made = self.of(name)
             for page in made.pages:
-                if page.here and page.here.sort == "group":
+                if page.here and page.here.subject is None:
                     keys = tuple(page.here.values[each][0] for each in made.grouped_by)
                     found[made.grouped_by, keys].append(page)
         return found
-
-    def address_of_row(self, taxonomy: str, row: Row) -> str:
-        """Return the address of a row: that of its page, else the one that its kind or taxonomy gives it."""
-        sort = f"term {taxonomy}" if taxonomy else "entry"
-        pages = self.by_entry.get((sort, row.id))
-        return pages[0].address if pages else str(row.values.get("address") or "")
 
     def address_of_group(self, answer: Answer, group: Group) -> Href:
         """Return the address of the page about the same group; nothing where there is none."""
@@ -148,7 +140,7 @@ class Book:
         before = pages[page.place - 1] if page.place else None
         after = pages[page.place + 1] if page.place + 1 < len(pages) else None
         first, last = pages[0].here, pages[-1].here
-        is_dated = bool(first and last and first.sort == "group" and DATE_KEY.fullmatch(first.name))
+        is_dated = bool(first and last and first.subject is None and DATE_KEY.fullmatch(first.name))
         return (after, before) if is_dated and first and last and first.name > last.name else (before, after)
 
     def within(self, page: Page) -> tuple[Page | None, Page | None]:
@@ -159,10 +151,8 @@ class Book:
 
     def order_of(self, listing: str) -> dict[str, tuple[Page | None, Page | None]]:
         """Return the pages before and after each page of the rows of a listing, by its path."""
-        plan = plan_of(self.site, self.site.library.get(listing), {})
-        answer = run(replace(plan, per_page=None), self.site.dataset, self.site.clock, listing)
-        sort = f"term {plan.taxonomy}" if plan.taxonomy else "entry"
-        found = (self.by_entry.get((sort, row.id), ()) for row in answer.rows)
+        query = Query(self.site, self.site.library.get(listing))
+        found = (self.by_row.get((query.plan.subject, name), ()) for name in query.ids())
         pages = [page for each in found for page in each[:1] if not page.rule.private]
         return {
             page.path: (before, after)
@@ -192,15 +182,14 @@ class Book:
 class PageSet:
     """The pages of one rule; ``grouped_by`` are the fields whose groups they are about.
 
-    ``listing`` and ``plan`` are its question; None for a page that stands alone.
+    ``query`` is its question; None for a page that stands alone.
     """
 
     rule: PageRule
     pages: list[Page]
     grouped_by: tuple[str, ...] = ()
     problems: tuple[Problem, ...] = ()
-    listing: Listing | None = None
-    plan: Plan | None = None
+    query: Query | None = None
 
 
 def page_set(site: Site, rule: PageRule) -> PageSet:
@@ -213,12 +202,12 @@ def page_set(site: Site, rule: PageRule) -> PageSet:
         return PageSet(rule, [] if names else [page], problems=tuple(problems))
     try:
         listing = resolved(site, rule.each, comments=True, place=rule.at("each"))
-        plan = plan_of(site, listing, {}, show=() if listing.question.group else row_fields(site, rule))
+        query = Query(site, listing, show=() if listing.question.group else row_fields(site, rule))
+        answer = query.whole()
     except ElenchusError as error:
         return PageSet(rule, [], problems=tuple(in_each(rule, problem) for problem in error.problems))
-    answer = run(replace(plan, per_page=None), site.dataset, site.clock, listing.text)
-    found = rows_set(rule, answer, plan.taxonomy) if answer.groups is None else groups_set(site, rule, answer)
-    return replace(found, listing=listing, plan=plan)
+    found = rows_set(rule, answer) if answer.groups is None else groups_set(site, rule, answer)
+    return replace(found, query=query)
 
 
 def named_in(rule: PageRule) -> list[str]:
@@ -282,14 +271,14 @@ def section_listing(site: Site, section: SectionRule) -> Listing:
     return resolved(site, section.listing, section.ask, place=section.place)
 
 
-def rows_set(rule: PageRule, answer: Answer, taxonomy: str) -> PageSet:
+def rows_set(rule: PageRule, answer: Answer) -> PageSet:
     """Return a page for each row of an answer."""
     pages = []
     for number, row in enumerate(answer.rows):
         values = {name: texts_of(value) for name, value in row.values.items()}
         flat = {name: ", ".join(texts) for name, texts in values.items()}
         path = filled(rule.path, in_path(flat)) if rule.path else unquote(flat.get("address", ""))
-        here = Here(row.id, f"term {taxonomy}" if taxonomy else "entry", values)
+        here = Here(row.id, answer.subject, values)
         title = filled(rule.title, flat) if rule.title else flat.get("title") or flat.get("name") or row.id
         about = filled(rule.about, flat)
         pages.append(Page(rule, path, title, here, place=number, about=about))
@@ -317,7 +306,7 @@ def groups_set(site: Site, rule: PageRule, answer: Answer) -> PageSet:
         if problems:
             return PageSet(rule, [], answer.grouped_by, tuple(problems))
         keys = {name: (flat[name],) for name in answer.grouped_by}
-        here = Here(flat["key"], "group", keys)
+        here = Here(flat["key"], None, keys)
         path, title = filled(rule.path, in_path(flat)), filled(rule.title or "{label}", flat)
         about = filled(rule.about, flat)
         pages.append(Page(rule, path, title, here, group.count, place=len(pages), about=about))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from typing import TYPE_CHECKING
 
+from elenchus.forms import form
 from elenchus.values.addresses import href_of
 from elenchus.values.texts import fold, quoted
 
@@ -14,15 +15,13 @@ if TYPE_CHECKING:
     from elenchus.values.addresses import Href
 
 __all__ = [
-    "ENDINGS", "INDEX", "OWN_FOLDER", "address_of", "file_beside", "file_of", "filled", "folder_of",
+    "INDEX", "OWN_FOLDER", "address_of", "file_beside", "file_of", "filled", "folder_of",
     "later_page", "likeness", "unsafe",
 ]  # fmt: skip
 
 INDEX = "index.html"
 OWN_FOLDER = ".elenchus"  # of the published folder; servers leave hidden folders out
 PLACEHOLDER = re.compile(r"\{([^{}]*)\}")
-# The forms of the files beside a page, by their endings.
-ENDINGS = {"atom": ".atom", "rss": ".rss", "jsonfeed": ".feed.json", "csv": ".csv", "json": ".json"}
 LONGEST_SEGMENT = 240  # bytes of a file's name, less than the 255 that file systems take
 RESERVED = re.compile(r"(?:con|prn|aux|nul|com\d|lpt\d)(?:\..*)?", re.IGNORECASE)
 
@@ -52,9 +51,9 @@ def later_page(path: str, number: int, below: str = "") -> str:
     return f"{folder_of(path)}{below.strip('/')}{'/' if below.strip('/') else ''}page/{number}/"
 
 
-def file_beside(path: str, name: str, form: str, number: int = 1) -> str:
+def file_beside(path: str, name: str, form_name: str, number: int = 1) -> str:
     """Return the path of a file that holds the rows of a section of a page, in a form such as ``atom``."""
-    return f"{folder_of(later_page(path, number))}{name}{ENDINGS[form]}"
+    return f"{folder_of(later_page(path, number))}{name}{form(form_name).ending}"
 
 
 def folder_of(path: str) -> str:

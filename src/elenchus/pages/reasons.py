@@ -1,22 +1,16 @@
-"""Why a section shows what it shows on its page, with all that stands there already left out."""
+"""Finding a section of a page by the names that people type."""
 
 from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from elenchus.asking.names import row_of
-from elenchus.engine.explain import explain
-from elenchus.engine.verdict import judge
 from elenchus.errors import NoSuchName, Problem, SiteError
 from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
-    from elenchus.engine.explain import Explanation
-    from elenchus.engine.verdict import Verdict
     from elenchus.pages.sections import Placed, Section
-    from elenchus.site.site import Site
 
-__all__ = ["section_named", "why_entry_here", "why_section"]
+__all__ = ["section_named"]
 
 
 def section_named(found: Placed, name: str) -> Section:
@@ -32,16 +26,3 @@ def section_named(found: Placed, name: str) -> Section:
     if section.answer is None:
         raise SiteError(section.problems)
     return section
-
-
-def why_section(site: Site, section: Section) -> Explanation:
-    """Return why a section of a page shows what it shows."""
-    listing, plan, _ = section.parts
-    return explain(plan, site.dataset, site.clock, listing.text, without=section.without)
-
-
-def why_entry_here(site: Site, section: Section, name: str) -> Verdict:
-    """Return what becomes of an entry (or a term) in a section of a page. Raises NoSuchName."""
-    _, plan, _ = section.parts
-    row = row_of(site.dataset, plan.taxonomy, name)
-    return judge(plan, site.dataset, site.clock, row, without=section.without)

@@ -2,27 +2,20 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
-import numpy as np
-
 from elenchus.asking.here import HERE
-from elenchus.asking.parameters import absent_choice
-from elenchus.asking.questions import plan_of
-from elenchus.engine.run import run
-from elenchus.engine.stages import select
-from elenchus.errors import ElenchusError, Problem
+from elenchus.asking.query import Query
+from elenchus.errors import ElenchusError, Problem, SiteError
 from elenchus.pages.book import section_listing
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping, Sequence
 
-    from numpy.typing import NDArray
-
-    from elenchus.engine.answer import Answer
     from elenchus.pages.book import Page
+    from elenchus.plan.answer import Answer
     from elenchus.plan.nodes import Plan
     from elenchus.site.inheritance import Listing
     from elenchus.site.pages import SectionRule
@@ -40,10 +33,8 @@ GIVEN_WRONG = (
 __all__ = [
     "Placed",
     "Section",
-    "all_ids",
     "free_parameters",
     "given_to",
-    "later",
     "placed",
     "without_repeats",
 ]
@@ -53,31 +44,37 @@ __all__ = [
 class Section:
     """A section as it stands on a page.
 
-    ``number`` counts from 0 in the written order, ``turn`` in the order of choosing. ``answer`` is the
-    first page of its rows, None where a problem keeps it from being asked. ``left_out`` are the ids of
-    rows that stand in a section that chose before, each with the number of that section; ``without`` are
-    the numbers of all rows that stand there, None where nothing is left out.
+    ``number`` counts from 0 in the written order, ``turn`` in the order of choosing. ``query`` is what it
+    asks, leaving out what stands in a section that chose before; ``answer`` is the first page of its rows;
+    both are None where a problem keeps it from being asked. ``left_out`` are the ids of rows that it would
+    list as well, each with the number of the section where it stands.
     """
 
     number: int
     turn: int
     rule: SectionRule
-    listing: Listing | None
-    plan: Plan | None
-    answer: Answer | None
+    query: Query | None = None
+    answer: Answer | None = None
     takes_part: bool = False
     left_out: tuple[tuple[str, int], ...] = ()
     problems: tuple[Problem, ...] = ()
-    given: dict[str, Sequence[str]] | None = None
-    without: NDArray[np.intp] | None = field(default=None, compare=False)
 
     @property
-    def parts(self) -> tuple[Listing, Plan, Answer]:
-        """The listing, the plan and the first page of a section that could be asked."""
-        assert self.listing is not None  # noqa: S101 - they are there together
-        assert self.plan is not None  # noqa: S101
-        assert self.answer is not None  # noqa: S101
-        return self.listing, self.plan, self.answer
+    def asked(self) -> Query:
+        """What the section asks. Raises SiteError where it could not be asked."""
+        if self.query is None:
+            raise SiteError(self.problems)
+        return self.query
+
+    @property
+    def listing(self) -> Listing | None:
+        """The listing of the section, with its changes."""
+        return self.query.listing if self.query else None
+
+    @property
+    def plan(self) -> Plan | None:
+        """The plan of its question."""
+        return self.query.plan if self.query else None
 
     @property
     def title(self) -> str:
@@ -109,6 +106,11 @@ class Section:
         return [row.id for row in self.answer.rows] if self.answer else []
 
     @property
+    def all_ids(self) -> list[str]:
+        """The rows on all its pages."""
+        return self.query.ids() if self.query and self.has_pages else self.ids
+
+    @property
     def has_pages(self) -> bool:
         """Say whether its rows are cut into pages of its own."""
         return bool(self.plan and self.plan.per_page)
@@ -136,13 +138,8 @@ class Placed:
     @property
     def ids(self) -> list[str]:
         """The entries that stand on the first page, each once."""
-        shown = (name for each in self.sections if each.answer and not taxonomy_of(each) for name in each.ids)
-        return list(dict.fromkeys(shown))
-
-
-def taxonomy_of(section: Section) -> str:
-    """Return the taxonomy whose terms the rows of a section are; nothing for entries."""
-    return section.plan.taxonomy if section.plan else ""
+        of_entries = (each for each in self.sections if each.answer and each.answer.subject.is_entries)
+        return list(dict.fromkeys(name for each in of_entries for name in each.ids))
 
 
 def placed(site: Site, page: Page, *, repeats: bool | None = None, visitor: Values | None = None) -> Placed:
@@ -155,14 +152,14 @@ def placed(site: Site, page: Page, *, repeats: bool | None = None, visitor: Valu
     """
     keeps_repeats = not page.rule.no_repeats if repeats is None else repeats
     order = sorted(enumerate(page.rule.sections), key=lambda pair: turn_of(pair[1], pair[0]))
-    shown: dict[int, int] = {}  # row → number of the section that shows it
+    shown: dict[str, int] = {}  # id of a row → number of the section that shows it
     found: list[Section] = []
     for turn, (number, rule) in enumerate(order):
         section = chosen(site, page, number, rule, None if keeps_repeats else shown, visitor)
         found.append(replace(section, turn=turn))
         if section.takes_part and section.answer:
             for name in section.ids:
-                shown.setdefault(site.dataset.find_entry(name)[0], number)
+                shown.setdefault(name, number)
     sections = tuple(sorted(found, key=lambda section: section.number))
     return Placed(page, sections, tuple(page_problems(page, sections)))
 
@@ -182,7 +179,7 @@ def chosen(
     page: Page,
     number: int,
     rule: SectionRule,
-    shown: dict[int, int] | None,
+    shown: dict[str, int] | None,
     visitor: Values | None,
 ) -> Section:
     """Return a section with the rows that it shows; ``shown`` are those that it must not."""
@@ -191,39 +188,21 @@ def chosen(
         own = {
             name: texts for name, texts in (visitor or {}).items() if name in free_parameters(listing, rule)
         }
-        given = given_to(page, rule, own)
-        plan = plan_of(site, listing, given)
+        query = Query(site, listing, given_to(page, rule, own))
+        part = takes_part(query.plan)
+        if shown and part:
+            query = replace(query, without=tuple(shown))
+        answer = query.answer()
     except ElenchusError as error:
         problems = tuple(at_section(rule, each) for each in error.problems)
-        return Section(number, 0, rule, None, None, None, problems=problems)
-    part = takes_part(plan)
-    without = np.array(list(shown), dtype=np.intp) if shown and part else None
-    answer = run(plan, site.dataset, site.clock, listing.text, without=without)
-    left_out = tuple(repeated(site, plan, without, shown or {})) if without is not None else ()
-    if absent_choice(listing, given):
-        part = False
-    return Section(number, 0, rule, listing, plan, answer, part, left_out, given=given, without=without)
+        return Section(number, 0, rule, problems=problems)
+    left_out = tuple((name, (shown or {})[name]) for name in query.repeated()) if query.without else ()
+    return Section(number, 0, rule, query, answer, part and not answer.choices, left_out)
 
 
 def free_parameters(listing: Listing, rule: SectionRule) -> list[str]:
     """Return the parameters that a listing declares and its section leaves to the visitor."""
     return [name for name in listing.parameters if name in listing.parameter_names and name not in rule.given]
-
-
-def later(site: Site, section: Section, page: int) -> Answer:
-    """Return a later page of a section's rows. Raises NoSuchPage."""
-    listing, plan, _ = section.parts
-    return run(plan, site.dataset, site.clock, listing.text, page, without=section.without)
-
-
-def all_ids(site: Site, section: Section) -> list[str]:
-    """Return the rows of a section on all its pages."""
-    if not section.has_pages:
-        return section.ids
-    _, plan, _ = section.parts
-    stages = select(plan, site.dataset, site.clock, without=section.without)
-    ids = stages.selection.view.ids(plan.taxonomy)
-    return [ids[row] for row in stages.rows.tolist()]
 
 
 def at_section(rule: SectionRule, problem: Problem) -> Problem:
@@ -235,17 +214,7 @@ def at_section(rule: SectionRule, problem: Problem) -> Problem:
 
 def takes_part(plan: Plan) -> bool:
     """Say whether a section shows entries: terms, and groups of which only counts are shown, do not."""
-    return not plan.taxonomy and not (plan.groups and plan.per_group == 0)
-
-
-def repeated(
-    site: Site, plan: Plan, without: NDArray[np.intp], shown: dict[int, int]
-) -> Iterable[tuple[str, int]]:
-    """Yield the rows that a section would list as well, each with the section that shows it."""
-    stages = select(plan, site.dataset, site.clock, without=without)
-    ids = site.dataset.entries.ids
-    for row in np.flatnonzero(stages.repeated).tolist():
-        yield ids[row], shown[row]
+    return plan.subject.is_entries and not (plan.groups and plan.per_group == 0)
 
 
 def given_to(page: Page, rule: SectionRule, visitor: Values | None = None) -> dict[str, Sequence[str]]:

@@ -11,7 +11,6 @@ from elenchus.plan.conditions import Conditions
 from elenchus.plan.fields import Fields, NoField
 from elenchus.plan.listings import NO_LISTINGS
 from elenchus.plan.nodes import (
-    AllOf,
     AtMost,
     EntryValue,
     FieldRef,
@@ -33,15 +32,18 @@ from elenchus.plan.nodes import (
 )
 from elenchus.plan.reading import Reading
 from elenchus.plan.values import Refused, Resolver
-from elenchus.table.schema import CORE_FIELDS, FieldType, Type
+from elenchus.plan.walking import parts
+from elenchus.schema.subject import ENTRIES, terms_of
+from elenchus.schema.types import CORE_FIELDS, FieldType, Type
 from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
     from elenchus.plan.listings import Asked, Listings
-    from elenchus.plan.nodes import Condition
-    from elenchus.table.dataset import Dataset
+    from elenchus.plan.nodes import Condition, RowName
+    from elenchus.schema.catalog import Catalog
+    from elenchus.schema.subject import Subject
     from elenchus.values.dates import Clock
 
 __all__ = ["Ground", "check"]
@@ -56,7 +58,7 @@ GROUPABLE = (Type.TERM, Type.CHOICE, Type.YESNO, Type.ENTRY, Type.DATE, Type.INT
 class Ground:
     """What a question is checked against; ``seed`` is what random orders depend on besides the day."""
 
-    data: Dataset
+    catalog: Catalog
     clock: Clock
     seed: str = ""
     listings: Listings = NO_LISTINGS
@@ -77,35 +79,32 @@ class Checker(Reading):
 
     def __init__(self, ground: Ground, asked: Asked, opened: tuple[str, ...] = ()) -> None:
         self.ground = ground
-        self.data = ground.data
+        self.catalog = ground.catalog
+        self.schema = ground.catalog.schema
         self.clock = ground.clock
         self.asked = asked
         self.opened = (*opened, asked.name) if asked.name else opened
         self.resolver = Resolver(
-            ground.data, ground.clock, unpublished=asked.question.unpublished is not None
+            ground.catalog, ground.clock, unpublished=asked.question.unpublished is not None
         )
-        super().__init__(Fields(self.data, self.data.kind_names), [], [])
+        super().__init__(Fields(self.catalog, tuple(self.schema.kinds)), [], [])
 
     def plan(self, question: nodes.Question) -> Plan:
         """Return the plan; where the question is wrong, of what could be understood."""
         source = self.source(question.source)
-        taxonomy, kinds = (
-            (source.plan.taxonomy, tuple(self.data.kind_names[kind] for kind in source.plan.kinds))
-            if source
-            else self.rows(question.source)
-        )
-        self.fields = Fields(self.data, kinds, taxonomy)
+        subject, kinds = (source.plan.subject, source.plan.kinds) if source else self.rows(question.source)
+        self.fields = Fields(self.catalog, kinds, subject)
         conditions = Conditions(self, self.mentioned)
         condition = conditions.read(question.where.condition) if question.where else None
         order = self.order(question.order, condition, source)
         return Plan(
             name=self.asked.name,
             source=source,
-            fill=self.fill(taxonomy),
+            fill=self.fill(subject),
             empty=self.asked.empty,
             show=self.shown(),
-            taxonomy=taxonomy,
-            kinds=tuple(self.data.kind_names.index(kind) for kind in kinds),
+            subject=subject,
+            kinds=kinds,
             unpublished=question.unpublished is not None,
             condition=condition,
             order=order,
@@ -141,7 +140,7 @@ class Checker(Reading):
         if node is None or len(node.names) != 1:
             return None
         name = node.names[0]
-        if name.text in self.data.taxonomies or name.text in self.data.kind_names:
+        if name.text in self.schema.taxonomies or name.text in self.schema.kinds:
             if node.given:
                 message = f"{quoted(name.text)} is no listing, so it takes no parameters"
                 self.report("unknown-parameter", message, "", node.span)
@@ -169,45 +168,45 @@ class Checker(Reading):
         self.problems += [inside(name, problem) for problem in (*asked.problems, *inner.problems)]
         return Rows(name.text, plan)
 
-    def fill(self, taxonomy: str) -> Fill | None:
+    def fill(self, subject: Subject) -> Fill | None:
         """Return the listing that fills this one up."""
         if not self.asked.fill_from:
             return None
         name = nodes.Literal(self.asked.fill_from)
         rows = self.listing(name, ())
-        if rows and rows.plan.taxonomy != taxonomy:
+        if rows and rows.plan.subject != subject:
             message = f"the listing {name.text} cannot fill this one: its rows are of another sort"
             self.report("mixed-rows", message, "", name.span)
             return None
         return Fill(self.asked.at_least, rows) if rows else None
 
-    def rows(self, source: nodes.From | None) -> tuple[str, tuple[str, ...]]:
-        """Return the taxonomy whose terms are the rows, or nothing and the kinds that are asked."""
-        known = self.data.kind_names
+    def rows(self, source: nodes.From | None) -> tuple[Subject, tuple[str, ...]]:
+        """Return what the rows are, and of which kinds where they are entries."""
+        known = tuple(self.schema.kinds)
         if source is None:
-            return "", tuple(known)
+            return ENTRIES, known
         names = [name.text for name in source.names]
-        if len(names) == 1 and names[0] in self.data.taxonomies:
-            return names[0], ()
+        if len(names) == 1 and names[0] in self.schema.taxonomies:
+            return terms_of(names[0]), ()
         for name in source.names:
             if name.text not in known:
                 self.unknown_kind(name)
         asked = tuple(name for name in known if name in names)
-        return "", asked or tuple(known)  # the rest of the question is checked all the same
+        return ENTRIES, asked or known  # the rest of the question is checked all the same
 
     def unknown_kind(self, name: nodes.Literal) -> None:
         """Report a name after ``from`` that is no kind."""
-        known = self.data.kind_names
-        near = nearest(name.text, (*known, *self.data.taxonomies, *self.ground.listings.names()))
+        known = tuple(self.schema.kinds)
+        near = nearest(name.text, (*known, *self.schema.taxonomies, *self.ground.listings.names()))
         hint = f"Did you mean {either(near)}?" if near else f"Kinds: {', '.join(known)}."
-        if name.text in self.data.taxonomies or name.text in self.ground.listings.names():
-            what = "taxonomy" if name.text in self.data.taxonomies else "listing"
+        if name.text in self.schema.taxonomies or name.text in self.ground.listings.names():
+            what = "taxonomy" if name.text in self.schema.taxonomies else "listing"
             message = f"{quoted(name.text)} is a {what}"
             self.report("mixed-rows", message, "It stands alone after from.", name.span)
         else:
             self.report("unknown-kind", f"there is no kind {quoted(name.text)}", hint, name.span)
 
-    def lead(self, node: nodes.Lead) -> tuple[int, ...]:
+    def lead(self, node: nodes.Lead) -> tuple[RowName, ...]:
         """Return the rows that come first, each once."""
         field = self.itself()
         found = []
@@ -217,15 +216,15 @@ class Checker(Reading):
             except Refused as refused:
                 self.problems.append(refused.problem)
             else:
-                found.append(number_of(value))
+                found.append(row_name(value))
         return tuple(dict.fromkeys(found))
 
     def itself(self) -> FieldRef:
         """Return the field that names a row."""
-        if not self.fields.taxonomy:
+        if self.fields.subject.is_entries:
             return ENTRY
-        tree = self.data.taxonomies[self.fields.taxonomy].tree
-        return FieldRef("term", FieldType(Type.TERM, taxonomy=self.fields.taxonomy, tree=tree))
+        rules = self.schema.taxonomies[self.fields.subject.taxonomy]
+        return FieldRef("term", FieldType(Type.TERM, taxonomy=rules.name, tree=rules.tree))
 
     def at_most(self, node: nodes.AtMost) -> AtMost | None:
         """Return how many rows there may be of one value of a field."""
@@ -249,7 +248,7 @@ class Checker(Reading):
             return keys
         if source:
             return (SourceOrder(source),)
-        return (TermOrder(),) if self.fields.taxonomy else (SortKey(DATE, descending=True),)
+        return (TermOrder(),) if self.fields.subject.is_terms else (SortKey(DATE, descending=True),)
 
     def order_key(self, node: nodes.OrderKey, condition: Condition | None) -> OrderKey | None:
         """Return one key of an order."""
@@ -297,7 +296,7 @@ class Checker(Reading):
 
     def entry_order(self, node: nodes.OrderKey) -> OrderKey | None:
         """Return an order that only entries have."""
-        if self.fields.taxonomy:
+        if self.fields.subject.is_terms:
             hint = "Order terms by latest, total, name or term order."
             self.report("wrong-order", f"terms have no order {quoted(node.by)}", hint, node.span)
             return None
@@ -307,7 +306,7 @@ class Checker(Reading):
 
     def term_order(self, node: nodes.OrderKey) -> OrderKey | None:
         """Return the order in which a taxonomy lists its terms."""
-        if self.fields.taxonomy:
+        if self.fields.subject.is_terms:
             return TermOrder()
         hint = "It is for questions from a taxonomy; to group entries by their terms write group by."
         self.report("wrong-order", "only terms have a term order", hint, node.span)
@@ -317,7 +316,7 @@ class Checker(Reading):
         """Return the order in which ``entry in (…)`` lists its entries."""
         found = [
             test
-            for test in joined(condition)
+            for test in parts(condition)
             if isinstance(test, Test)
             and test.operator == "in"
             and not test.negated
@@ -329,11 +328,11 @@ class Checker(Reading):
             hint = "Write where entry in (a, b), outside of or and not."
             self.report("wrong-order", "“given” needs exactly one list of entries", hint, node.span)
             return None
-        return GivenOrder(tuple(number_of(value) for value in found[0].values))
+        return GivenOrder(tuple(row_name(value) for value in found[0].values))
 
     def relatedness(self, node: nodes.OrderKey, condition: Condition | None) -> OrderKey | None:
         """Return the order by the number of shared terms."""
-        found = [part for part in joined(condition) if isinstance(part, SharesTerms)]
+        found = [part for part in parts(condition) if isinstance(part, SharesTerms)]
         if len(found) != 1 and (self.problems or self.asked.problems):
             return None  # what it needs may be there and wrong
         if len(found) != 1:
@@ -390,8 +389,8 @@ class Checker(Reading):
             return False
         return True
 
-    def within(self, field: FieldRef, node: nodes.GroupKey) -> tuple[tuple[int, int], ...]:
-        """Return the ranges of term numbers below the terms that a key names."""
+    def within(self, field: FieldRef, node: nodes.GroupKey) -> tuple[TermValue, ...]:
+        """Return the terms below which a key wants its groups."""
         if node.under and not field.type.tree:
             hint = "Only terms of a taxonomy with tree = true stand below others."
             self.report("wrong-operator", f"{quoted(field.name)} is no tree", hint, node.span)
@@ -399,12 +398,9 @@ class Checker(Reading):
         found = []
         for literal in node.under:
             try:
-                value = self.resolver.value(field, literal)  # type: ignore[arg-type]
+                found.append(self.resolver.term(field, literal))  # type: ignore[arg-type]
             except Refused as refused:
                 self.problems.append(refused.problem)
-            else:
-                assert isinstance(value, TermValue)  # noqa: S101 - the field is one of terms
-                found.append((value.number, value.end))
         return tuple(found)
 
 
@@ -422,19 +418,11 @@ def inside(name: nodes.Literal, problem: Problem) -> Problem:
     return Problem(problem.code, message, problem.hint, span=name.span)
 
 
-def joined(condition: Condition | None) -> Iterable[Condition]:
-    """Yield the parts of a condition that all must hold."""
-    if isinstance(condition, AllOf):
-        for part in condition.parts:
-            yield from joined(part)
-    elif condition is not None:
-        yield condition
-
-
-def number_of(value: object) -> int:
-    """Return the row of an entry, or the number of a term."""
-    assert isinstance(value, EntryValue | TermValue)  # noqa: S101 - the resolver gives no others here
-    return value.row if isinstance(value, EntryValue) else value.number
+def row_name(value: object) -> RowName:
+    """Return a value that names a row. Raises TypeError for others, which the resolver gives nowhere here."""
+    if not isinstance(value, EntryValue | TermValue):
+        raise TypeError(value)
+    return value
 
 
 def oldest_first(order: tuple[OrderKey, ...]) -> bool:

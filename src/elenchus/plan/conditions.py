@@ -16,7 +16,6 @@ from elenchus.plan.nodes import (
     AllOf,
     AnyOf,
     Condition,
-    EntryValue,
     FieldRef,
     ListedIn,
     Negation,
@@ -26,7 +25,7 @@ from elenchus.plan.nodes import (
 )
 from elenchus.plan.reading import Reading
 from elenchus.plan.values import Refused
-from elenchus.table.schema import FieldType, Type, describe
+from elenchus.schema.types import FieldType, Type, describe
 from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
@@ -37,7 +36,7 @@ if TYPE_CHECKING:
     from elenchus.plan.fields import Fields
     from elenchus.plan.nodes import Rows, Value
     from elenchus.plan.values import Resolver
-    from elenchus.table.dataset import Dataset
+    from elenchus.schema.catalog import Catalog
 
 __all__ = ["Conditions"]
 
@@ -47,7 +46,7 @@ ENTRY = FieldRef("entry", FieldType(Type.ENTRY))
 class Context(Protocol):
     """What conditions need of the check of a whole question."""
 
-    data: Dataset
+    catalog: Catalog
     resolver: Resolver
     fields: Fields
     problems: list[Problem]
@@ -61,7 +60,7 @@ class Conditions(Reading):
 
     def __init__(self, checker: Context, mentioned: list[FieldRef]) -> None:
         self.checker = checker
-        self.data = checker.data
+        self.schema = checker.catalog.schema
         self.resolver = checker.resolver
         super().__init__(checker.fields, checker.problems, mentioned)
         self.open_names: list[str] = []
@@ -138,7 +137,7 @@ class Conditions(Reading):
     def flag(self, node: nodes.Flag) -> Condition | None:
         """Return a bare name: a condition that the site names, or a yes/no field."""
         name = ".".join(node.path.names)
-        if name in self.data.schema.conditions and not node.path.counted:
+        if name in self.schema.conditions and not node.path.counted:
             return self.named(name, node.span)
         try:
             field = self.fields.find(node.path)
@@ -156,7 +155,7 @@ class Conditions(Reading):
     def no_flag(self, node: nodes.Flag, error: NoField) -> Problem:
         """Return the problem of a bare name that is no field: it may have been meant as a condition."""
         name = ".".join(node.path.names)
-        near = nearest(name, self.data.schema.conditions)
+        near = nearest(name, self.schema.conditions)
         if not near:
             return error.problem
         message = f"{quoted(name)} is neither a field nor a condition of the site"
@@ -169,7 +168,7 @@ class Conditions(Reading):
             self.report("condition-cycle", f"the condition {name} leads back to itself: {chain}", "", span)
             return None
         try:
-            node = parse_condition(self.data.schema.conditions[name])
+            node = parse_condition(self.schema.conditions[name])
         except QuestionError as error:
             self.problems += [inside(name, problem, span) for problem in error.problems]
             return None
@@ -182,25 +181,24 @@ class Conditions(Reading):
 
     def related(self, node: nodes.Related) -> SharesTerms | None:
         """Return a likeness to an entry by its terms."""
-        if self.fields.taxonomy:
+        if self.fields.subject.is_terms:
             self.report("wrong-operator", "only entries are related to entries", "", node.span)
             return None
         fields = [found for name in node.by if (found := self.taxonomy(name))]
         if not node.by:
-            fields = [FieldRef(name, rules.field_type) for name, rules in self.data.schema.taxonomies.items()]
+            fields = [FieldRef(name, rules.field_type) for name, rules in self.schema.taxonomies.items()]
         assert isinstance(node.anchor, nodes.Literal)  # noqa: S101 - parameters are bound by now
         try:
-            entry = self.resolver.value(ENTRY, node.anchor)
+            entry = self.resolver.entry(ENTRY, node.anchor)
         except Refused as refused:
             self.problems.append(refused.problem)
             return None
-        assert isinstance(entry, EntryValue)  # noqa: S101 - the field is one of entries
         return SharesTerms(entry, tuple(fields), node.span)
 
     def listed(self, node: nodes.Listed) -> ListedIn | None:
         """Return a condition on the rows of a listing."""
         rows = self.checker.listing(node.listing, node.given)
-        if rows and rows.plan.taxonomy != self.fields.taxonomy:
+        if rows and rows.plan.subject != self.fields.subject:
             message = f"the rows of {rows.name} are of another sort, so none of these is among them"
             self.report("wrong-operator", message, "", node.span)
             return None
@@ -208,13 +206,13 @@ class Conditions(Reading):
 
     def taxonomy(self, name: nodes.Literal) -> FieldRef | None:
         """Return the field of a taxonomy."""
-        rules = self.data.schema.taxonomies.get(name.text)
+        rules = self.schema.taxonomies.get(name.text)
         if rules is None:
-            near = nearest(name.text, self.data.schema.taxonomies)
+            near = nearest(name.text, self.schema.taxonomies)
             hint = (
                 f"Did you mean {either(near)}?"
                 if near
-                else f"Taxonomies: {', '.join(self.data.schema.taxonomies)}."
+                else f"Taxonomies: {', '.join(self.schema.taxonomies)}."
             )
             self.report("unknown-taxonomy", f"there is no taxonomy {quoted(name.text)}", hint, name.span)
             return None

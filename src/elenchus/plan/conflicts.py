@@ -94,9 +94,9 @@ def span_of(value: Value) -> Range | None:
         case PositionValue():
             return point(value.position)
         case EntryValue():
-            return point(value.row)
+            return point(value.id)
         case TermValue():
-            return point(value.number)
+            return point(value.path)
         case TextValue():
             return point(sort_key(value.folded))
         case PatternValue():

@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING
 
 from elenchus.errors import Problem
 from elenchus.plan.nodes import Counted, FieldRef, Itself, Part, Via
-from elenchus.table.conform import FLAGS
-from elenchus.table.schema import FieldType, Type, describe
+from elenchus.schema.conform import FLAGS
+from elenchus.schema.subject import ENTRIES
+from elenchus.schema.types import FieldType, Type, describe
 from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
@@ -17,7 +18,8 @@ if TYPE_CHECKING:
     from elenchus.errors import Span
     from elenchus.language.nodes import Path
     from elenchus.plan.nodes import PartName
-    from elenchus.table.dataset import Dataset
+    from elenchus.schema.catalog import Catalog
+    from elenchus.schema.subject import Subject
 
 __all__ = ["Fields", "NoField"]
 
@@ -51,10 +53,11 @@ class NoField(Exception):
 class Fields:
     """The fields of one question: of the kinds that it asks, or of the terms of a taxonomy."""
 
-    def __init__(self, data: Dataset, kinds: Sequence[str], taxonomy: str = "") -> None:
-        self.data = data
+    def __init__(self, catalog: Catalog, kinds: Sequence[str], subject: Subject = ENTRIES) -> None:
+        self.catalog = catalog
+        self.schema = catalog.schema
         self.kinds = tuple(kinds)
-        self.taxonomy = taxonomy
+        self.subject = subject
         self.notices: list[Problem] = []
 
     def find(self, path: Path) -> FieldRef:
@@ -68,17 +71,17 @@ class Fields:
 
     def first(self, name: str, span: Span) -> FieldRef:
         """Return the field of a single name."""
-        if self.taxonomy:
-            return self.term_field(name, self.taxonomy, span)
+        if self.subject.is_terms:
+            return self.term_field(name, self.subject.taxonomy, span)
         if name == "entry":
             return FieldRef(name, FieldType(Type.ENTRY), Itself())
         return self.entry_field(name, self.kinds, span, notice=True)
 
     def term_field(self, name: str, taxonomy: str, span: Span) -> FieldRef:
         """Return a field of the terms of a taxonomy."""
-        known = self.data.term_fields(taxonomy)
+        known = self.catalog.term_fields(taxonomy)
         if name == "term":
-            kind = FieldType(Type.TERM, taxonomy=taxonomy, tree=self.data.taxonomies[taxonomy].tree)
+            kind = FieldType(Type.TERM, taxonomy=taxonomy, tree=self.schema.taxonomies[taxonomy].tree)
             return FieldRef(name, kind, Itself())
         if name not in known:
             near = nearest(name, (*known, "term"))
@@ -92,7 +95,7 @@ class Fields:
 
     def entry_field(self, name: str, kinds: Sequence[str], span: Span, *, notice: bool = False) -> FieldRef:
         """Return a field that some of these kinds have, all with one type."""
-        found = {kind: field for kind in kinds if (field := self.data.schema.field_of(kind, name))}
+        found = {kind: field for kind in kinds if (field := self.schema.field_of(kind, name))}
         if not found:
             raise self.unknown(name, kinds, span)
         types = dict.fromkeys(field.type for field in found.values())
@@ -107,7 +110,7 @@ class Fields:
 
     def unknown(self, name: str, kinds: Sequence[str], span: Span) -> NoField:
         """Return the error of a field that none of these kinds has."""
-        schema = self.data.schema
+        schema = self.schema
         others = [kind for kind in schema.kinds if kind not in kinds and schema.field_of(kind, name)]
         near = nearest(name, dict.fromkeys(field for kind in kinds for field in schema.fields_of(kind)))
         if others:
@@ -139,7 +142,7 @@ class Fields:
         if kind.type is Type.TERM:
             return self.follow(before, self.term_field(name, kind.taxonomy, span))
         if kind.type is Type.ENTRY:
-            kinds = (kind.kind,) if kind.kind else tuple(self.data.schema.kinds)
+            kinds = (kind.kind,) if kind.kind else tuple(self.schema.kinds)
             return self.follow(before, self.entry_field(name, kinds, span))
         raise NoField("bad-path", *self.no_step(before, name), span)
 
@@ -162,23 +165,22 @@ class Fields:
         """Return how many entries of a kind refer to a row."""
         kind, name = path.names
         label = f"count of {kind}.{name}"
-        if kind not in self.data.schema.kinds:
-            near = nearest(kind, self.data.schema.kinds)
+        if kind not in self.schema.kinds:
+            near = nearest(kind, self.schema.kinds)
             hint = f"Did you mean {either(near)}?" if near else ""
             raise NoField("unknown-kind", f"there is no kind {quoted(kind)}", hint, path.span)
         field = self.entry_field(name, (kind,), path.span)
-        wanted = Type.TERM if self.taxonomy else Type.ENTRY
-        if field.type.type is not wanted or field.type.taxonomy not in ("", self.taxonomy):
-            rows = f"terms of {self.taxonomy}" if self.taxonomy else "entries"
+        wanted = Type.TERM if self.subject.is_terms else Type.ENTRY
+        if field.type.type is not wanted or field.type.taxonomy not in ("", self.subject.taxonomy):
+            rows = f"terms of {self.subject.taxonomy}" if self.subject.is_terms else "entries"
             held = f"{name} holds {describe(field.type)}, and the rows are {rows}"
             message = f"{quoted(label)} counts nothing here: {held}"
             raise NoField("bad-path", message, "", path.span)
         target = field.type.kind
-        if target and not self.taxonomy and target not in self.kinds:
+        if target and self.subject.is_entries and target not in self.kinds:
             message = f"{quoted(label)} counts per {target}, and {target} is not asked"
             raise NoField("bad-path", message, f"Write from {target}.", path.span)
-        position = self.data.kind_names.index(kind)
-        return FieldRef(label, FieldType(Type.INTEGER), Counted(position, field))
+        return FieldRef(label, FieldType(Type.INTEGER), Counted(kind, field))
 
 
 def partial(name: str, found: Iterable[str], others: list[str]) -> Problem:

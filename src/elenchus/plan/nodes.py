@@ -12,7 +12,8 @@ if TYPE_CHECKING:
     from fractions import Fraction
 
     from elenchus.errors import Problem
-    from elenchus.table.schema import FieldType
+    from elenchus.schema.subject import Subject
+    from elenchus.schema.types import FieldType
     from elenchus.values.dates import Interval
 
 __all__ = [
@@ -39,6 +40,7 @@ __all__ = [
     "PositionValue",
     "RandomOrder",
     "RelatednessOrder",
+    "RowName",
     "Rows",
     "SharesTerms",
     "SortKey",
@@ -92,7 +94,7 @@ class Part:
 class Counted:
     """How many visible entries of a kind refer to the row by a field."""
 
-    kind: int
+    kind: str
     field: FieldRef
 
 
@@ -157,21 +159,25 @@ class PositionValue:
 
 @dataclass(frozen=True, slots=True)
 class TermValue:
-    """A term by its number, with the number after its last descendant."""
+    """A term by the slugs from its root to itself, which no other term of its taxonomy has."""
 
-    number: int
-    end: int
+    path: tuple[str, ...]
     shown: str
 
 
 @dataclass(frozen=True, slots=True)
 class EntryValue:
-    """An entry by its row."""
+    """An entry by its id."""
 
-    row: int
-    shown: str
+    id: str
+
+    @property
+    def shown(self) -> str:
+        """What messages call it: its id."""
+        return self.id
 
 
+RowName: TypeAlias = TermValue | EntryValue  # what names a row, whatever the rows are
 Value: TypeAlias = NumberValue | TextValue | PatternValue | TimeValue | PositionValue | TermValue | EntryValue
 
 # Conditions
@@ -260,7 +266,7 @@ class YesFirst:
 class GivenOrder:
     """Rows in the order of a list; rows that are not in it follow."""
 
-    rows: tuple[int, ...]
+    rows: tuple[RowName, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -298,14 +304,14 @@ OrderKey: TypeAlias = (
 
 @dataclass(frozen=True, slots=True)
 class GroupKey:
-    """One key of groups. ``within`` are the ranges of term numbers whose groups are wanted; empty for all.
+    """One key of groups. ``within`` are the terms below which groups are wanted; empty for all.
 
     ``latest_first`` says that values which tie by count or by name go from the last to the first: dates do,
     unless the rows go from the oldest on.
     """
 
     field: FieldRef
-    within: tuple[tuple[int, int], ...] = ()
+    within: tuple[TermValue, ...] = ()
     by: Literal["value", "count", "name"] = "value"
     descending: bool = False
     latest_first: bool = False
@@ -329,21 +335,21 @@ class Fill:
 
 @dataclass(frozen=True, slots=True)
 class Plan:
-    """A question ready to run.
+    """A question ready to run, by names and ids only: it means the same on any content that has them.
 
-    ``taxonomy`` is the one whose terms are the rows, empty where the rows are entries of ``kinds``
-    (positions in the schema). ``order`` is never empty; the id always breaks the last tie. ``lead`` are
-    rows that come first. ``fields`` are those that the question mentions, in its order. ``source`` is the
-    listing whose rows are asked, ``fill`` the one that fills up. ``empty`` says why there are no rows
-    whatever the condition, ``name`` which listing this is, ``show`` are the fields that it shows.
+    ``subject`` is what the rows are; where they are entries, of ``kinds``. ``order`` is never empty; the id
+    always breaks the last tie. ``lead`` are rows that come first. ``fields`` are those that the question
+    mentions, in its order. ``source`` is the listing whose rows are asked, ``fill`` the one that fills up.
+    ``empty`` says why there are no rows whatever the condition, ``name`` which listing this is, ``show`` are
+    the fields that it shows.
     """
 
-    taxonomy: str
-    kinds: tuple[int, ...]
+    subject: Subject
+    kinds: tuple[str, ...]
     unpublished: bool
     condition: Condition | None
     order: tuple[OrderKey, ...]
-    lead: tuple[int, ...] = ()
+    lead: tuple[RowName, ...] = ()
     at_most: AtMost | None = None
     groups: tuple[GroupKey, ...] = ()
     with_empty: bool = False

@@ -20,8 +20,8 @@ from elenchus.plan.nodes import (
     TimeValue,
     Value,
 )
-from elenchus.table.convert import NO, YES
-from elenchus.table.schema import Type
+from elenchus.schema.convert import NO, YES
+from elenchus.schema.types import Type
 from elenchus.values.dates import Interval, literal_interval, relative_interval, widened
 from elenchus.values.patterns import PatternError, searcher
 from elenchus.values.texts import either, fold, nearest, quoted
@@ -29,7 +29,7 @@ from elenchus.values.texts import either, fold, nearest, quoted
 if TYPE_CHECKING:
     from elenchus.language.nodes import Literal
     from elenchus.plan.nodes import FieldRef
-    from elenchus.table.dataset import Dataset
+    from elenchus.schema.catalog import Catalog, TermName
     from elenchus.values.dates import Clock
 
 FEW = 5  # of several meanings that are named
@@ -53,12 +53,12 @@ class Refused(Exception):
 
 @dataclass(frozen=True)
 class Resolver:
-    """Turns written values into typed ones for one dataset and clock. Every method raises Refused.
+    """Turns written values into typed ones for one catalog and clock. Every method raises Refused.
 
     Unless ``unpublished`` says that the question includes them, no suggestion names what is not public.
     """
 
-    data: Dataset
+    catalog: Catalog
     clock: Clock
     unpublished: bool = False
     notices: list[Problem] = field(default_factory=list)
@@ -147,62 +147,59 @@ class Resolver:
         hint = f"Did you mean {either(near)}?" if near else f"It can be {either(field.type.choices)}."
         raise Refused("unknown-choice", takes(field, literal), hint, literal)
 
+    @property
+    def now(self) -> int | None:
+        """The instant at which suggestions must be public; None where the question includes the others."""
+        return None if self.unpublished else self.clock.now
+
     def term(self, field: FieldRef, literal: Literal) -> TermValue:
         """Return a term by slug, path, id, name or alias; say where else the word is known."""
-        taxonomy = self.data.taxonomies[field.type.taxonomy]
-        found = taxonomy.find(literal.text)
-        others = taxonomy.others_called(literal.text) if len(found) == 1 else []
-        if others:
-            besides = either(taxonomy.terms[number].address for number in others[:FEW])
-            message = f"{quoted(literal.text)} means the root; {besides} has the same slug"
-            hint = f"Write /{taxonomy.terms[found[0]].address} to say that the root is meant."
-            self.notices.append(Problem("root-meant", message, hint, span=literal.span))
+        taxonomy = field.type.taxonomy
+        found = self.catalog.terms_called(taxonomy, literal.text)
         if len(found) == 1:
-            return TermValue(found[0], taxonomy.ends[found[0]], taxonomy.labels[found[0]])
+            self.note_others(taxonomy, literal, found[0])
+            return TermValue(*found[0])
         if found:
-            paths = [taxonomy.terms[number].address for number in found[:FEW]]
-            message = f"{quoted(literal.text)} may be any of {len(found)} terms of {taxonomy.name}"
+            paths = [term.address for term in found[:FEW]]
+            message = f"{quoted(literal.text)} may be any of {len(found)} terms of {taxonomy}"
             raise Refused("ambiguous-term", message, f"Write {either(paths)}.", literal)
-        message = f"no {taxonomy.name} is called {quoted(literal.text)}"
+        message = f"no {taxonomy} is called {quoted(literal.text)}"
         raise Refused("unknown-term", message, self.term_hint(field, literal), literal)
+
+    def note_others(self, taxonomy: str, literal: Literal, found: TermName) -> None:
+        """Note the terms that a slug could mean besides the root that it means."""
+        others = self.catalog.terms_beside(taxonomy, literal.text)
+        if others:
+            besides = either(term.address for term in others[:FEW])
+            message = f"{quoted(literal.text)} means the root; {besides} has the same slug"
+            hint = f"Write /{found.address} to say that the root is meant."
+            self.notices.append(Problem("root-meant", message, hint, span=literal.span))
 
     def term_hint(self, field: FieldRef, literal: Literal) -> str:
         """Return the nearest terms, or the taxonomy that has the word."""
         elsewhere = [
             f"It is a {name}: write {name} = {print_value(literal)}."
-            for name, other in self.data.taxonomies.items()
-            if name != field.type.taxonomy and other.find(literal.text)
+            for name in self.catalog.schema.taxonomies
+            if name != field.type.taxonomy and self.catalog.terms_called(name, literal.text)
         ]
-        hidden = set() if self.unpublished else self.data.hidden_terms(field.type.taxonomy, self.clock.now)
-        near = self.data.taxonomies[field.type.taxonomy].suggest(literal.text, hidden)
+        near = self.catalog.terms_near(field.type.taxonomy, literal.text, self.now)
         found = " ".join([*elsewhere[:1], *([f"Did you mean {either(near)}?"] if near else [])])
         return found or f"elenchus describe {field.type.taxonomy} lists them."
 
     def entry(self, field: FieldRef, literal: Literal) -> EntryValue:
         """Return an entry by id, slug or kind/slug."""
-        rows = self.data.find_entry(literal.text, field.type.kind)
-        ids = self.data.entries.ids
-        if len(rows) == 1:
-            return EntryValue(rows[0], ids[rows[0]])
-        what = field.type.kind or "entry"
-        if rows:
-            message = f"{quoted(literal.text)} is the slug of {len(rows)} entries"
-            raise Refused(
-                "ambiguous-entry", message, f"Write {either(ids[row] for row in rows[:FEW])}.", literal
-            )
-        near = nearest(literal.text, self.entry_names(field.type.kind))
+        kind = field.type.kind
+        ids = self.catalog.entries_called(literal.text, kind)
+        if len(ids) == 1:
+            return EntryValue(ids[0])
+        if ids:
+            message = f"{quoted(literal.text)} is the slug of {len(ids)} entries"
+            raise Refused("ambiguous-entry", message, f"Write {either(ids[:FEW])}.", literal)
+        near = self.catalog.entries_near(literal.text, kind, self.now)
         hint = f"Did you mean {either(near)}?" if near else "Entries go by id, slug or kind/slug."
-        raise Refused("unknown-entry", f"no {what} is called {quoted(literal.text)}", hint, literal)
-
-    def entry_names(self, kind: str) -> list[str]:
-        """Return the names of entries worth suggesting, of one kind where it is given."""
-        entries, now = self.data.entries, self.clock.now
-        return [
-            name
-            for name, rows in self.data.names.items()
-            if (not kind or self.data.kind_of(rows[0]) == kind)
-            and (self.unpublished or entries.opens[rows[0]] <= now < entries.closes[rows[0]])
-        ]
+        raise Refused(
+            "unknown-entry", f"no {kind or 'entry'} is called {quoted(literal.text)}", hint, literal
+        )
 
 
 # The parts of dates that are numbers: the first and the last there is, and how to write them.

@@ -23,7 +23,7 @@ from elenchus.plan.nodes import (
     TextValue,
     YesFirst,
 )
-from elenchus.table.schema import Type
+from elenchus.schema.types import Type
 from elenchus.values.texts import either, quoted
 
 if TYPE_CHECKING:
@@ -31,16 +31,7 @@ if TYPE_CHECKING:
 
     from elenchus.plan.nodes import Condition, GroupKey, OrderKey, Plan, Value
 
-__all__ = ["arrangement", "condition_words", "fix_words", "order_words", "parts", "with_article"]
-
-
-def parts(condition: Condition | None) -> list[Condition]:
-    """Return the parts of a condition that all must hold, in the order in which they are written."""
-    if condition is None:
-        return []
-    if isinstance(condition, AllOf):
-        return [inner for part in condition.parts for inner in parts(part)]
-    return [condition]
+__all__ = ["arrangement", "condition_words", "fix_words", "order_words", "with_article"]
 
 
 def condition_words(condition: Condition) -> str:

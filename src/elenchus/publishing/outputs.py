@@ -17,7 +17,7 @@ from elenchus.publishing.beside import files_beside
 from elenchus.publishing.sitemap import sitemap_files
 from elenchus.rendering.renderer import ASSETS, paths_of
 from elenchus.rendering.rows import normal
-from elenchus.table.schema import CORE_FIELDS, Type
+from elenchus.schema.types import Type
 from elenchus.values.dates import stamp
 from elenchus.values.texts import quoted
 
@@ -25,10 +25,10 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Container, Iterable, Iterator
     from pathlib import Path
 
+    from elenchus.engine.columns.dataset import Dataset
     from elenchus.pages.sections import Placed
     from elenchus.rendering.renderer import Renderer
     from elenchus.site.site import Site
-    from elenchus.table.dataset import Dataset
 
 __all__ = ["KeptBack", "Output", "content_of", "kept_back", "outputs", "published_file", "sitemaps"]
 
@@ -112,7 +112,7 @@ def sitemaps(renderer: Renderer) -> dict[str, bytes]:
 def changed_of(renderer: Renderer, found: Placed) -> str:
     """Return when the entry of a page was last changed, as a W3C date; nothing for other pages."""
     row = renderer.row_of(renderer.desk, found.page)
-    instant = row.changed if row and not row.taxonomy else None
+    instant = row.changed if row and row.subject.is_entries else None
     return stamp(instant) if instant else ""
 
 
@@ -188,9 +188,9 @@ def kept_back(site: Site) -> KeptBack:
     """Return what is kept back of the files of a site now."""
     named: dict[bool, set[str]] = {True: set(), False: set()}
     data = site.dataset
-    public = (data.entries.opens <= site.clock.now) & (site.clock.now < data.entries.closes)
+    public = site.engine.view().visible
     for row in range(len(data.entries)):
-        source = str(data.entries.columns["source", CORE_FIELDS["source"].type].item(row))
+        source = str(data.texts("source").item(row))
         named[bool(public[row])].update(files_named(data, row, source))
     folders = tuple(
         (normal(PurePosixPath(spec.path)) + "/", tuple(sources.source(spec.read).SUFFIXES))
@@ -207,7 +207,7 @@ def files_named(data: Dataset, row: int, source: str) -> Iterator[str]:
         if kind.type is Type.IMAGE:
             item = column.item(row)
             names += item if isinstance(item, list) else [item] if item else []
-    body = data.entries.columns["body", CORE_FIELDS["body"].type].item(row) or ""
+    body = data.texts("body").item(row) or ""
     names += (unquote(match[1]) for match in NAMED.finditer(str(body)))
     for name in names:
         for above in (PurePosixPath(source).parent, PurePosixPath()):

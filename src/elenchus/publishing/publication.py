@@ -13,7 +13,6 @@ from typing import TYPE_CHECKING
 from elenchus.errors import FolderError, Place, Problem
 from elenchus.files import is_file, write_whole
 from elenchus.pages.paths import OWN_FOLDER
-from elenchus.pages.sections import all_ids
 from elenchus.publishing.changes import listing_changes
 from elenchus.publishing.links import dead_links, links_in
 from elenchus.publishing.manifest import NAME, Manifest, digest_of, read_manifest
@@ -203,7 +202,7 @@ def published_to(
             remove(found, path, force=wishes.force)
     seen = {*found.new, *found.changed, *found.kept, *found.removed}
     found.pending = {path: known for path, known in old.coming.items() if wishes.only and path not in seen}
-    found.listings = listings_of(renderer.site, pages, wishes.only, old)
+    found.listings = listings_of(pages, wishes.only, old)
     found.dead = list(dead_links(found.links, found.files, folder))
     found.moves = list(listing_changes(old.listings, found.listings))
     return found
@@ -267,7 +266,7 @@ def remove(found: Publication, path: str, *, force: bool) -> None:
     (found.removed if ours or force else found.left).append(path)
 
 
-def listings_of(site: Site, pages: Iterable[Placed], only: str, old: Manifest) -> dict[str, Sequence[str]]:
+def listings_of(pages: Iterable[Placed], only: str, old: Manifest) -> dict[str, Sequence[str]]:
     """Return the rows of each section, on all its pages, by the address of its page and its name."""
     found: dict[str, Sequence[str]] = {}
     times: dict[str, int] = defaultdict(int)
@@ -280,7 +279,7 @@ def listings_of(site: Site, pages: Iterable[Placed], only: str, old: Manifest) -
                 times[name] += 1
                 name += f" ({times[name]})" if times[name] > 1 else ""
                 skipped = only and page.page.rule.name != only
-                rows = old.listings.get(name) if skipped else all_ids(site, section)
+                rows = old.listings.get(name) if skipped else section.all_ids
                 if rows is not None:
                     found[name] = rows
     return found

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from elenchus.feeds.xml import XmlWriter
 from elenchus.pages.paths import address_of
+from elenchus.values.xml import XmlWriter
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
@@ -37,7 +37,7 @@ def sitemap_files(root: Root, pages: Sequence[tuple[str, str]]) -> Iterator[tupl
         for name in names:
             with xml.element("sitemap"):
                 xml.leaf("loc", root.whole(address_of(name)))
-    yield "sitemap.xml", xml.bytes()
+    yield "sitemap.xml", xml.text().encode()
 
 
 def sitemap(root: Root, pages: Sequence[tuple[str, str]]) -> bytes:
@@ -49,4 +49,4 @@ def sitemap(root: Root, pages: Sequence[tuple[str, str]]) -> bytes:
                 xml.leaf("loc", root.whole(address_of(path)))
                 if changed:
                     xml.leaf("lastmod", changed)
-    return xml.bytes()
+    return xml.text().encode()

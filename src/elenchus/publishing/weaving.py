@@ -9,15 +9,16 @@ from typing import TYPE_CHECKING
 
 from elenchus.errors import ElenchusError, FolderError, MarkerError, Place, Problem
 from elenchus.files import DEEPEST_FOLDER, is_file, is_text, items_of, read_whole, write_whole
-from elenchus.formats import answer_format
-from elenchus.formats.markdown import escaped, linked
+from elenchus.forms import form
+from elenchus.forms.markdown import escaped, linked
 from elenchus.publishing.markers import markers_in
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
 
+    from elenchus.asking.query import Query
     from elenchus.publishing.markers import Marker
-    from elenchus.rendering.renderer import Answered, Renderer
+    from elenchus.rendering.renderer import Renderer
     from elenchus.rendering.views import SectionView
 
 __all__ = ["Woven", "files_of", "weave", "woven"]
@@ -142,15 +143,15 @@ def encoding_of(content: bytes) -> str:
 
 def filling(renderer: Renderer, marker: Marker, text: str, *, markdown: bool) -> str:
     """Return what is to stand between a pair of markers, with the line ends and the indent of the file."""
-    found = renderer.answered(marker.ask, marker.given)
-    view, listing = renderer.shown(found), found.listing
+    query = renderer.query(marker.ask, marker.given)
+    view, listing = renderer.shown(query), query.listing
     if marker.is_number:
         return str(view.total)
     if not (view.rows or view.groups) and listing.setting("if_empty") == "fail":
         message = f"the listing {listing.name} has no rows, and says if_empty = fail"
         raise MarkerError([Problem("forbidden-empty", message)])
     if markdown and not marker.layout:
-        lines = ["", *markdown_lines(renderer, view, found), ""]
+        lines = ["", *markdown_lines(renderer, view, query), ""]
     else:
         level = (marker.level or LEVEL) - 1
         drawn = str(replace(view, id="", layout=marker.layout or view.layout, level=level))
@@ -158,24 +159,23 @@ def filling(renderer: Renderer, marker: Marker, text: str, *, markdown: bool) ->
     return in_place(lines, text, marker)
 
 
-def markdown_lines(renderer: Renderer, view: SectionView, found: Answered) -> list[str]:
+def markdown_lines(renderer: Renderer, view: SectionView, query: Query) -> list[str]:
     """Return a listing as lines of Markdown: what can be chosen, an archive, or its rows."""
     if view.choices:
         return [f"- {linked(escaped(each.text), each.href)}" for each in view.choices]
     if view.is_archive:
         return [f"- {linked(escaped(each.label), each.href)} ({each.count})" for each in view.groups or ()]
-    return as_markdown(renderer, found)
+    return as_markdown(renderer, query)
 
 
-def as_markdown(renderer: Renderer, found: Answered) -> list[str]:
+def as_markdown(renderer: Renderer, query: Query) -> list[str]:
     """Return an answer as lines of Markdown, whose links lead where those of pages lead."""
-    taxonomy = found.plan.taxonomy
+    answer = query.answer()
     rows = tuple(
-        replace(row, values={**row.values, "address": renderer.desk.address(taxonomy, row.id)})
-        for row in found.answer.rows
+        replace(row, values={**row.values, "address": renderer.desk.address(answer.subject, row.id)})
+        for row in answer.rows
     )
-    pieces = answer_format("markdown").write(replace(found.answer, rows=rows), None)
-    return "".join(piece.text for piece in pieces).rstrip().splitlines()
+    return form("markdown").text(replace(answer, rows=rows)).rstrip().splitlines()
 
 
 def in_place(lines: Iterable[str], text: str, marker: Marker) -> str:

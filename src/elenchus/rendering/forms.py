@@ -3,20 +3,17 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 from urllib.parse import urlencode
 
 from markupsafe import Markup
 
 from elenchus.asking.choices import possible
-from elenchus.asking.parameters import ground, settled
-from elenchus.engine.run import run
-from elenchus.engine.stages import select
 from elenchus.language.nodes import And, Chosen, Compare, Parameter
 from elenchus.language.tree import walk
 from elenchus.pages.sections import free_parameters
-from elenchus.plan.check import check
 from elenchus.rendering.sections import row_views
 from elenchus.rendering.views import Control, Form, Option
 from elenchus.values.texts import fold
@@ -24,13 +21,14 @@ from elenchus.values.texts import fold
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
 
-    from elenchus.engine.answer import Answer
+    from elenchus.asking.query import Query
     from elenchus.language.nodes import Question
     from elenchus.pages.sections import Placed, Section
     from elenchus.rendering.rows import Desk
     from elenchus.rendering.views import Visit
     from elenchus.site.inheritance import Listing
     from elenchus.site.listings import ParameterRule
+    from elenchus.site.pages import SectionRule
     from elenchus.site.site import Site
 
     Values = Mapping[str, Sequence[str]]
@@ -44,13 +42,14 @@ PAGE = "page"
 
 def form_of(desk: Desk, found: Placed, section: Section, visit: Visit) -> Form | None:
     """Return the form of a section; None where nothing can be chosen on this page."""
-    listing, _, answer = section.parts
+    query, answer = section.asked, section.answer
+    listing = query.listing
     names = free_parameters(listing, section.rule)
-    if not names or (visit.query is None and (visit.number > 1 or not answer.rows)):
+    if answer is None or not names or (visit.query is None and (visit.number > 1 or not answer.rows)):
         return None
     action = desk.root.link(found.page.address)
     if visit.query is not None:
-        return Form(action, tuple(Asked(desk.site, section).controls()), answer.total)
+        return Form(action, tuple(Choosing(query, section.rule).controls()), answer.total)
     if not independent(listing, names) or answer.total > MOST_ROWS:
         return None
     return published(desk, section, action)
@@ -108,36 +107,31 @@ def chooses(part: Any, use: Parameter, *, many: bool) -> bool:
 
 
 @dataclass
-class Asked:
-    """A section that is asked with one choice after the other; each answer is worked out once."""
+class Choosing:
+    """A section's query that is asked with one choice after the other; each answer is worked out once."""
 
-    site: Site
-    section: Section
-    rows: dict[tuple[tuple[str, tuple[str, ...]], ...], list[int] | None] = field(default_factory=dict)
+    query: Query
+    rule: SectionRule
+    rows: dict[tuple[tuple[str, tuple[str, ...]], ...], list[str] | None] = field(default_factory=dict)
 
-    def __post_init__(self) -> None:
-        self.listing = self.section.parts[0]
-        self.given = self.section.given or {}
-        self.names = free_parameters(self.listing, self.section.rule)
-        self.without = self.section.without
+    @cached_property
+    def names(self) -> list[str]:
+        """The parameters that a visitor may choose."""
+        return free_parameters(self.query.listing, self.rule)
 
-    def rows_with(self, chosen: Values) -> list[int] | None:
-        """Return the rows with other values, in their order; None where that cannot be asked."""
+    def rows_with(self, chosen: Values) -> list[str] | None:
+        """Return the ids of the rows with other values, in their order; None where that cannot be asked."""
         key = tuple((name, tuple(texts)) for name, texts in chosen.items())
         if key not in self.rows:
-            asked = settled(self.site, self.listing, {**self.given, **chosen})
-            plan, problems = check(asked, ground(self.site))
-            found = (
-                None if problems else select(plan, self.site.dataset, self.site.clock, without=self.without)
-            )
-            self.rows[key] = found.rows.tolist() if found else None
+            query = self.query.given_also(chosen)
+            self.rows[key] = query.ids() if query.is_askable else None
         return self.rows[key]
 
     def controls(self) -> Iterator[Control]:
         """Yield the control of each parameter, what is chosen marked."""
         for name in self.names:
-            rule = self.listing.parameters[name][0]
-            yield self.control(rule, tuple(self.given.get(name, ())) or usual(rule))
+            rule = self.query.listing.parameters[name][0]
+            yield self.control(rule, tuple(self.query.given.get(name, ())) or usual(rule))
 
     def control(self, rule: ParameterRule, chosen: Sequence[str]) -> Control:
         """Return the control of one parameter; choices that would leave nothing are not offered."""
@@ -147,7 +141,7 @@ class Asked:
             return Control(rule.name, label, "text", text=", ".join(chosen))
         if rule.many:
             return Control(rule.name, label, "many", options)
-        if self.listing.parameter_names[rule.name] and not usual(rule):
+        if self.query.listing.parameter_names[rule.name] and not usual(rule):
             options = (Option("", "", is_chosen=not chosen), *options)
         return Control(rule.name, label, "one", options, is_order=bool(rule.orders))
 
@@ -156,8 +150,8 @@ class Asked:
 
         Those that leave none whatever is chosen besides are not offered.
         """
-        free: Values = {name: [] for name in self.names if self.given.get(name)}
-        for value, label, depth in possible(self.site, rule):
+        free: Values = {name: [] for name in self.names if self.query.given.get(name)}
+        for value, label, depth in possible(self.query.site, rule):
             is_chosen = value in chosen
             if rule.orders:
                 yield Option(value, label, is_chosen=is_chosen)
@@ -175,32 +169,26 @@ class Asked:
 
 def published(desk: Desk, section: Section, action: str) -> Form | None:
     """Return a form that chooses among all rows of a section by their keys."""
-    asked = Asked(desk.site, section)
-    controls = tuple(each for each in asked.controls() if each.options)
-    every = asked.rows_with({})
+    choosing = Choosing(section.asked, section.rule)
+    controls = tuple(each for each in choosing.controls() if each.options)
+    every = choosing.rows_with({})
     if not controls or every is None:
         return None
     number_of = {row: number for number, row in enumerate(every)}
     sets = {
         control.name: {
-            option.value: [number_of[row] for row in asked.rows_with({control.name: [option.value]}) or ()]
+            option.value: [number_of[row] for row in choosing.rows_with({control.name: [option.value]}) or ()]
             for option in control.options
             if option.value
         }
         for control in controls
     }
     keys = {"choices": sets, "orders": [control.name for control in controls if control.is_order]}
-    rows, shown = whole(asked), set(section.ids)
-    rest = tuple(row for row in row_views(desk, section.parts[1], rows) if row.id not in shown)
-    numbers = {row.id: number for number, row in enumerate(rows.rows)}
-    return Form(action, controls, len(every), as_script(keys), rest, numbers)
-
-
-def whole(asked: Asked) -> Answer:
-    """Return all rows of a section on one page."""
-    listing, plan, _ = asked.section.parts
-    site = asked.site
-    return run(replace(plan, per_page=None), site.dataset, site.clock, listing.text, without=asked.without)
+    shown = set(section.ids)
+    rest = tuple(
+        row for row in row_views(desk, section.asked.plan, section.asked.whole()) if row.id not in shown
+    )
+    return Form(action, controls, len(every), as_script(keys), rest, number_of)
 
 
 def as_script(value: Any) -> Markup:
@@ -214,7 +202,7 @@ def as_script(value: Any) -> Markup:
 
 def canonical(site: Site, section: Section, names: Sequence[str]) -> dict[str, list[str]]:
     """Return what is chosen in the order of the parameters and of their choices, defaults left out."""
-    listing, given = section.parts[0], section.given or {}
+    listing, given = section.asked.listing, section.asked.given
     found = {}
     for name in names:
         rule = listing.parameters[name][0]

@@ -2,21 +2,18 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cached_property
 from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from elenchus.asking.choices import choices_of
-from elenchus.asking.parameters import absent_choice
-from elenchus.asking.questions import plan_of, resolved
-from elenchus.engine.run import run
+from elenchus.asking.query import Query, resolved
 from elenchus.errors import Problem, SiteError
 from elenchus.files import is_file, read_whole
+from elenchus.forms import form
 from elenchus.pages.book import Book
 from elenchus.pages.paths import INDEX, address_of, file_beside, file_of, filled, later_page
-from elenchus.pages.sections import later
 from elenchus.rendering.addresses import Root
 from elenchus.rendering.forms import form_of, query_text
 from elenchus.rendering.pager import pager
@@ -24,8 +21,8 @@ from elenchus.rendering.rows import Desk
 from elenchus.rendering.sections import label_of, section_view
 from elenchus.rendering.templates import Templates
 from elenchus.rendering.views import Column, Link, PageView, SectionView, SiteView, Visit
+from elenchus.schema.types import CORE_FIELDS
 from elenchus.site.words import WORDS
-from elenchus.table.schema import CORE_FIELDS
 from elenchus.values.addresses import Href
 from elenchus.values.texts import quoted
 
@@ -34,36 +31,17 @@ if TYPE_CHECKING:
 
     from markupsafe import Markup
 
-    from elenchus.engine.answer import Answer
     from elenchus.pages.book import Page
     from elenchus.pages.sections import Placed, Section
-    from elenchus.plan.nodes import Plan
+    from elenchus.plan.answer import Answer
     from elenchus.rendering.rows import RowView
-    from elenchus.site.inheritance import Listing
     from elenchus.site.site import Site
 
-__all__ = ["ASSETS", "MEDIA_TYPES", "Answered", "Renderer", "paths_of", "woven_style"]
+__all__ = ["ASSETS", "Renderer", "paths_of", "woven_style"]
 
 ASSETS = "assets"
 ASSET_FILES = ("elenchus.css", "elenchus.js")
-MEDIA_TYPES = {
-    "atom": "application/atom+xml",
-    "rss": "application/rss+xml",
-    "jsonfeed": "application/feed+json",
-    "csv": "text/csv",
-    "json": "application/json",
-}
-NAMES_OF_FORMS = {"atom": "Atom", "rss": "RSS", "jsonfeed": "JSON Feed", "csv": "CSV", "json": "JSON"}
 WORDS_OF_DESCRIPTION = 30
-
-
-@dataclass(frozen=True, slots=True)
-class Answered:
-    """A listing or a question with its answer."""
-
-    listing: Listing
-    plan: Plan
-    answer: Answer
 
 
 class Renderer:
@@ -97,35 +75,28 @@ class Renderer:
     def asked(self, text: str, **given: str | Sequence[str]) -> SectionView:
         """Return a listing by its name, or a question, with its rows. Raises QuestionError, NoSuchName."""
         values = {name: [value] if isinstance(value, str) else value for name, value in given.items()}
-        return self.shown(self.answered(text, values))
+        return self.shown(self.query(text, values))
 
-    def answered(self, text: str, given: Mapping[str, Sequence[str]]) -> Answered:
-        """Return the answer to a listing or a question, which anybody may read.
+    def query(self, text: str, given: Mapping[str, Sequence[str]]) -> Query:
+        """Return what a listing or a question asks, whose answer anybody may read.
 
         Raises QuestionError, NoSuchName, and SiteError where it includes what is not published.
         """
-        listing = resolved(self.site, text)
-        plan = plan_of(self.site, listing, given)
-        if plan.unpublished:
+        query = Query(self.site, resolved(self.site, text), given)
+        if query.plan.unpublished:
             hint = "Only a section of a private page may list it: take “including unpublished” away."
-            message = f"{quoted(listing.name or text)} includes what is not published"
+            message = f"{quoted(query.listing.name or text)} includes what is not published"
             raise SiteError([Problem("unpublished-on-page", message, hint)])
-        answer = run(plan, self.site.dataset, self.site.clock, listing.text)
-        return Answered(listing, plan, self.with_choices(listing, answer, given))
+        return query
 
-    def with_choices(self, listing: Listing, answer: Answer, given: Mapping[str, Sequence[str]]) -> Answer:
-        """Return an answer with what can be chosen, where the listing says so of an absent value."""
-        rule = absent_choice(listing, given)
-        return replace(answer, choices=choices_of(self.site, listing, rule, given)) if rule else answer
-
-    def shown(self, answered: Answered) -> SectionView:
+    def shown(self, query: Query) -> SectionView:
         """Return an answer as templates see it."""
-        found = answered
-        return section_view(self.desk, found.listing, found.plan, found.answer, draw=self.drawn_section)
+        return section_view(self.desk, query, query.answer(), draw=self.drawn_section)
 
     def counted(self, text: str, **given: str | Sequence[str]) -> int:
         """Return how many rows a listing or a question has."""
-        return self.asked(text, **given).total
+        values = {name: [value] if isinstance(value, str) else value for name, value in given.items()}
+        return self.query(text, values).count()
 
     def word(self, name: str, /, **values: object) -> str:
         """Return a word of pages, its braces filled; of two forms the one for a count."""
@@ -192,14 +163,15 @@ class Renderer:
             title=title,
             heading=page.title,
             about=about,
-            description=about or (row.summary(WORDS_OF_DESCRIPTION) if row and not row.taxonomy else ""),
+            description=about
+            or (row.summary(WORDS_OF_DESCRIPTION) if row and row.subject.is_entries else ""),
             href=href,
             canonical=self.root.whole(href) if self.root.address else "",
             number=visit.number,
             pages=paged.pages if paged else 1,
             sections=sections,
             row=row,
-            subject=page.here.sort.split()[0] if page.here else "",
+            subject=subject_of(page),
             count=page.count,
             trail=tuple(self.trail(page)),
             facts=self.facts(row),
@@ -221,9 +193,9 @@ class Renderer:
 
     def row_of(self, desk: Desk, page: Page) -> RowView | None:
         """Return the entry or the term that a page is about."""
-        if page.here is None or page.here.sort == "group":
+        if page.here is None or page.here.subject is None:
             return None
-        return desk.row(page.here.sort.removeprefix("entry").removeprefix("term "), page.here.name)
+        return desk.row(page.here.subject, page.here.name)
 
     @cached_property
     def titles(self) -> Mapping[str, str]:
@@ -246,7 +218,7 @@ class Renderer:
         if row is None:
             return ()
         data = self.site.dataset
-        if row.taxonomy:
+        if row.subject.is_terms:
             fixed = data.schema.taxonomies[row.taxonomy]
             names = dict.fromkeys(name for term in data.taxonomies[fixed.name].terms for name in term.columns)
         else:
@@ -258,7 +230,7 @@ class Renderer:
 
     def filed(self, row: RowView | None) -> tuple[Column, ...]:
         """Return the taxonomies under whose terms an entry is."""
-        if row is None or row.taxonomy:
+        if row is None or row.subject.is_terms:
             return ()
         names = self.site.dataset.schema.taxonomies
         return tuple(Column(name, label_of(name)) for name in names if row[name])
@@ -269,7 +241,7 @@ class Renderer:
         """Yield the sections that stand on one of the pages of a page."""
         for section in found.sections:
             on_it = visit.number == 1 or section.rule.on_every_page or self.goes_on(section, visit)
-            if on_it and section.plan and section.listing and section.answer:
+            if on_it and section.answer:
                 yield self.section(desk, found, section, visit)
 
     def goes_on(self, section: Section, visit: Visit) -> bool:
@@ -278,15 +250,13 @@ class Renderer:
 
     def section(self, desk: Desk, found: Placed, section: Section, visit: Visit) -> SectionView:
         """Return one section."""
-        listing, plan, first = section.parts
-        page = found.page
+        query, page = section.asked, found.page
         number = visit.number if self.goes_on(section, visit) else 1
-        answer = first if number == 1 else later(self.site, section, number)
+        answer = section.answer if section.answer and number == 1 else query.answer(number)
         view = section_view(
             desk,
-            listing,
-            plan,
-            self.with_choices(listing, answer, section.given or {}),
+            query,
+            answer,
             id=section.slug,
             title=section.title,
             level=2 if section.title else 1,
@@ -302,7 +272,7 @@ class Renderer:
         """Return a section whose first group is marked when it began on the page before."""
         if answer.page == 1 or not view.groups or not answer.groups:
             return view
-        before = later(self.site, section, answer.page - 1).groups
+        before = section.asked.answer(answer.page - 1).groups
         if not before or before[-1].keys != answer.groups[0].keys:
             return view
         return replace(view, groups=(replace(view.groups[0], continued=True), *view.groups[1:]))
@@ -315,13 +285,27 @@ class Renderer:
 
     def beside(self, page: Page, section: Section) -> Iterable[Link]:
         """Yield the links to the files that hold the same rows."""
-        for form in section.rule.beside:
-            path = file_beside(page.path, section.slug, form)
-            yield Link(NAMES_OF_FORMS[form], self.root.file(path), MEDIA_TYPES[form])
+        for name in section.rule.beside:
+            path, known = file_beside(page.path, section.slug, name), form(name)
+            yield Link(known.label, self.root.file(path), known.media_type)
 
     def drawn_section(self, view: SectionView) -> Markup:
         """Return a section as HTML: its rows in their layout, without its heading."""
         return self.templates.drawn("rows.html", part=view)
+
+
+def summary_of(row: RowView | None) -> str:
+    """Return the first words of the entry that a page is about."""
+    return row.summary(WORDS_OF_DESCRIPTION) if row and row.subject.is_entries else ""
+
+
+def subject_of(page: Page) -> str:
+    """Return what a page is about, as templates have it: entry, term, group, or nothing."""
+    if page.here is None:
+        return ""
+    if page.here.subject is None:
+        return "group"
+    return "term" if page.here.subject.is_terms else "entry"
 
 
 def woven_style() -> str:

@@ -11,25 +11,27 @@ from urllib.parse import unquote
 
 from markupsafe import Markup
 
-from elenchus.engine.decode import decoder, spoken
+from elenchus.engine.decode import decoder
 from elenchus.engine.select import Selection
-from elenchus.engine.view import View
 from elenchus.files import is_file
 from elenchus.pages.labels import date_label, group_label
 from elenchus.plan.nodes import FieldRef, Part
 from elenchus.rendering.bodies import body_html, excerpt
 from elenchus.rendering.values import NOTHING, Image, Item, Value
-from elenchus.table.schema import Type
+from elenchus.schema.subject import ENTRIES, Subject, terms_of
+from elenchus.schema.types import Type
 from elenchus.values.addresses import NOWHERE, Href, given_href, split_address
 from elenchus.values.dates import stamp
+from elenchus.values.wording import spoken
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Mapping
 
+    from elenchus.engine.view import View
     from elenchus.pages.book import Book
     from elenchus.rendering.addresses import Root
+    from elenchus.schema.types import FieldType
     from elenchus.site.site import Site
-    from elenchus.table.schema import FieldType
 
 __all__ = ["Desk", "RowView", "normal"]
 
@@ -55,28 +57,28 @@ class Desk:
     book: Book
     root: Root
     unpublished: bool = False
-    fields: dict[tuple[str, str, str], Found | None] = field(default_factory=dict)
-    rows: dict[tuple[str, str], RowView] = field(default_factory=dict)
+    fields: dict[tuple[Subject, str, str], Found | None] = field(default_factory=dict)
+    rows: dict[tuple[Subject, str], RowView] = field(default_factory=dict)
     numbers: dict[str, dict[str, int]] = field(default_factory=dict)  # of terms, for each taxonomy
 
     @cached_property
     def view(self) -> View:
         """What may be seen."""
-        return View(self.site.dataset, self.site.clock.now, self.unpublished)
+        return self.site.engine.view(unpublished=self.unpublished)
 
-    def row(self, taxonomy: str, name: str) -> RowView:
-        """Return a row: an entry by id where ``taxonomy`` is empty, else a term by id or label."""
-        if (taxonomy, name) not in self.rows:
-            number = self.number(taxonomy, name)
-            own = self.site.dataset.taxonomies[taxonomy].ids[number] if taxonomy else name
-            self.rows[taxonomy, name] = RowView(self, taxonomy, own, number)
-        return self.rows[taxonomy, name]
+    def row(self, subject: Subject, name: str) -> RowView:
+        """Return a row: an entry by its id, a term by its id or label."""
+        if (subject, name) not in self.rows:
+            number = self.number(subject, name)
+            own = self.view.ids(subject)[number]
+            self.rows[subject, name] = RowView(self, subject, own, number)
+        return self.rows[subject, name]
 
-    def number(self, taxonomy: str, name: str) -> int:
+    def number(self, subject: Subject, name: str) -> int:
         """Return the place of a row among all."""
-        if not taxonomy:
-            return self.site.dataset.find_entry(name)[0]
-        return self.term_numbers(taxonomy)[name]
+        if subject.is_entries:
+            return self.site.dataset.rows_of_ids[name]
+        return self.term_numbers(subject.taxonomy)[name]
 
     def term_numbers(self, taxonomy: str) -> Mapping[str, int]:
         """Return the places of a taxonomy's terms by their labels, which values have, and by their ids."""
@@ -87,55 +89,51 @@ class Desk:
             }
         return self.numbers[taxonomy]
 
-    def found(self, taxonomy: str, kind: str, name: str) -> Found | None:
+    def found(self, subject: Subject, kind: str, name: str) -> Found | None:
         """Return a field of a kind of entries, or of the terms of a taxonomy; None where there is none."""
-        key = (taxonomy, kind, name)
+        key = (subject, kind, name)
         if key not in self.fields:
-            self.fields[key] = self.looked_up(taxonomy, kind, name)
+            self.fields[key] = self.looked_up(subject, kind, name)
         return self.fields[key]
 
-    def looked_up(self, taxonomy: str, kind: str, name: str) -> Found | None:
+    def looked_up(self, subject: Subject, kind: str, name: str) -> Found | None:
         """Return a field that has not been asked for before."""
         data = self.site.dataset
-        fields = data.term_fields(taxonomy) if taxonomy else data.schema.fields_of(kind)
+        fields = data.term_fields(subject.taxonomy) if subject.is_terms else data.schema.fields_of(kind)
         declared = fields.get(name)
-        if declared is None or (not taxonomy and (name, declared.type) not in data.entries.columns):
+        if declared is None or (subject.is_entries and (name, declared.type) not in data.entries.columns):
             return None
         ref = FieldRef(name, declared.type)
-        return Found(declared.type, decoder(Selection(self.view, taxonomy), ref))
+        return Found(declared.type, decoder(Selection(self.view, subject), ref))
 
-    def address(self, taxonomy: str, name: str) -> Href:
+    def address(self, subject: Subject, name: str) -> Href:
         """Return the link to the page of a row; nothing where it has none."""
-        sort = f"term {taxonomy}" if taxonomy else "entry"
         pages = [
-            page for page in self.book.by_entry.get((sort, name), ()) if self.may_show(page.rule.private)
+            page for page in self.book.by_row.get((subject, name), ()) if self.may_show(page.rule.private)
         ]
         if pages:
             return self.root.link(pages[0].address)
-        if self.has_pages(taxonomy, name) or self.is_hidden(taxonomy, name):
+        if self.has_pages(subject, name) or self.is_hidden(subject, name):
             return NOWHERE
-        own = self.row(taxonomy, name).raw("address")
+        own = self.row(subject, name).raw("address")
         return self.root.link(Href(str(own))) if own else NOWHERE  # made by the table, and so a link
 
-    def is_hidden(self, taxonomy: str, name: str) -> bool:
+    def is_hidden(self, subject: Subject, name: str) -> bool:
         """Say whether a row is an entry that nobody may see now."""
-        return not taxonomy and not self.view.visible[self.number("", name)]
+        return subject.is_entries and not self.view.visible[self.number(subject, name)]
 
     def may_show(self, private: bool) -> bool:  # noqa: FBT001 - it is what a page says
         """Say whether a page is linked from here."""
         return self.unpublished or not private
 
-    def has_pages(self, taxonomy: str, name: str) -> bool:
+    def has_pages(self, subject: Subject, name: str) -> bool:
         """Say whether rows of the same sort have pages of this site, so that one without has none at all."""
-        return (taxonomy or self.row("", name).kind) in self.paged
+        return self.row(subject, name).kind in self.paged
 
     @cached_property
     def paged(self) -> frozenset[str]:
         """The kinds and taxonomies of whose rows there are pages."""
-        found = set()
-        for sort, name in self.book.by_entry:
-            found.add(sort.removeprefix("term ") if sort != "entry" else self.row("", name).kind)
-        return frozenset(found)
+        return frozenset(self.row(subject, name).kind for subject, name in self.book.by_row)
 
     def source_of(self, name: str) -> Href:
         """Return the link to an image of the site or of another; nothing for one that could run something."""
@@ -157,7 +155,7 @@ class Desk:
         for folder in (PurePosixPath(beside).parent, PurePosixPath()):
             steps = normal(folder / path)
             if steps in self.by_file:
-                link = self.address("", self.by_file[steps])
+                link = self.address(ENTRIES, self.by_file[steps])
                 return Href(f"{link}#{parts.fragment}") if link and parts.fragment else link
             if steps and is_file(self.site.definition.folder / steps):
                 return self.root.file(steps)
@@ -168,7 +166,7 @@ class Desk:
         """The ids of entries by the files that they stand in."""
         found = {}
         for name in self.site.dataset.entries.ids:
-            source = self.row("", name).raw("source")
+            source = self.row(ENTRIES, name).raw("source")
             if source:
                 found[str(source)] = name
         return found
@@ -197,7 +195,7 @@ class RowView:
     """
 
     desk: Desk
-    taxonomy: str
+    subject: Subject
     id: str
     number: int
     besides: Mapping[str, Value] = field(default_factory=dict)
@@ -206,22 +204,27 @@ class RowView:
     @cached_property
     def kind(self) -> str:
         """The kind of an entry; of a term its taxonomy."""
-        return self.taxonomy or self.desk.site.dataset.kind_of(self.number)
+        return self.subject.taxonomy or self.desk.site.dataset.kind_of(self.number)
+
+    @property
+    def taxonomy(self) -> str:
+        """The taxonomy of a term; nothing for an entry."""
+        return self.subject.taxonomy
 
     def raw(self, name: str) -> Any:
         """Return the decoded value of a field, None where there is none."""
-        found = self.desk.found(self.taxonomy, self.kind, name)
+        found = self.desk.found(self.subject, self.kind, name)
         return None if found is None else found.value(self.number)
 
     @cached_property
     def title(self) -> str:
         """The title of an entry, the name of a term."""
-        return str(self.raw("name" if self.taxonomy else "title") or self.id)
+        return str(self.raw("name" if self.subject.is_terms else "title") or self.id)
 
     @cached_property
     def address(self) -> Href:
         """The link to its page; nothing where it has none."""
-        return self.desk.address(self.taxonomy, self.id)
+        return self.desk.address(self.subject, self.id)
 
     @cached_property
     def link(self) -> Item:
@@ -267,7 +270,7 @@ class RowView:
         if name in self.besides:
             return self.besides[name]
         if name not in self.made:
-            found = self.desk.found(self.taxonomy, self.kind, name)
+            found = self.desk.found(self.subject, self.kind, name)
             self.made[name] = self.value(found.type, found.value(self.number)) if found else NOTHING
         value: Value = self.made[name]
         return value
@@ -295,9 +298,9 @@ class RowView:
             case Type.DATE | Type.DATETIME:
                 return Item(date_label(value, language), time=time_of(value))
             case Type.ENTRY:
-                return self.desk.row("", str(value)).link
+                return self.desk.row(ENTRIES, str(value)).link
             case Type.TERM:
-                return self.desk.row(kind.taxonomy, str(value)).link
+                return self.desk.row(terms_of(kind.taxonomy), str(value)).link
             case Type.IMAGE:
                 return Image(self.desk.source_of(str(value)))
             case Type.URL:

@@ -6,14 +6,16 @@ from typing import TYPE_CHECKING
 
 from elenchus.plan.nodes import Stored
 from elenchus.rendering.views import WORDS_OF_SUMMARY, Column, GroupView, Link, SectionView
-from elenchus.table.schema import Type
+from elenchus.schema.subject import ENTRIES, terms_of
+from elenchus.schema.types import Type
 from elenchus.values.addresses import NOWHERE
 from elenchus.values.texts import slugify
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
 
-    from elenchus.engine.answer import Answer, Choices, Group
+    from elenchus.asking.query import Query
+    from elenchus.plan.answer import Answer, Choices, Group
     from elenchus.plan.nodes import FieldRef, Plan
     from elenchus.rendering.rows import Desk, RowView
     from elenchus.site.inheritance import Listing
@@ -32,8 +34,9 @@ SHOWN = {
 SHOWN_OF_TERMS = ("name", "own")
 
 
-def section_view(desk: Desk, listing: Listing, plan: Plan, answer: Answer, **more: object) -> SectionView:
+def section_view(desk: Desk, query: Query, answer: Answer, **more: object) -> SectionView:
     """Return a section with the rows of an answer; ``more`` are other attributes of the view."""
+    listing, plan = query.listing, query.plan
     layout = str(listing.setting("layout") or default_layout(listing, plan))
     return SectionView(
         id=slugify(str(more.pop("id", "") or listing.name or "rows")),
@@ -59,7 +62,7 @@ def default_layout(listing: Listing, plan: Plan) -> str:
     """Return the layout of a listing that names none: a table of fields, or a list."""
     if listing.setting("show"):
         return "list"
-    return "titles" if plan.taxonomy else "list"
+    return "titles" if plan.subject.is_terms else "list"
 
 
 def columns_of(desk: Desk, listing: Listing, plan: Plan, layout: str) -> tuple[Column, ...]:
@@ -71,7 +74,7 @@ def columns_of(desk: Desk, listing: Listing, plan: Plan, layout: str) -> tuple[C
 
 def shown_by_layout(plan: Plan, layout: str) -> Sequence[str]:
     """Return the fields that a layout shows of itself; a table those that the question names."""
-    if plan.taxonomy:
+    if plan.subject.is_terms:
         return SHOWN_OF_TERMS
     if layout == "table":
         named = [ref.name for ref in plan.fields if ref.name not in ("title", "id")]
@@ -88,8 +91,8 @@ def label_of(name: str) -> str:
 def is_number(desk: Desk, plan: Plan, ref: FieldRef | None, name: str) -> bool:
     """Say whether a field holds single numbers."""
     kind = ref.type if ref else None
-    if kind is None and plan.taxonomy:
-        declared = desk.site.dataset.term_fields(plan.taxonomy).get(name)
+    if kind is None and plan.subject.is_terms:
+        declared = desk.site.dataset.term_fields(plan.subject.taxonomy).get(name)
         kind = declared.type if declared else None
     return bool(kind and kind.type in (Type.INTEGER, Type.NUMBER) and not kind.many)
 
@@ -98,10 +101,10 @@ def row_views(desk: Desk, plan: Plan, answer: Answer) -> Iterator[RowView]:
     """Yield the rows of an answer, with values that are no fields of their own."""
     far = [ref for ref in (*plan.fields, *plan.show) if not isinstance(ref.source, Stored)]
     for row in answer.rows:
-        view = desk.row(plan.taxonomy, row.id)
+        view = desk.row(plan.subject, row.id)
         if far:
             besides = {ref.name: view.far_value(ref, row.values[ref.name]) for ref in far}
-            view = type(view)(desk, view.taxonomy, view.id, view.number, besides)
+            view = type(view)(desk, view.subject, view.id, view.number, besides)
         yield view
 
 
@@ -130,9 +133,9 @@ def group_link(desk: Desk, plan: Plan, answer: Answer, group: Group) -> Href:
     if key is None or len(group.keys) > 1:
         return NOWHERE
     if ref.type.type is Type.TERM and isinstance(ref.source, Stored):
-        return desk.row(ref.type.taxonomy, str(key)).address
+        return desk.row(terms_of(ref.type.taxonomy), str(key)).address
     if ref.type.type is Type.ENTRY:
-        return desk.row("", str(key)).address
+        return desk.row(ENTRIES, str(key)).address
     return NOWHERE
 
 
@@ -140,8 +143,8 @@ def choice_links(desk: Desk, plan: Plan, choices: Choices) -> Iterator[Link]:
     """Yield what can be chosen where a listing cannot be asked without it, with the pages about it."""
     kinds = desk.site.library.get(plan.name).parameters if plan.name else {}
     rule = kinds[choices.parameter][0] if choices.parameter in kinds else None
-    taxonomy = rule.type.taxonomy if rule and rule.type else ""
+    subject = terms_of(rule.type.taxonomy) if rule and rule.type else ENTRIES
     for choice in choices.choices:
         if choice.count:
-            href = desk.row(taxonomy, choice.value).address if taxonomy else NOWHERE
+            href = desk.row(subject, choice.value).address if subject.is_terms else NOWHERE
             yield Link(f"{choice.label} ({choice.count})", href, depth=choice.depth)

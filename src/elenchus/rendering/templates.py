@@ -56,7 +56,18 @@ INNER = frozenset(
 # to a template, so that no way leads from a row to the site, its files and its drafts.
 OURS: dict[type, frozenset[str]] = {
     RowView: frozenset(
-        {"desk", "made", "besides", "number", "drawn_body", "far_value", "value", "item", "instant"}
+        {
+            "desk",
+            "subject",
+            "made",
+            "besides",
+            "number",
+            "drawn_body",
+            "far_value",
+            "value",
+            "item",
+            "instant",
+        }
     ),
     SectionView: frozenset({"draw"}),
     **dict.fromkeys((Column, Control, Form, GroupView, Link, Option, PageView, SiteView), frozenset()),

@@ -12,12 +12,9 @@ from elenchus import sources
 from elenchus.errors import Place, Problem, QuestionError, SiteError
 from elenchus.language.parser import parse_condition
 from elenchus.language.words import is_keyword
-from elenchus.site.tables import TomlFile, open_toml
-from elenchus.site.words import WORDS
-from elenchus.sources import SourceSpec
-from elenchus.table.convert import RENAMED
-from elenchus.table.record import Habits
-from elenchus.table.schema import (
+from elenchus.schema.convert import RENAMED
+from elenchus.schema.record import Habits
+from elenchus.schema.types import (
     CORE_FIELDS,
     FIXED,
     STATUSES,
@@ -28,6 +25,9 @@ from elenchus.table.schema import (
     TaxonomyRules,
     Type,
 )
+from elenchus.site.toml import TomlFile, open_toml
+from elenchus.site.words import WORDS
+from elenchus.sources import SourceSpec
 from elenchus.values.addresses import split_address
 from elenchus.values.dates import literal_interval
 from elenchus.values.texts import either, nearest, quoted
@@ -36,7 +36,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator, Mapping
     from pathlib import Path
 
-    from elenchus.site.tables import Shape
+    from elenchus.site.toml import Shape
 
 __all__ = ["FILE_NAME", "Acceptance", "Definition", "read_definition"]
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Protocol, TypeVar
 
 from elenchus.errors import Place, Problem, SiteError
 from elenchus.files import items_of
-from elenchus.site.tables import TomlFile, open_toml
+from elenchus.site.toml import TomlFile, open_toml
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:

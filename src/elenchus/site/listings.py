@@ -9,17 +9,18 @@ from typing import TYPE_CHECKING, Any
 from elenchus.errors import Place, Problem, QuestionError
 from elenchus.language.parser import parse_condition, parse_order
 from elenchus.language.words import is_keyword
+from elenchus.schema.types import FieldType, Type
 from elenchus.site.files import NAME, read_named
-from elenchus.table.schema import FieldType, Type
 from elenchus.values.texts import either, nearest, quoted
+from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping
     from pathlib import Path
 
     from elenchus.language.nodes import Condition, OrderKey
-    from elenchus.site.tables import Shape, TomlFile
-    from elenchus.table.schema import Schema
+    from elenchus.schema.types import Schema
+    from elenchus.site.toml import Shape, TomlFile
 
 __all__ = [
     "LAYOUTS",
@@ -222,7 +223,7 @@ def parameter_of(file: TomlFile, path: tuple[str, ...], schema: Schema) -> Param
         choices=choices_of(file, path, found.get("choices", {})),
         conditions=read_choices(file, (*path, "conditions"), found.get("conditions", {}), condition_of),
         orders=read_choices(file, (*path, "orders"), found.get("orders", {}), parse_order),
-        default=tuple(as_word(value) for value in (default if isinstance(default, list) else [default]))
+        default=tuple(as_text(value) for value in (default if isinstance(default, list) else [default]))
         if "default" in found
         else (),
         absent=found.get("absent", "error"),
@@ -279,7 +280,7 @@ def type_of(file: TomlFile, path: tuple[str, ...], word: str, schema: Schema) ->
 def choices_of(file: TomlFile, path: tuple[str, ...], written: Any) -> dict[str, tuple[str, ...]]:
     """Return choices that stand for values: a list of values, or a table from words to values."""
     if isinstance(written, list):
-        return {as_word(value): (as_word(value),) for value in written}
+        return {as_text(value): (as_text(value),) for value in written}
     found = {}
     for word, value in written.items():
         values = value if isinstance(value, list) else [value]
@@ -287,7 +288,7 @@ def choices_of(file: TomlFile, path: tuple[str, ...], written: Any) -> dict[str,
             message = f"the choice {quoted(word)} must stand for a value, or for a list of them"
             file.report("wrong-type", (*path, "choices"), message)
         else:
-            found[word] = tuple(as_word(item) for item in values)
+            found[word] = tuple(as_text(item) for item in values)
     return found
 
 
@@ -312,13 +313,6 @@ def read_choices(
 def condition_of(text: str) -> Condition | None:
     """Return the condition of a choice; an empty text is none at all."""
     return parse_condition(text) if text.strip() else None
-
-
-def as_word(value: Any) -> str:
-    """Return a TOML value as it would be written in a question."""
-    if isinstance(value, bool):
-        return "yes" if value else "no"
-    return value.isoformat() if isinstance(value, date) else str(value)
 
 
 # Expectations
@@ -354,6 +348,6 @@ def expectations(file: TomlFile, path: tuple[str, ...], written: list[Any]) -> I
 def given_of(table: Mapping[str, Any]) -> dict[str, tuple[str, ...]]:
     """Return values for parameters as texts."""
     return {
-        name: tuple(as_word(item) for item in (value if isinstance(value, list) else [value]))
+        name: tuple(as_text(item) for item in (value if isinstance(value, list) else [value]))
         for name, value in table.items()
     }

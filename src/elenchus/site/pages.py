@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import Problem
+from elenchus.forms import beside_names
 from elenchus.site.files import read_named
 from elenchus.site.listings import given_of
 from elenchus.values.texts import either, nearest, quoted, slugify
@@ -16,7 +17,7 @@ if TYPE_CHECKING:
     from pathlib import Path
 
     from elenchus.errors import Place
-    from elenchus.site.tables import Shape, TomlFile
+    from elenchus.site.toml import Shape, TomlFile
 
 __all__ = ["PageRule", "PageRules", "SectionRule", "placeholders", "read_pages"]
 
@@ -28,7 +29,6 @@ SECTION: Shape = {
     "listing": str, "ask": str, "title": str, "with": dict, "priority": int, "pages_at": str,
     "on_every_page": bool, "beside": list,
 }  # fmt: skip
-BESIDE = ("atom", "rss", "jsonfeed", "csv", "json")  # the files that can stand beside a page
 PLACEHOLDER = re.compile(r"\{([^{}]*)\}")
 
 
@@ -183,13 +183,13 @@ def unknown_listing(file: TomlFile, place: Place, name: str, listings: Sequence[
 
 def formats_of(file: TomlFile, path: tuple[str, ...], place: Place, written: list[Any]) -> tuple[str, ...]:
     """Return the formats of the files beside a section; report those that there are not."""
-    found = []
+    found, known = [], beside_names()
     for word in file.texts((*path, "beside"), written):
-        if word in BESIDE:
+        if word in known:
             found.append(word)
             continue
-        near = nearest(word, BESIDE)
-        hint = f"Did you mean {either(near)}?" if near else f"Write {either(BESIDE)}."
+        near = nearest(word, known)
+        hint = f"Did you mean {either(near)}?" if near else f"Write {either(known)}."
         message = f"no file beside a page can be {quoted(word)}"
         file.problems.append(Problem("unknown-word", message, hint, place=place))
     return tuple(dict.fromkeys(found))

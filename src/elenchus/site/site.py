@@ -10,42 +10,40 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from elenchus import sources
+from elenchus.engine.columns.build import build
+from elenchus.engine.executor import Engine
 from elenchus.errors import NotATime, Problem, SiteError
 from elenchus.site.definition import FILE_NAME, Definition, read_definition
 from elenchus.site.inheritance import Library
 from elenchus.site.listings import read_listings
 from elenchus.site.pages import read_pages
 from elenchus.site.terms import read_terms
-from elenchus.table.build import build
 from elenchus.values.dates import Clock, literal_interval
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
+    from elenchus.engine.columns.dataset import Dataset
+    from elenchus.schema.record import Record
     from elenchus.site.pages import PageRules
-    from elenchus.table.dataset import Dataset
-    from elenchus.table.record import Record
 
-READ_ONCE = ("written", "dataset", "library", "pages")
-
-__all__ = ["Site", "find_site", "instant_of", "now", "open_site"]
+__all__ = ["Content", "Site", "find_site", "instant_of", "now", "open_site"]
 
 
 @dataclass(frozen=True)
-class Site:
-    """A site: its definition, its clock, and its content, read when first asked for.
+class Content:
+    """What the files of a site say, each read once, when it is first asked for: it knows no now.
 
     ``besides`` are entries that stand in no file, to see the site as it would be with them.
     """
 
     definition: Definition
-    clock: Clock
     besides: tuple[Record, ...] = ()
 
     @cached_property
     def written(self) -> tuple[list[Record], list[Problem]]:
-        """The entries as the sources have them, read once, and the problems of files that cannot be read."""
+        """The entries as the sources have them, and the problems of files that cannot be read."""
         records, problems = [], []
         for spec in self.definition.sources:
             found, wrong = sources.source(spec.read).read(spec, self.definition.folder)
@@ -55,36 +53,70 @@ class Site:
 
     @cached_property
     def dataset(self) -> Dataset:
-        """All entries and terms, read once. Raises SiteError when a file of terms cannot be read."""
+        """All entries and terms. Raises SiteError when a file of terms cannot be read."""
         folder, schema = self.definition.folder, self.definition.schema
         records, problems = self.written
         files = {name: rules.terms for name, rules in schema.taxonomies.items() if rules.terms}
         terms = {name: read_terms(folder, file) for name, file in files.items()}
-        return build(schema, [*records, *self.besides], terms, self.clock.zone, problems)
+        return build(schema, [*records, *self.besides], terms, self.definition.zone, problems)
 
     @cached_property
     def library(self) -> Library:
-        """The listings of the site, their files read once."""
+        """The listings."""
         return Library(read_listings(self.definition.folder, self.definition.schema))
 
     @cached_property
     def pages(self) -> PageRules:
-        """The pages of the site as their files have them, read once."""
+        """The pages as their files have them."""
         return read_pages(self.definition.folder, self.library.names)
+
+    def with_entries(self, records: Iterable[Record]) -> Content:
+        """Return the content with some more entries; what is read already is not read again."""
+        found = Content(self.definition, (*self.besides, *records))
+        kept = ("written", "library", "pages")
+        found.__dict__.update({key: self.__dict__[key] for key in kept if key in self.__dict__})
+        return found
+
+
+@dataclass(frozen=True)
+class Site:
+    """A site at a now: its content, a clock, and what answers questions there."""
+
+    content: Content
+    clock: Clock
+
+    @property
+    def definition(self) -> Definition:
+        """The site file."""
+        return self.content.definition
+
+    @property
+    def dataset(self) -> Dataset:
+        """All entries and terms. Raises SiteError when a file of terms cannot be read."""
+        return self.content.dataset
+
+    @property
+    def library(self) -> Library:
+        """The listings."""
+        return self.content.library
+
+    @property
+    def pages(self) -> PageRules:
+        """The pages as their files have them."""
+        return self.content.pages
+
+    @cached_property
+    def engine(self) -> Engine:
+        """What answers questions about the content at this now. Raises SiteError."""
+        return Engine(self.dataset, self.clock)
 
     def at(self, instant: int) -> Site:
         """Return the site at another now, in microseconds since 1970; what is read already stays read."""
-        found = Site(self.definition, Clock(instant, self.definition.zone), self.besides)
-        found.__dict__.update({key: self.__dict__[key] for key in READ_ONCE if key in self.__dict__})
-        return found
+        return Site(self.content, Clock(instant, self.clock.zone))
 
     def with_entries(self, records: Iterable[Record]) -> Site:
         """Return the site with some more entries; what is read already is not read again."""
-        found = Site(self.definition, self.clock, (*self.besides, *records))
-        found.__dict__.update(
-            {key: self.__dict__[key] for key in READ_ONCE if key in self.__dict__ and key != "dataset"}
-        )
-        return found
+        return Site(self.content.with_entries(records), self.clock)
 
 
 def find_site(start: Path) -> Path:
@@ -108,7 +140,7 @@ def open_site(folder: str | Path, *, at: str | None = None) -> Site:
     if not os.path.lexists(path / FILE_NAME):
         raise SiteError([Problem("no-site", f"there is no {FILE_NAME} in {path}")])
     definition = read_definition(path)
-    return Site(definition, Clock(now(definition, at), definition.zone))
+    return Site(Content(definition), Clock(now(definition, at), definition.zone))
 
 
 def now(definition: Definition, at: str | None) -> int:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from elenchus.errors import Place, Problem, SiteError
 from elenchus.files import read_whole
-from elenchus.table.terms import TermRow
+from elenchus.schema.terms import TermRow
 from elenchus.values.texts import either, nearest, quoted, slug_of
 
 if TYPE_CHECKING:

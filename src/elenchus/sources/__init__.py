@@ -11,14 +11,14 @@ from dataclasses import dataclass, field
 from importlib import import_module
 from typing import TYPE_CHECKING, Protocol, cast
 
-from elenchus.table.record import Habits
+from elenchus.schema.record import Habits
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
     from pathlib import Path
 
     from elenchus.errors import Problem
-    from elenchus.table.record import Record
+    from elenchus.schema.record import Record
 
 __all__ = ["Source", "SourceSpec", "names", "source"]
 

@@ -8,7 +8,7 @@ from typing import Any
 import yaml
 
 from elenchus.files import DEEPEST_VALUE, MOST_VALUES
-from elenchus.table.record import Raw
+from elenchus.schema.record import Raw
 from elenchus.values.texts import quoted
 
 __all__ = ["Unreadable", "nesting", "yaml_values"]

@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING
 
 from elenchus.errors import Place, Problem
 from elenchus.files import DEEPEST_FOLDER, DEEPEST_VALUE, is_text, items_of, read_whole, too_large
+from elenchus.schema.record import Raw, Record
 from elenchus.sources._names import from_name
 from elenchus.sources._yaml import Unreadable, nesting, yaml_values
-from elenchus.table.record import Raw, Record
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:

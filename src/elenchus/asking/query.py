@@ -1,0 +1,196 @@
+"""One question of a site, from its name or its text to all that can be asked of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+from elenchus.asking.choices import possible
+from elenchus.asking.here import with_here
+from elenchus.asking.names import row_named
+from elenchus.asking.parameters import absent_choice, ground, settled
+from elenchus.errors import NoSuchName, Place, Problem, QuestionError
+from elenchus.language.nodes import Parameter
+from elenchus.language.parser import read, read_changes
+from elenchus.language.tree import walk
+from elenchus.language.words import is_keyword
+from elenchus.plan.answer import Choice, Choices
+from elenchus.plan.check import check
+from elenchus.site.files import NAME
+from elenchus.site.inheritance import Listing, changed_by
+from elenchus.site.listings import ListingRule
+from elenchus.values.texts import either, nearest, quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
+    from elenchus.plan.answer import Answer
+    from elenchus.plan.explanation import Explanation, Verdict
+    from elenchus.plan.nodes import Plan
+    from elenchus.site.listings import ParameterRule
+    from elenchus.site.site import Site
+
+    Values = Mapping[str, Sequence[str]]
+
+__all__ = ["OF_VALUES", "Query", "listing_named", "resolved"]
+
+TRIED = Place("--try")
+LONGEST_NAME = 100
+
+
+@dataclass(frozen=True)
+class Query:
+    """A listing, or a question that has no name, with values for its parameters.
+
+    ``show`` are fields that its rows have besides. ``without`` are the ids of rows that it leaves out before
+    its own offset and limit, because they stand elsewhere on the same page.
+    """
+
+    site: Site
+    listing: Listing
+    given: Values = field(default_factory=dict)
+    show: tuple[str, ...] = ()
+    without: tuple[str, ...] = ()
+
+    @classmethod
+    def of(cls, site: Site, text: str, given: Values | None = None, changes: str = "") -> Query:
+        """Return what a name or a text asks, as somebody types it: ``here`` may be an entry or a term.
+
+        Raises NoSuchName for a listing that there is not, QuestionError.
+        """
+        listing = resolved(site, text, changes)
+        return cls(site, listing, with_here(site, listing, given or {}))
+
+    @cached_property
+    def plan(self) -> Plan:
+        """The checked plan. Raises QuestionError with every problem of form and meaning at once."""
+        asked = settled(self.site, self.listing, self.given)
+        plan, problems = check(replace(asked, show=(*asked.show, *self.show)), ground(self.site))
+        if problems:
+            raise QuestionError(self.listing.text, self.located(problems))
+        return plan
+
+    def located(self, problems: Sequence[Problem]) -> list[Problem]:
+        """Return problems with the parameters that they are about, and their places in files."""
+        listing = self.listing
+        names = {node.span: node.name for node in walk(listing.question) if isinstance(node, Parameter)}
+        named = [
+            replace(each, parameter=names[each.span])
+            if not each.parameter and each.code in OF_VALUES and each.span in names
+            else each
+            for each in problems
+        ]
+        has_place = listing.name or listing.place != TRIED
+        return [listing.located(problem) for problem in named] if has_place else named
+
+    @cached_property
+    def is_askable(self) -> bool:
+        """Say whether nothing is wrong with it."""
+        try:
+            return bool(self.plan)
+        except QuestionError:
+            return False
+
+    # What can be asked of it; each raises QuestionError
+
+    def answer(self, page: int | str = 1, *, in_public: bool = False) -> Answer:
+        """Return one page of its answer; with what can be chosen, where that stands in the place of rows.
+
+        ``in_public`` keeps what is said beside the rows to what anybody may know. Raises NoSuchPage.
+        """
+        found = self.site.engine.run(
+            self.plan, self.listing.text, page, without=self.without, in_public=in_public
+        )
+        found = replace(found, formulas=self.site.definition.formulas)
+        rule = absent_choice(self.listing, self.given)
+        return replace(found, choices=self.choices(rule)) if rule else found
+
+    def whole(self, *, in_public: bool = False) -> Answer:
+        """Return its answer with all rows on one page."""
+        plan = replace(self.plan, per_page=None)
+        found = self.site.engine.run(plan, self.listing.text, without=self.without, in_public=in_public)
+        return replace(found, formulas=self.site.definition.formulas)
+
+    def ids(self) -> list[str]:
+        """Return the ids of its rows, on all pages."""
+        return self.site.engine.ids(self.plan, without=self.without)
+
+    def count(self) -> int:
+        """Return the number of its rows."""
+        return self.site.engine.count(self.plan, without=self.without)
+
+    def repeated(self) -> list[str]:
+        """Return the ids of the rows that it would have, were they not left out."""
+        return self.site.engine.repeated(self.plan, self.without)
+
+    def explanation(self) -> Explanation:
+        """Return why its answer is as it is: what each step leaves and removes."""
+        return self.site.engine.explain(self.plan, self.listing.text, without=self.without)
+
+    def verdict(self, name: str) -> Verdict:
+        """Return what becomes of an entry, or of a term where its rows are terms. Raises NoSuchName."""
+        row = row_named(self.site.dataset, self.plan.subject, name)
+        return self.site.engine.judge(self.plan, row, without=self.without)
+
+    # Other values
+
+    def given_also(self, given: Values) -> Query:
+        """Return the query with other values for some of its parameters."""
+        return replace(self, given={**self.given, **given})
+
+    def choices(self, rule: ParameterRule) -> Choices:
+        """Return the choices of a parameter, each with the rows that it would leave, all others as they are.
+
+        A choice that cannot be asked has no count.
+        """
+        found = []
+        for value, label, depth in possible(self.site, rule):
+            chosen = self.given_also({rule.name: [value]})
+            found.append(Choice(value, label, depth, chosen.count() if chosen.is_askable else None))
+        return Choices(rule.name, rule.label or rule.name, rule.many, tuple(found))
+
+
+# Codes of problems that a value by itself can have.
+OF_VALUES = frozenset(
+    {"unknown-term", "ambiguous-term", "unknown-entry", "ambiguous-entry", "unknown-choice", "bad-date",
+     "not-a-number", "not-yes-or-no"}
+)  # fmt: skip
+
+
+def resolved(
+    site: Site, text: str, changes: str = "", *, comments: bool = False, place: Place = TRIED
+) -> Listing:
+    """Return the listing that a text names, or the question that it is, with changes from a place.
+
+    ``comments`` lets the question have comments, as in files. Raises NoSuchName, and QuestionError where
+    the changes cannot be read.
+    """
+    word = text.strip()
+    is_name = len(word) <= LONGEST_NAME and bool(NAME.fullmatch(word))
+    is_name = is_name and (not is_keyword(word) or word in site.library.names)
+    found = listing_named(site, word) if is_name else written(text, comments=comments, place=place)
+    if not changes:
+        return found
+    wrong = read_changes(changes)[1]
+    if wrong:
+        located = [replace(each, place=each.place or place) for each in wrong]
+        raise QuestionError(changes, located if place != TRIED else wrong)
+    rule = ListingRule(found.name, place, ask=changes, lines={"ask": place})
+    return changed_by(found, rule)
+
+
+def listing_named(site: Site, name: str) -> Listing:
+    """Return a listing by its name. Raises NoSuchName."""
+    if name in site.library.names:
+        return site.library.get(name)
+    near = nearest(name, site.library.names)
+    known = f"Listings: {', '.join(site.library.names)}." if site.library.names else "The site has none."
+    hint = f"Did you mean {either(near)}?" if near else f"{known} A question begins with from or where."
+    raise NoSuchName([Problem("unknown-listing", f"there is no listing {quoted(name)}", hint)])
+
+
+def written(text: str, *, comments: bool, place: Place) -> Listing:
+    """Return a question without a name."""
+    question, problems = read(text, comments=comments)
+    return Listing("", place, text, question, problems=tuple(problems))

@@ -1,0 +1,339 @@
+"""Columns: the values of one field for all rows, as NumPy arrays with a mask of what is there.
+
+Every column turns values into *keys*, whole or real numbers in the order of the type: instants for
+dates, positions for choices and terms, ranks of collation for texts. A comparison is then always the
+same: which rows have a key in the half-open range [low, high)? Arrays have one item a row unless said
+otherwise; a mask is a boolean array of one item a row.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING, Any, TypeAlias, TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from elenchus.values.patterns import searcher
+from elenchus.values.texts import fold
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
+    from elenchus.engine.columns.lexicon import Lexicon
+    from elenchus.operators.column import KeyRange
+
+__all__ = [
+    "Column",
+    "Dates",
+    "Keys",
+    "Lists",
+    "Mask",
+    "Numbers",
+    "Terms",
+    "Texts",
+    "gather",
+    "narrowed",
+    "single_of",
+]
+
+Mask: TypeAlias = NDArray[np.bool_]
+Keys: TypeAlias = NDArray[Any]
+
+
+class Column(ABC):
+    """What the operators and the engine ask of a column."""
+
+    valid: Any  # which rows have a value
+
+    @abstractmethod
+    def between(self, low: float, high: float) -> Mask:
+        """Return which rows have a key (or one of several) with low <= key < high."""
+
+    @abstractmethod
+    def take(self, rows: Keys, valid: Mask) -> Column:
+        """Return the column of some rows, in that order; nothing where ``valid`` says so."""
+
+    @abstractmethod
+    def item(self, row: int) -> Any:
+        """Return the key or text of one row, a list of them, or None; types decode it."""
+
+    def equal(self, value: KeyRange) -> Mask:
+        """Return which rows have the value (or have it among several)."""
+        return self.between(value.low, value.high)
+
+    def present(self) -> Mask:
+        """Return which rows have a value."""
+        found: Mask = self.valid
+        return found
+
+    def missing(self) -> Mask:
+        """Return which rows have none."""
+        found: Mask = ~self.valid
+        return found
+
+    def contains(self, part: str) -> Mask:
+        """Return which rows have a folded text with a part in it."""
+        return self.texts_where(lambda texts: np.strings.find(texts, part) >= 0)
+
+    def starts_with(self, part: str) -> Mask:
+        """Return which rows have a folded text that begins with a part."""
+        return self.texts_where(lambda texts: np.strings.startswith(texts, part))
+
+    def ends_with(self, part: str) -> Mask:
+        """Return which rows have a folded text that ends with a part."""
+        return self.texts_where(lambda texts: np.strings.endswith(texts, part))
+
+    def matches(self, pattern: str) -> Mask:
+        """Return which rows have a text, as it was written, in which a pattern is found."""
+        return self.shown_where(searcher(pattern))
+
+    def texts_where(self, test: Callable[[Any], Any]) -> Mask:
+        """Return which rows have a folded text that passes a test over all distinct texts."""
+        raise TypeError(test)
+
+    def shown_where(self, test: Callable[[str], bool]) -> Mask:
+        """Return which rows have a text, as it was written, that passes a test."""
+        raise TypeError(test)
+
+
+@dataclass(frozen=True)
+class Numbers(Column):
+    """Single values that are numbers as they stand: int64 or float64 keys and a mask."""
+
+    keys: Keys
+    valid: Mask
+
+    def between(self, low: float, high: float) -> Mask:
+        """See :class:`Column`."""
+        found: Mask = (self.keys >= low) & (self.keys < high) & self.valid
+        return found
+
+    def take(self, rows: Keys, valid: Mask) -> Numbers:
+        """See :class:`Column`."""
+        return Numbers(self.keys[rows], valid & self.valid[rows])
+
+    def item(self, row: int) -> int | float | None:
+        """See :class:`Column`."""
+        return self.keys[row].item() if self.valid[row] else None
+
+
+@dataclass(frozen=True)
+class Dates(Numbers):
+    """Instants in microseconds since 1970 (UTC), int64.
+
+    ``local`` is the same on the clock of the site's zone, without its offset; ``ends`` are the instants
+    at which the written day, hour or minute is over; ``whole`` marks days written without a time.
+    """
+
+    local: NDArray[np.int64]
+    ends: NDArray[np.int64]
+    whole: Mask
+
+    def take(self, rows: Keys, valid: Mask) -> Dates:
+        """See :class:`Column`."""
+        known = valid & self.valid[rows]
+        return Dates(self.keys[rows], known, self.local[rows], self.ends[rows], self.whole[rows])
+
+
+@dataclass(frozen=True)
+class Texts(Column):
+    """Single texts, coded by a lexicon of the distinct folded ones.
+
+    ``codes`` are int32, -1 where there is none; ``shown`` is an object array of the texts as written.
+    """
+
+    codes: NDArray[np.int32]
+    shown: Keys
+    lexicon: Lexicon
+
+    @cached_property
+    def valid(self) -> Mask:
+        """See :class:`Column`."""
+        found: Mask = self.codes >= 0
+        return found
+
+    @cached_property
+    def keys(self) -> NDArray[np.int64]:
+        """Ranks of collation."""
+        return self.lexicon.ranks[self.codes]
+
+    @cached_property
+    def natural_keys(self) -> NDArray[np.int64]:
+        """Ranks of collation with the numbers inside the texts read as numbers."""
+        return self.lexicon.natural_ranks[self.codes]
+
+    def between(self, low: float, high: float) -> Mask:
+        """See :class:`Column`."""
+        found: Mask = (self.keys >= low) & (self.keys < high) & self.valid
+        return found
+
+    def equal(self, value: KeyRange) -> Mask:
+        """See :class:`Column`."""
+        found: Mask = self.codes == self.lexicon.codes.get(value.text, len(self.lexicon.texts))
+        return found
+
+    def texts_where(self, test: Callable[[Any], Any]) -> Mask:
+        """See :class:`Column`."""
+        passed = np.append(test(self.lexicon.searchable), False)  # the last one serves the code -1
+        found: Mask = passed[self.codes]
+        return found
+
+    def shown_where(self, test: Callable[[str], bool]) -> Mask:
+        """See :class:`Column`."""
+        texts = self.shown.tolist()
+        passed = {text: test(text) for text in set(texts)}
+        found: Mask = (
+            np.fromiter(map(passed.__getitem__, texts), dtype=np.bool_, count=len(texts)) & self.valid
+        )
+        return found
+
+    def take(self, rows: Keys, valid: Mask) -> Texts:
+        """See :class:`Column`."""
+        return Texts(np.where(valid, self.codes[rows], -1).astype(np.int32), self.shown[rows], self.lexicon)
+
+    def item(self, row: int) -> str | None:
+        """See :class:`Column`."""
+        return str(self.shown[row]) if self.codes[row] >= 0 else None
+
+    @classmethod
+    def of(cls, values: Sequence[str | None]) -> Texts:
+        """Return the column of some texts; None and blank texts are missing."""
+        from elenchus.engine.columns.lexicon import Lexicon
+
+        codes = np.full(len(values), -1, dtype=np.int32)
+        seen: dict[str, int] = {}
+        for row, value in enumerate(values):
+            if value and not value.isspace():
+                codes[row] = seen.setdefault(fold(value), len(seen))
+        shown = np.array([value or "" for value in values], dtype=object)
+        return cls(codes, shown, Lexicon(list(seen)))
+
+
+Kind = TypeVar("Kind", bound=Column)
+
+
+def narrowed(column: Column, kind: type[Kind]) -> Kind:
+    """Return a column that is of a kind, such as single numbers. Raises TypeError for any other."""
+    if not isinstance(column, kind):
+        raise TypeError(f"a column of {kind.__name__} is needed, and it is one of {type(column).__name__}")
+    return column
+
+
+def single_of(column: Column) -> Numbers | Texts:
+    """Return a column of single values, numbers or texts. Raises TypeError for any other."""
+    return column if isinstance(column, Texts) else narrowed(column, Numbers)
+
+
+def gather(starts: NDArray[np.int64], rows: Keys, valid: Mask) -> tuple[NDArray[np.int64], Keys]:
+    """Return the starts of the lists of some rows, and the places of their elements, for a take."""
+    lengths = np.where(valid, np.diff(starts)[rows], 0)
+    taken = np.concatenate(([0], np.cumsum(lengths)))
+    return taken, np.repeat(starts[:-1][rows] - taken[:-1], lengths) + np.arange(taken[-1])
+
+
+@dataclass(frozen=True)
+class Lists(Column):
+    """Several values in a row: ``starts`` (one more than rows) cut ``elements`` into the rows' lists."""
+
+    starts: NDArray[np.int64]
+    elements: Numbers | Texts
+
+    @cached_property
+    def owners(self) -> NDArray[np.int64]:
+        """The row of each element."""
+        return np.repeat(np.arange(len(self.starts) - 1), np.diff(self.starts))
+
+    @cached_property
+    def valid(self) -> Mask:
+        """Which rows have at least one value."""
+        return self.rows_with(self.elements.valid)
+
+    def rows_with(self, chosen: Mask) -> Mask:
+        """Return which rows own one of the chosen elements."""
+        mask = np.zeros(len(self.starts) - 1, dtype=np.bool_)
+        mask[self.owners[chosen]] = True
+        return mask
+
+    def between(self, low: float, high: float) -> Mask:
+        """See :class:`Column`."""
+        return self.rows_with(self.elements.between(low, high))
+
+    def equal(self, value: KeyRange) -> Mask:
+        """See :class:`Column`."""
+        return self.rows_with(self.elements.equal(value))
+
+    def texts_where(self, test: Callable[[Any], Any]) -> Mask:
+        """See :class:`Column`."""
+        return self.rows_with(self.elements.texts_where(test))
+
+    def shown_where(self, test: Callable[[str], bool]) -> Mask:
+        """See :class:`Column`."""
+        return self.rows_with(self.elements.shown_where(test))
+
+    def take(self, rows: Keys, valid: Mask) -> Lists:
+        """See :class:`Column`."""
+        starts, places = gather(self.starts, rows, valid)
+        return Lists(starts, self.elements.take(places, np.ones(len(places), np.bool_)))
+
+    def item(self, row: int) -> list[Any]:
+        """See :class:`Column`."""
+        found = (self.elements.item(at) for at in range(self.starts[row], self.starts[row + 1]))
+        return [value for value in found if value is not None]
+
+
+@dataclass(frozen=True)
+class Terms(Column):
+    """The terms of each row, kept both ways round: terms by row, and rows by term (posting lists).
+
+    Terms are numbered depth first, so that a term and its descendants are one range of numbers and
+    their rows one slice of ``postings``.
+    """
+
+    starts: NDArray[np.int64]  # rows + 1
+    terms: NDArray[np.int32]  # terms of each row, ascending
+    posting_starts: NDArray[np.int64]  # terms + 1
+    postings: NDArray[np.int32]  # rows of each term, ascending
+
+    @cached_property
+    def valid(self) -> Mask:
+        """Which rows have at least one term."""
+        found: Mask = np.diff(self.starts) > 0
+        return found
+
+    @cached_property
+    def lists(self) -> Lists:
+        """The same values as lists of numbers."""
+        return Lists(self.starts, Numbers(self.terms, np.ones(len(self.terms), np.bool_)))
+
+    def between(self, low: float, high: float) -> Mask:
+        """Return which rows have a term numbered low <= number < high."""
+        mask = np.zeros(len(self.starts) - 1, dtype=np.bool_)
+        mask[self.postings[self.posting_starts[int(low)] : self.posting_starts[int(high)]]] = True
+        return mask
+
+    def take(self, rows: Keys, valid: Mask) -> Lists:
+        """See :class:`Column`."""
+        return self.lists.take(rows, valid)
+
+    def item(self, row: int) -> list[int]:
+        """See :class:`Column`."""
+        found: list[int] = self.terms[self.starts[row] : self.starts[row + 1]].tolist()
+        return found
+
+    @classmethod
+    def of(cls, rows: Sequence[Sequence[int]], terms: int) -> Terms:
+        """Return the column of the term numbers of each row, out of so many terms."""
+        starts = np.cumsum([0, *(len(row) for row in rows)], dtype=np.int64)
+        flat = np.array([term for row in rows for term in sorted(row)], dtype=np.int32)
+        return cls.paired(starts, flat, terms)
+
+    @classmethod
+    def paired(cls, starts: NDArray[np.int64], flat: NDArray[np.int32], terms: int) -> Terms:
+        """Return the column of the terms of each row, cut by ``starts`` and ascending in each row."""
+        owners = np.repeat(np.arange(len(starts) - 1, dtype=np.int32), np.diff(starts))
+        counts = np.bincount(flat, minlength=terms)
+        postings = owners[np.argsort(flat, kind="stable")]
+        return cls(starts, flat, np.concatenate(([0], np.cumsum(counts))), postings)

@@ -1,0 +1,191 @@
+"""Filling one column: each written value converted, looked up, or reported as not fitting."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from elenchus.engine.columns.column import Dates, Lists, Numbers, Terms, Texts
+from elenchus.engine.columns.dataset import Misfit
+from elenchus.errors import Problem
+from elenchus.schema.convert import Unfit, convert
+from elenchus.schema.types import Field, FieldType, Type
+from elenchus.values.addresses import filled_href, given_href
+from elenchus.values.texts import either, fold, nearest, quoted
+from elenchus.values.wording import as_text
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Mapping, Sequence
+    from zoneinfo import ZoneInfo
+
+    from elenchus.engine.columns.column import Column
+    from elenchus.schema.identity import Identity
+    from elenchus.schema.taxonomy import Taxonomy
+    from elenchus.schema.types import Schema
+
+__all__ = ["Draft", "fill", "scalars"]
+
+
+@dataclass(frozen=True)
+class Draft:
+    """A dataset in the making: entries in their final order, what names mean, problems so far."""
+
+    schema: Schema
+    zone: ZoneInfo
+    rows: Sequence[Identity]
+    names: Mapping[str, list[int]]
+    taxonomies: dict[str, Taxonomy]
+    problems: list[Problem]
+    misfits: list[Misfit] = field(default_factory=list)
+    notes: list[Problem] = field(default_factory=list)
+    near: dict[tuple[str, str], tuple[str, ...]] = field(default_factory=dict)
+
+
+def scalars(value: Any) -> list[Any]:
+    """Return the written values of a field as a list without blanks."""
+    values = value if isinstance(value, list) else [value]
+    return [item for item in values if item is not None and item != ""]
+
+
+def fill(draft: Draft, name: str, kind: FieldType, fields: Mapping[str, Field]) -> Column:
+    """Return the column of a field as some kinds have it; rows of other kinds have no value in it."""
+    if name in FILLED:
+        return Texts.of([FILLED[name](draft, row) for row in draft.rows])
+    if name == "kind":
+        return single([kind.choices.index(row.kind) for row in draft.rows], kind)
+    found = [
+        read(draft, number, fields[row.kind]) if row.kind in fields and name in row.values else []
+        for number, row in enumerate(draft.rows)
+    ]
+    if kind.type is Type.TERM:
+        return Terms.of(found, len(draft.taxonomies[kind.taxonomy].terms))
+    if kind.many:
+        starts = np.cumsum([0, *map(len, found)], dtype=np.int64)
+        return Lists(starts, single([value for values in found for value in values], kind))
+    return single([values[0] if values else None for values in found], kind)
+
+
+def single(values: Sequence[Any], kind: FieldType) -> Numbers | Texts:
+    """Return the column of one value, or None, for each row or element."""
+    if kind.type.is_text:
+        return Texts.of(values)
+    valid = np.array([value is not None for value in values], dtype=np.bool_)
+    if kind.type.is_date:
+        moments = np.array([value or (0, 0, 0, False) for value in values], dtype=np.int64).reshape(-1, 4)
+        return Dates(moments[:, 0], valid, moments[:, 1], moments[:, 2], moments[:, 3].astype(np.bool_))
+    dtype = np.float64 if kind.type is Type.NUMBER else np.int64
+    return Numbers(np.array([value or 0 for value in values], dtype=dtype), valid)
+
+
+def read(draft: Draft, row: int, wanted: Field) -> list[Any]:
+    """Return the keys of what was written for a field of one entry; what does not fit is reported."""
+    values = scalars(draft.rows[row].value(wanted.name))
+    if len(values) > 1 and not wanted.type.many:
+        listed = ", ".join(as_text(value) for value in values)
+        report(draft, row, wanted, listed, Unfit(f"{quoted(listed)} is a list where one value is meant"))
+        return []
+    found = []
+    for value in values:
+        try:
+            key = read_one(draft, value, wanted)
+        except Unfit as unfit:
+            report(draft, row, wanted, as_text(value), unfit)
+        else:
+            if key is not None and key not in found:
+                found.append(key)
+    return found
+
+
+def report(draft: Draft, row: int, wanted: Field, text: str, unfit: Unfit) -> None:
+    """Add the problem of a value that does not fit its field."""
+    code = CODES.get(wanted.type.type, "unfit-value")
+    message, hint = f"{wanted.name}: {unfit}", unfit.hint
+    if wanted.name in UNREADABLE:
+        code, message = "unreadable-date", f"{message}, so the entry is held back"
+    elif wanted.name == "status":
+        hint = f"{hint} Until then the entry is not public.".strip()
+    place = draft.rows[row].place_of(wanted.name)
+    problem = Problem(code, message, hint, place=place)
+    draft.problems.append(problem)
+    draft.misfits.append(Misfit(row, wanted.name, text, problem))
+
+
+UNREADABLE = ("date", "expires")  # fields that decide who may see an entry
+CODES = {Type.TERM: "unknown-term", Type.ENTRY: "unknown-entry"}
+
+
+def read_one(draft: Draft, value: Any, wanted: Field) -> Any:
+    """Return the key of one written value: converted by its type, or looked up by its name."""
+    if wanted.type.type is Type.TERM:
+        return find_term(draft, as_text(value), wanted.type.taxonomy)
+    if wanted.type.type is Type.ENTRY:
+        return find_entry(draft, as_text(value), wanted.type.kind)
+    return convert(value, wanted, draft.zone)
+
+
+def find_term(draft: Draft, name: str, taxonomy: str) -> int:
+    """Return the number of the one term that a name means."""
+    terms = draft.taxonomies[taxonomy]
+    found = terms.find(name)
+    if len(found) == 1:
+        return found[0]
+    if found:
+        paths = [terms.terms[number].address for number in found[:FEW]]
+        raise Unfit(f"{quoted(name)} is the name of {len(found)} terms", f"Write {either(paths)}.")
+    near = nearest_known(draft, taxonomy, name, lambda: terms.suggest(name))
+    hint = f"Did you mean {either(near)}?" if near else f"Define it in the terms of {taxonomy}."
+    raise Unfit(f"no term is called {quoted(name)}", hint)
+
+
+def find_entry(draft: Draft, name: str, kind: str) -> int:
+    """Return the row of the one entry that a name means."""
+    rows = [row for row in draft.names.get(fold(name), []) if kind in ("", draft.rows[row].kind)]
+    if len(rows) == 1:
+        return rows[0]
+    if rows:
+        ids = [draft.rows[row].id for row in rows[:FEW]]
+        raise Unfit(f"{quoted(name)} is the slug of {len(rows)} entries", f"Write {either(ids)}.")
+    slugs = (row.slug for row in draft.rows if kind in ("", row.kind))
+    near = nearest_known(draft, kind, name, lambda: nearest(name, slugs))
+    hint = f"Did you mean {either(near)}?" if near else ""
+    raise Unfit(f"no {kind or 'entry'} is called {quoted(name)}", hint)
+
+
+def nearest_known(draft: Draft, where: str, name: str, find: Callable[[], Sequence[str]]) -> Sequence[str]:
+    """Return the names that come near a wrong one: looked for once a name, and for so many names only.
+
+    A wrong reference in each of ten thousand entries would otherwise be compared with all of them.
+    """
+    if (where, name) not in draft.near:
+        if len(draft.near) >= MOST_NEAR:
+            return ()
+        draft.near[where, name] = tuple(find())
+    return draft.near[where, name]
+
+
+FEW = 5  # of several meanings that are named
+MOST_NEAR = 200  # wrong names of a site that are compared with all others
+
+
+def address_of(draft: Draft, row: Identity) -> str:
+    """Return an entry's address: its own, or its kind's pattern with the entry's words filled in."""
+    own = as_text(row.value("address") or "")
+    if own and (found := given_href(own)):
+        return found
+    if own:
+        message = f"address: {quoted(own)} cannot be a link, so it is left out"
+        hint = "Write https://…, or a path below the site."
+        draft.problems.append(Problem("unsafe-address", message, hint, place=row.place_of("address")))
+    words = {"slug": row.slug, "kind": row.kind, "id": row.id}
+    return filled_href(draft.schema.kinds[row.kind].address, words)
+
+
+# Fields that the tool fills by itself, whatever stands in the content.
+FILLED: dict[str, Callable[[Draft, Identity], str]] = {
+    "id": lambda _draft, row: row.id,
+    "slug": lambda _draft, row: row.slug,
+    "source": lambda _draft, row: row.place.file,
+    "address": address_of,
+}

@@ -1,0 +1,101 @@
+"""Parts of values: years and weekdays of dates, initials of texts, roots of terms."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from elenchus.engine.columns.column import (
+    Column,
+    Dates,
+    Lists,
+    Numbers,
+    Terms,
+    Texts,
+    narrowed,
+    single_of,
+)
+from elenchus.engine.columns.lexicon import Lexicon, initial
+from elenchus.values.dates import start_of
+from elenchus.values.texts import fold
+
+if TYPE_CHECKING:
+    from datetime import date
+
+    from numpy.typing import NDArray
+
+    from elenchus.engine.columns.dataset import Dataset
+    from elenchus.plan.nodes import PartName
+    from elenchus.schema.taxonomy import Taxonomy
+
+__all__ = ["part_of"]
+
+DAY_US = 86_400_000_000
+HOUR_US = 3_600_000_000
+THURSDAY = 3  # 1970-01-01, counted from Monday as 0
+UNITS = {"year": "datetime64[Y]", "month": "datetime64[M]", "day": "datetime64[D]"}
+
+
+def part_of(column: Column, part: PartName, data: Dataset, taxonomy: str) -> Column:
+    """Return the column of a part of another's values; of lists, part by part."""
+    if part == "top":
+        return roots(column, data.taxonomies[taxonomy])
+    if isinstance(column, Lists):
+        return Lists(column.starts, single_of(part_of(column.elements, part, data, taxonomy)))
+    if part == "initial":
+        return initials(narrowed(column, Texts))
+    return date_part(narrowed(column, Dates), part, data)
+
+
+def date_part(column: Dates, part: PartName, data: Dataset) -> Column:
+    """Return a part of a date: a number, or the start of its day, week, month or year."""
+    days = column.local // DAY_US
+    if part == "hour":
+        return Numbers((column.local % DAY_US) // HOUR_US, column.valid & ~column.whole)
+    if part == "weekday":
+        return Numbers((days + THURSDAY) % 7 + 1, column.valid)
+    if part == "month_of_year":
+        return Numbers(
+            days.astype("datetime64[D]").astype("datetime64[M]").astype(np.int64) % 12 + 1, column.valid
+        )
+    if part == "week":
+        first = (days - (days + THURSDAY) % 7).astype("datetime64[D]")
+    else:
+        first = days.astype("datetime64[D]").astype(UNITS[part]).astype("datetime64[D]")
+    return unit_starts(column, first, data)
+
+
+def unit_starts(column: Dates, first: NDArray[Any], data: Dataset) -> Dates:
+    """Return the instants at which some days begin, worked out once for each distinct day."""
+    distinct, places = np.unique(first, return_inverse=True)
+    days: list[date] = distinct.tolist()
+    starts = np.array([start_of(day, data.zone) for day in days], dtype=np.int64)
+    local = first.astype("datetime64[us]").astype(np.int64)
+    keys = starts[places]
+    return Dates(keys, column.valid, local, keys, np.ones(len(keys), np.bool_))
+
+
+def initials(column: Texts) -> Texts:
+    """Return the initials of texts."""
+    shown = [initial(text) for text in column.lexicon.texts]
+    folded = [fold(text) for text in shown]
+    lexicon = Lexicon(list(dict.fromkeys(folded)))
+    codes = np.array([*(lexicon.codes[text] for text in folded), -1], dtype=np.int32)
+    return Texts(codes[column.codes], np.array([*shown, ""], dtype=object)[column.codes], lexicon)
+
+
+def roots(column: Column, taxonomy: Taxonomy) -> Column:
+    """Return the roots of terms, each once in a row."""
+    top = np.array(taxonomy.tops, dtype=np.int32)
+    if isinstance(column, Numbers):
+        return Numbers(top[column.keys] if len(top) else column.keys, column.valid)
+    lists = column.lists if isinstance(column, Terms) else narrowed(column, Lists)
+    if not len(top):
+        return lists
+    found = top[narrowed(lists.elements, Numbers).keys]
+    # Terms ascend within a row and roots with them, so that equal ones stand side by side.
+    fresh = np.ones(len(found), np.bool_)
+    fresh[1:] = (found[1:] != found[:-1]) | (lists.owners[1:] != lists.owners[:-1])
+    counts = np.bincount(lists.owners[fresh], minlength=len(lists.starts) - 1)
+    return Terms.paired(np.concatenate(([0], np.cumsum(counts))), found[fresh], len(taxonomy.terms))

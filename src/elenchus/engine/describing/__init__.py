@@ -1,0 +1,1 @@
+"""What a site holds, as tables of facts."""

@@ -1,0 +1,134 @@
+"""The first executor: a dataset in memory at an instant, asked by plans."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from elenchus.engine.select import Selection
+from elenchus.engine.stages import named_rows, select
+from elenchus.engine.view import View
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from numpy.typing import NDArray
+
+    from elenchus.engine.columns.dataset import Dataset
+    from elenchus.engine.stages import Stages
+    from elenchus.plan.answer import Answer
+    from elenchus.plan.explanation import Explanation, Verdict
+    from elenchus.plan.nodes import Plan
+    from elenchus.schema.subject import Subject
+    from elenchus.values.dates import Clock
+
+__all__ = ["Engine"]
+
+MOST_KEPT = 48  # answers whose steps are kept, the last ones: a page asks for the same rows several times
+
+
+@dataclass
+class Engine:
+    """A dataset at the instant of a clock.
+
+    All questions share two views: that of visitors, and that of those who may see what is not public. What
+    they work out (masks, columns, counts of terms) is worked out once. It can be used by several threads.
+    """
+
+    data: Dataset
+    clock: Clock
+    views: dict[bool, View] = field(default_factory=dict)
+    kept: OrderedDict[tuple[Plan, bytes | None], Stages] = field(default_factory=OrderedDict)
+
+    def view(self, *, unpublished: bool = False) -> View:
+        """Return what visitors may see, or all there is."""
+        if unpublished not in self.views:
+            self.views[unpublished] = View(self.data, self.clock.now, unpublished)
+        return self.views[unpublished]
+
+    def selection(self, plan: Plan, *, besides: int | None = None) -> Selection:
+        """Return what the conditions of a plan are asked of, with the rows of the listings that it names.
+
+        ``besides`` is an entry that is let in although it may not be seen.
+        """
+        view = self.view(unpublished=plan.unpublished)
+        if besides is not None and plan.subject.is_entries and not view.visible[besides]:
+            view = View(self.data, self.clock.now, plan.unpublished, besides)
+        listed = {rows: self.select(rows.plan).rows for rows in dict.fromkeys(named_rows(plan))}
+        return Selection(view, plan.subject, listed)
+
+    def select(self, plan: Plan, without: NDArray[np.intp] | None = None) -> Stages:
+        """Return the rows of a plan, with the steps on the way; ``without`` are rows to be left out."""
+        key = (plan, None if without is None else without.tobytes())
+        found = self.kept.pop(key, None) or select(plan, self.selection(plan), without=without)
+        self.kept[key] = found
+        while len(self.kept) > MOST_KEPT:
+            self.kept.pop(next(iter(self.kept)), None)
+        return found
+
+    def rows_of(self, subject: Subject, names: Sequence[str]) -> NDArray[np.intp]:
+        """Return the rows of some ids, as far as there are any."""
+        ids = (
+            {name: row for row, name in enumerate(self.view().ids(subject))}
+            if subject.is_terms
+            else self.data.rows_of_ids
+        )
+        return np.array([ids[name] for name in names if name in ids], dtype=np.intp)
+
+    def left_out(self, plan: Plan, without: Sequence[str] | None) -> NDArray[np.intp] | None:
+        """Return the rows that an answer leaves out; None where it leaves out none."""
+        return self.rows_of(plan.subject, without) if without else None
+
+    # As an executor
+
+    def run(
+        self,
+        plan: Plan,
+        question: str = "",
+        page: int | str = 1,
+        *,
+        without: Sequence[str] = (),
+        in_public: bool = False,
+    ) -> Answer:
+        """See :class:`Executor`."""
+        from elenchus.engine.run import answer
+
+        stages = self.select(plan, self.left_out(plan, without))
+        return answer(plan, stages, self.clock, question, page, in_public=in_public)
+
+    def ids(self, plan: Plan, *, without: Sequence[str] = ()) -> list[str]:
+        """See :class:`Executor`."""
+        return self.named(plan, self.select(plan, self.left_out(plan, without)).rows)
+
+    def count(self, plan: Plan, *, without: Sequence[str] = ()) -> int:
+        """See :class:`Executor`."""
+        return len(self.select(plan, self.left_out(plan, without)).rows)
+
+    def matching(self, plan: Plan) -> list[str]:
+        """See :class:`Executor`."""
+        return self.named(plan, np.flatnonzero(self.select(plan).matched))
+
+    def repeated(self, plan: Plan, without: Sequence[str]) -> list[str]:
+        """See :class:`Executor`."""
+        return self.named(plan, np.flatnonzero(self.select(plan, self.left_out(plan, without)).repeated))
+
+    def explain(self, plan: Plan, question: str = "", *, without: Sequence[str] = ()) -> Explanation:
+        """See :class:`Executor`."""
+        from elenchus.engine.explaining.explain import explain
+
+        return explain(plan, self.select(plan, self.left_out(plan, without)), self.clock, question)
+
+    def judge(self, plan: Plan, name: str, *, without: Sequence[str] | None = None) -> Verdict:
+        """See :class:`Executor`."""
+        from elenchus.engine.explaining.verdict import judge
+
+        row = int(self.rows_of(plan.subject, [name])[0])
+        return judge(self, plan, row, without=self.left_out(plan, without))
+
+    def named(self, plan: Plan, rows: NDArray[np.intp]) -> list[str]:
+        """Return the ids of some rows."""
+        ids = self.view().ids(plan.subject)
+        return [ids[row] for row in rows.tolist()]

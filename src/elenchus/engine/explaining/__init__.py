@@ -1,0 +1,1 @@
+"""Why an answer is as it is, and what would change it."""

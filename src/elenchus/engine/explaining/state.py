@@ -1,0 +1,56 @@
+"""The state of an entry of a dataset at an instant."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from elenchus.schema.state import Hold, HoldKind, State
+from elenchus.schema.types import CORE_FIELDS
+from elenchus.values.dates import from_instant
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from elenchus.engine.columns.dataset import Dataset
+
+__all__ = ["state_of"]
+
+HELD = {"draft": HoldKind.DRAFT, "withdrawn": HoldKind.WITHDRAWN}
+
+
+def state_of(data: Dataset, now: int, row: int) -> State:
+    """Return the state of an entry at an instant, every reason that keeps it back."""
+    status = data.core("status").item(row)
+    word = CORE_FIELDS["status"].type.choices[status] if status is not None else ""
+    return State((*by_status(data, row, word), *by_date(data, now, row, word), *by_end(data, now, row)))
+
+
+def by_status(data: Dataset, row: int, word: str) -> Iterator[Hold]:
+    """Yield what the status says against an entry, and the flag that stands for it."""
+    if written := data.misfit(row, "status"):
+        yield Hold(HoldKind.UNKNOWN_STATUS, "status", written)
+    elif word in HELD:
+        flag, is_held_twice = data.flags.get(row, ("", False))
+        yield Hold(HELD[word], flag or "status")
+        if is_held_twice:
+            yield Hold(HELD[word], "status", is_second=True)
+
+
+def by_date(data: Dataset, now: int, row: int, word: str) -> Iterator[Hold]:
+    """Yield what the date says against an entry: it lies ahead, is lacking, or cannot be read."""
+    start = data.core("date").item(row)
+    if written := data.misfit(row, "date"):
+        yield Hold(HoldKind.UNREADABLE_DATE, "date", written)
+    elif start is None and word == "scheduled":
+        yield Hold(HoldKind.UNDATED, "date")
+    elif start is not None and start > now:
+        yield Hold(HoldKind.SCHEDULED, "date", at=from_instant(start, data.zone))
+
+
+def by_end(data: Dataset, now: int, row: int) -> Iterator[Hold]:
+    """Yield what the end says against an entry: it is over, or cannot be read."""
+    end = int(data.entries.closes[row])
+    if written := data.misfit(row, "expires"):
+        yield Hold(HoldKind.UNREADABLE_END, "expires", written)
+    elif end <= now:
+        yield Hold(HoldKind.EXPIRED, "expires", at=from_instant(end, data.zone))

@@ -1,0 +1,128 @@
+"""What becomes of one entry: each condition with its value, its place, and what would list it."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from elenchus.engine.explaining.cures import Workshop
+from elenchus.engine.explaining.explain import value_words
+from elenchus.engine.explaining.placing import placed
+from elenchus.engine.explaining.remedies import Remedies
+from elenchus.engine.explaining.state import state_of
+from elenchus.engine.groups import grouped
+from elenchus.plan.explanation import Gate, Verdict
+from elenchus.plan.nodes import AllOf, AnyOf, Negation
+from elenchus.plan.walking import parts, tests_in
+from elenchus.plan.words import condition_words
+from elenchus.values.texts import either
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    import numpy as np
+    from numpy.typing import NDArray
+
+    from elenchus.engine.executor import Engine
+    from elenchus.engine.explaining.placing import Standing
+    from elenchus.engine.select import Selection
+    from elenchus.engine.stages import Stages
+    from elenchus.plan.explanation import Way
+    from elenchus.plan.nodes import Condition, Plan
+
+__all__ = ["judge"]
+
+
+def judge(engine: Engine, plan: Plan, row: int, *, without: NDArray[np.intp] | None = None) -> Verdict:
+    """Return what becomes of a row, an entry or a term, in the answer to a plan.
+
+    ``without`` are rows that the answer leaves out, because they stand on its page already.
+    """
+    data, now = engine.data, engine.clock.now
+    judged = engine.selection(plan, besides=row)
+    gates = list(gates_of(plan, engine, row, judged))
+    if without is not None:
+        gates.append(Gate("does not stand on the page already", row not in without))
+    stages = engine.select(plan, without)
+    place = placed(plan, stages, row)
+    ways: tuple[Way, ...] = ()
+    then = place
+    if not place.is_listed and plan.subject.is_entries:
+        remedies = Remedies(plan, engine, Workshop(judged, row), without)
+        ways = remedies.ways()
+        then = remedies.after(ways[0]) if ways else place
+    failing = [gate.words for gate in gates if not gate.holds and not gate.depth]
+    return Verdict(
+        id=judged.view.ids(plan.subject)[row],
+        name=name_of(judged, row),
+        place="" if plan.subject.is_terms else data.texts("source").item(row) or "",
+        state=None if plan.subject.is_terms else state_of(data, now, row),
+        listed=place.is_listed,
+        matches=place.matches,
+        findings=tuple(gates),
+        rank=place.rank or then.rank,
+        of=place.of if place.rank else then.of,
+        page=page_of(plan, place) if place.is_listed else None,
+        groups=groups_of(plan, stages, row) if place.is_listed else (),
+        cut=place.cut,
+        ways=ways,
+        needs=tuple(failing) if not (ways or place.is_listed) else (),
+    )
+
+
+def name_of(selection: Selection, row: int) -> str:
+    """Return the title of an entry, or the name of a term."""
+    if selection.subject.is_terms:
+        return selection.view.data.taxonomies[selection.subject.taxonomy].terms[row].name
+    return selection.view.titles.item(row) or ""
+
+
+def gates_of(plan: Plan, engine: Engine, row: int, judged: Selection) -> Iterator[Gate]:
+    """Yield all that is asked of a row, in the order of the pipeline."""
+    data = engine.data
+    if plan.subject.is_entries:
+        kind = data.kind_of(row)
+        if len(plan.kinds) < len(data.kind_names) and not plan.source:
+            yield Gate(f"is of the kind {either(plan.kinds)}", kind in plan.kinds, f"kind {kind}")
+        if not plan.unpublished:
+            state = state_of(data, engine.clock.now, row)
+            yield Gate("is public", state.is_public, str(state))
+    if plan.source:
+        among = bool(judged.among(plan.source)[row])
+        yield Gate(f"is listed in {plan.source.name}", among)
+    if plan.empty:
+        yield Gate("all parameters that it needs are given", holds=False, values=plan.empty)
+    for part in parts(plan.condition):
+        yield from nested(part, row, judged, 0)
+
+
+def nested(condition: Condition, row: int, judged: Selection, depth: int) -> Iterator[Gate]:
+    """Yield a condition and those inside it."""
+    holds = bool(judged.rows(condition)[row])
+    if isinstance(condition, AnyOf | AllOf):
+        word = "one of these holds" if isinstance(condition, AnyOf) else "all of these hold"
+        yield Gate(word, holds, depth=depth)
+        for part in condition.parts:
+            yield from nested(part, row, judged, depth + 1)
+    elif isinstance(condition, Negation) and isinstance(condition.part, AnyOf | AllOf | Negation):
+        yield Gate("this does not hold", holds, depth=depth)
+        yield from nested(condition.part, row, judged, depth + 1)
+    else:
+        fields = dict.fromkeys(test.field for test in tests_in(condition))
+        values = "; ".join(value_words(judged, field, row) for field in fields)
+        yield Gate(condition_words(condition), holds, values, depth)
+
+
+def page_of(plan: Plan, place: Standing) -> int | None:
+    """Return the page of a listed row; none where rows stand in groups."""
+    if plan.groups or place.rank is None:
+        return None
+    return (place.after_offset - 1) // plan.per_page + 1 if plan.per_page else 1
+
+
+def groups_of(plan: Plan, stages: Stages, row: int) -> tuple[str, ...]:
+    """Return the labels of the groups in which a listed row stands."""
+    if not plan.groups:
+        return ()
+    grouping = grouped(stages.selection, stages.rows, plan)
+    numbers = grouping.group_of[stages.rows[grouping.place_of] == row].tolist()
+    return tuple(grouping.labels[number] for number in numbers)

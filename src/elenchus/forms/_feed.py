@@ -1,0 +1,93 @@
+"""A feed whatever its form: whose it is, where its other pages are, what stands in it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Iterator
+
+    from elenchus.forms._record import Frame
+    from elenchus.plan.answer import Answer
+
+__all__ = ["NEVER", "Feed", "FeedItem", "feed_in", "stable_id"]
+
+NEVER = datetime(1970, 1, 1, tzinfo=UTC)  # where a form demands an instant and nothing has a date
+
+
+@dataclass(frozen=True, slots=True)
+class FeedItem:
+    """One entry: ``content`` is HTML whose addresses are whole, ``summary`` plain text.
+
+    ``updated`` and ``published`` are instants with their offset; ``terms`` pairs of a taxonomy's name
+    and a term's.
+    """
+
+    id: str
+    title: str
+    link: str
+    published: datetime | None
+    updated: datetime | None
+    summary: str
+    content: str
+    author: str = ""
+    image: str = ""
+    terms: tuple[tuple[str, str], ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Feed:
+    """A feed: all addresses are whole.
+
+    ``page`` is the page beside which it stands, ``address`` its own; ``previous`` and the like are those
+    of its other pages (RFC 5005, section 3), empty where there are none.
+    """
+
+    id: str
+    title: str
+    about: str
+    site: str
+    language: str
+    page: str
+    address: str
+    items: tuple[FeedItem, ...]
+    first: str = ""
+    previous: str = ""
+    next: str = ""
+    last: str = ""
+
+    @property
+    def around(self) -> Iterator[tuple[str, str]]:
+        """The other pages of the feed, each with its relation to this one."""
+        for rel in ("first", "previous", "next", "last"):
+            if address := getattr(self, rel):
+                yield rel, address
+
+    @property
+    def updated(self) -> datetime:
+        """The instant at which something in it last changed."""
+        return newest(item.updated for item in self.items)
+
+
+def feed_in(frame: Frame, answer: Answer) -> Feed:
+    """Return the rows of an answer as feeds have them; LookupError where nobody says how."""
+    if frame.feed is None:
+        raise LookupError("a feed needs what surrounds its rows")
+    return frame.feed(answer)
+
+
+def newest(instants: Iterable[datetime | None]) -> datetime:
+    """Return the latest of some instants; the beginning of 1970 where there is none."""
+    return max((each for each in instants if each), default=NEVER)
+
+
+def stable_id(site: str, name: str) -> str:
+    """Return an id that stays the same wherever its page moves (RFC 9562, a UUID of version 5).
+
+    ``site`` is the address of the site, ``name`` the id of an entry, or the path of a feed.
+    """
+    from uuid import NAMESPACE_URL, uuid5
+
+    return uuid5(NAMESPACE_URL, f"{site}#{name}").urn

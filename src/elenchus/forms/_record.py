@@ -1,0 +1,58 @@
+"""The shape of a form's record."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable
+
+    from elenchus.forms._feed import Feed
+    from elenchus.pieces.piece import Piece
+    from elenchus.plan.answer import Answer
+
+__all__ = ["Form", "Frame", "Need"]
+
+
+class Need(Enum):
+    """What a form needs besides an answer."""
+
+    ENTRIES = "rows that are entries: terms have no texts and no dates of their own"
+    ADDRESS = "the whole address of the site, under which its rows can be read elsewhere"
+
+
+@dataclass(frozen=True)
+class Frame:
+    """What surrounds an answer when it is written.
+
+    ``width`` is that of the terminal in columns, None where lines may be of any length. ``feed`` gives the
+    rows of an answer as feeds have them; it is there for forms that need entries and an address.
+    """
+
+    width: int | None = None
+    feed: Callable[[Answer], Feed] | None = None
+
+
+@dataclass(frozen=True)
+class Form:
+    """One way to write an answer.
+
+    ``label`` is what people call it, ``ending`` that of its files (empty for what is no file beside a page),
+    ``media_type`` that of its content. ``in_pages`` says that the pages of an answer are files of their own;
+    else all rows stand in one. ``tells`` says that it has a place for notices.
+    """
+
+    name: str
+    label: str
+    media_type: str
+    write: Callable[[Answer, Frame], Iterable[Piece]]
+    ending: str = ""
+    needs: frozenset[Need] = frozenset()
+    in_pages: bool = False
+    tells: bool = False
+
+    def text(self, answer: Answer, frame: Frame | None = None) -> str:
+        """Return an answer in this form as plain text."""
+        return "".join(piece.text for piece in self.write(answer, frame or Frame()))

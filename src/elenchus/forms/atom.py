@@ -1,0 +1,74 @@
+"""Atom (RFC 4287), in pages where the section is (RFC 5005, section 3)."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from elenchus.forms._feed import NEVER, feed_in
+from elenchus.forms._record import Form, Need
+from elenchus.pieces.piece import Piece
+from elenchus.values.dates import stamp
+from elenchus.values.xml import XmlWriter
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from elenchus.forms._feed import FeedItem
+    from elenchus.forms._record import Frame
+    from elenchus.plan.answer import Answer
+
+__all__ = ["FORM"]
+
+ATOM = "http://www.w3.org/2005/Atom"
+
+
+def write(answer: Answer, frame: Frame) -> Iterator[Piece]:
+    """Yield the rows of an answer as an Atom document."""
+    feed = feed_in(frame, answer)
+    xml = XmlWriter()
+    with xml.element("feed", xmlns=ATOM, xml_lang=feed.language):
+        xml.leaf("id", feed.id)
+        xml.leaf("title", feed.title)
+        if feed.about:
+            xml.leaf("subtitle", feed.about)
+        xml.leaf("updated", stamp(feed.updated))
+        with xml.element("author"):
+            xml.leaf("name", feed.site)
+        xml.leaf("link", rel="self", type="application/atom+xml", href=feed.address)
+        xml.leaf("link", rel="alternate", type="text/html", href=feed.page)
+        for rel, address in feed.around:
+            xml.leaf("link", rel=rel, type="application/atom+xml", href=address)
+        for item in feed.items:
+            entry(xml, item)
+    yield Piece(xml.text())
+
+
+def entry(xml: XmlWriter, item: FeedItem) -> None:
+    """Write one entry."""
+    with xml.element("entry"):
+        xml.leaf("id", item.id)
+        xml.leaf("title", item.title)
+        xml.leaf("updated", stamp(item.updated or NEVER))
+        if item.published:
+            xml.leaf("published", stamp(item.published))
+        if item.author:
+            with xml.element("author"):
+                xml.leaf("name", item.author)
+        if item.link:
+            xml.leaf("link", rel="alternate", type="text/html", href=item.link)
+        for taxonomy, term in item.terms:
+            xml.leaf("category", term=term, scheme=f"urn:taxonomy:{taxonomy}")
+        xml.leaf("summary", item.summary)
+        if item.content:
+            xml.leaf("content", item.content, type="html")
+
+
+FORM = Form(
+    name="atom",
+    label="Atom",
+    media_type="application/atom+xml",
+    write=write,
+    ending=".atom",
+    needs=frozenset({Need.ENTRIES, Need.ADDRESS}),
+    in_pages=True,
+)

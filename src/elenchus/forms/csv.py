@@ -1,0 +1,48 @@
+"""The rows of an answer as CSV (RFC 4180, lines ended by LF), with a header."""
+
+from __future__ import annotations
+
+import csv
+import io
+from typing import TYPE_CHECKING, Any
+
+from elenchus.forms._record import Form
+from elenchus.pieces.piece import Piece
+from elenchus.values.wording import as_text
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from elenchus.forms._record import Frame
+    from elenchus.plan.answer import Answer
+
+__all__ = ["FORM"]
+
+FORMULA = ("=", "+", "-", "@", "\t", "\r")  # what a spreadsheet begins a formula with, or skips before one
+
+
+def write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
+    """Yield a header and a line for each row of the page; several values are joined by ``|``.
+
+    A text that a spreadsheet would take for a formula gets an apostrophe before it (OWASP, “CSV
+    Injection”), unless the site says that formulas are wanted.
+    """
+    names = answer.fields
+    text = io.StringIO()
+    writer = csv.writer(text, lineterminator="\n")
+    writer.writerow(names)
+    writer.writerows(
+        [cell(row.values[name], formulas=answer.formulas) for name in names] for row in answer.rows
+    )
+    yield Piece(text.getvalue())
+
+
+def cell(value: Any, *, formulas: bool) -> str:
+    """Return a value as the text of a cell, dates as ISO 8601; numbers below zero are no formulas."""
+    values = value if isinstance(value, tuple) else () if value is None else (value,)
+    text = "|".join(map(as_text, values))
+    is_text = any(isinstance(each, str) for each in values)
+    return f"'{text}" if is_text and text.startswith(FORMULA) and not formulas else text
+
+
+FORM = Form(name="csv", label="CSV", media_type="text/csv", write=write, ending=".csv")

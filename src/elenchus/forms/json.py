@@ -1,0 +1,75 @@
+"""An answer as one JSON object."""
+
+from __future__ import annotations
+
+import json
+from typing import TYPE_CHECKING, Any
+
+from elenchus.forms._record import Form
+from elenchus.pieces.piece import Piece
+from elenchus.values.wording import plain
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from elenchus.forms._record import Frame
+    from elenchus.plan.answer import Answer, Choices, Group, Row
+
+__all__ = ["FORM", "row_object"]
+
+
+def write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
+    """Yield the object: the question, its counts, the rows of one page, the groups, the notices."""
+    document = {
+        "question": answer.question,
+        "at": answer.at.isoformat(),
+        "unpublished": answer.unpublished,
+        "matched": answer.matched,
+        "total": answer.total,
+        "placements": answer.placements,
+        "offset": answer.offset,
+        "page": answer.page,
+        "pages": answer.pages,
+        "per_page": answer.per_page,
+        "rows": [row_object(row) for row in answer.rows],
+        "grouped_by": list(answer.grouped_by),
+        "groups": None if answer.groups is None else [group_object(group) for group in answer.groups],
+        "overlap": {name: list(labels) for name, labels in answer.overlap.items()},
+        "choices": None if answer.choices is None else choices_object(answer.choices),
+        "notices": [
+            {"code": notice.code, "message": notice.message, "hint": notice.hint} for notice in answer.notices
+        ],
+    }
+    yield Piece(json.dumps(document, ensure_ascii=False, indent=2) + "\n")
+
+
+def row_object(row: Row) -> dict[str, Any]:
+    """Return a row as an object, a missing value as null."""
+    return {name: plain(value) for name, value in row.values.items()}
+
+
+def group_object(group: Group) -> dict[str, Any]:
+    """Return a group as an object."""
+    return {
+        "keys": [plain(key) for key in group.keys],
+        "label": group.label,
+        "count": group.count,
+        "shown": group.shown,
+        "rows": list(group.rows),
+    }
+
+
+def choices_object(choices: Choices) -> dict[str, Any]:
+    """Return the choices of a parameter as an object."""
+    return {
+        "parameter": choices.parameter,
+        "label": choices.label,
+        "many": choices.many,
+        "choices": [
+            {"value": each.value, "label": each.label, "depth": each.depth, "count": each.count}
+            for each in choices.choices
+        ],
+    }
+
+
+FORM = Form(name="json", label="JSON", media_type="application/json", write=write, ending=".json", tells=True)

@@ -1,0 +1,72 @@
+"""An answer as Markdown to paste: a table, or a list of links under a heading for each group."""
+
+from __future__ import annotations
+
+import re
+from typing import TYPE_CHECKING
+
+from elenchus.forms._record import Form
+from elenchus.forms.table import columns
+from elenchus.pieces.piece import Piece, printable
+from elenchus.values.addresses import given_href
+from elenchus.values.wording import spoken
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from elenchus.forms._record import Frame
+    from elenchus.plan.answer import Answer, Row
+    from elenchus.values.addresses import Href
+
+__all__ = ["FORM", "escaped", "linked"]
+
+SPECIAL = re.compile(r"([\\`*_\[\]<>|#~])")
+ADDRESS = re.compile(r"[\s()<>\\]")  # what would end the address of a link
+
+
+def write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
+    """Yield a list where only titles are asked for, a table where the question names fields."""
+    rows = {row.id: row for row in answer.rows}
+    if answer.groups is not None:
+        for group in answer.groups:
+            yield Piece(f"## {escaped(group.label)} ({group.count})\n\n")
+            for name in group.rows:
+                yield Piece(f"- {link(rows[name])}\n")
+            yield Piece("\n" if group.rows else "")
+    elif answer.mentioned:
+        yield from table(answer)
+    else:
+        for row in answer.rows:
+            yield Piece(f"- {link(row)}\n")
+
+
+def table(answer: Answer) -> Iterator[Piece]:
+    """Yield a table with a column for each field that the question names."""
+    title = "name" if answer.subject.is_terms else "title"
+    names = [name for name in columns(answer) if name not in ("id", title)]
+    yield Piece(f"| {' | '.join([title, *names])} |\n")
+    yield Piece(f"|{'---|' * (len(names) + 1)}\n")
+    for row in answer.rows:
+        cells = [link(row), *(escaped(spoken(row.values[name])) for name in names)]
+        yield Piece(f"| {' | '.join(cells)} |\n")
+
+
+def link(row: Row) -> str:
+    """Return the title of a row, as a link where it has an address."""
+    title = escaped(str(row.values.get("title") or row.values.get("name") or row.id))
+    return linked(title, given_href(str(row.values.get("address") or "")))
+
+
+def linked(title: str, href: Href) -> str:
+    """Return text that is Markdown already, as a link where it leads somewhere."""
+    if not href:
+        return title
+    return f"[{title}]({ADDRESS.sub(lambda match: f'%{ord(match[0]):02X}', href)})"
+
+
+def escaped(text: str) -> str:
+    """Return a text that Markdown shows as it is, on one line."""
+    return SPECIAL.sub(r"\\\1", printable(text))
+
+
+FORM = Form(name="markdown", label="Markdown", media_type="text/markdown", write=write, ending=".md")

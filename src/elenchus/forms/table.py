@@ -1,0 +1,140 @@
+"""An answer as a table for people."""
+
+from __future__ import annotations
+
+from itertools import chain
+from typing import TYPE_CHECKING
+
+from elenchus.forms._record import Form
+from elenchus.pieces.grid import Heading, grid
+from elenchus.pieces.piece import Piece, Role, clipped, printable, width_of
+from elenchus.pieces.problems import notice_lines
+from elenchus.values.dates import to_minute
+from elenchus.values.wording import spoken
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from elenchus.forms._record import Frame
+    from elenchus.plan.answer import Answer, Choices, Group
+
+__all__ = ["FORM", "columns"]
+
+BAR = 24  # columns of the longest bar
+EIGHTHS = " ▏▎▍▌▋▊▉"
+INDENT = 2
+
+
+def write(answer: Answer, frame: Frame) -> Iterator[Piece]:
+    """Yield the rows with the fields that the question names, then the counts and the notices."""
+    if answer.choices is not None:
+        yield from choice_lines(answer.choices, frame.width)
+    elif answer.groups is not None:
+        yield from group_lines(answer, frame.width)
+    elif answer.rows:
+        yield from chain.from_iterable(row_lines(answer, frame.width))
+    if answer.rows or answer.groups or answer.choices:
+        yield Piece("\n")
+    if not answer.choices:
+        yield from summary(answer)
+    yield from notice_lines(answer.notices)
+
+
+def row_lines(answer: Answer, width: int | None) -> list[list[Piece]]:
+    """Return the line of headings and the lines of the rows."""
+    names = columns(answer)
+    rows = [[spoken(row.values[name]) for name in names] for row in answer.rows]
+    return grid([heading(answer, name) for name in names], rows, width)
+
+
+def choice_lines(choices: Choices, width: int | None) -> Iterator[Piece]:
+    """Yield the choices of a parameter with the number of rows that each would leave."""
+    yield Piece(f"{printable(choices.label)}: choose with --with {choices.parameter}=…\n\n", Role.STRONG)
+    headings = [Heading("value", Role.NAME), Heading("name", flexible=True), Heading("rows", right=True)]
+    rows = [
+        (each.value, "  " * each.depth + each.label, "" if each.count is None else str(each.count))
+        for each in choices.choices
+    ]
+    yield from chain.from_iterable(grid(headings, rows, width))
+
+
+def group_lines(answer: Answer, width: int | None) -> Iterator[Piece]:
+    """Yield each group with its count as a bar, and its rows below it."""
+    groups = answer.groups or ()
+    inner = None if width is None else width - INDENT
+    lines = {row.id: line for row, line in zip(answer.rows, row_lines(answer, inner)[1:], strict=True)}
+    labels = [printable(group.label) for group in groups]
+    room = max(map(width_of, labels), default=0)
+    room = room if width is None else min(room, max(width - BAR - 12, 12))
+    most = max((group.count for group in groups), default=0)
+    for number, (group, label) in enumerate(zip(groups, labels, strict=True)):
+        if number and any(each.rows for each in groups):
+            yield Piece("\n")
+        yield from group_heading(group, clipped(label, room), room, most)
+        for row in group.rows:
+            yield Piece(" " * INDENT)
+            yield from lines[row]
+
+
+def group_heading(group: Group, label: str, room: int, most: int) -> Iterator[Piece]:
+    """Yield the label of a group, its count, a bar, and how much of it is to be seen."""
+    yield Piece(label, Role.HEADING if group.keys[-1] is not None else Role.NOTICE)
+    yield Piece(f"{' ' * (room - width_of(label))}  {group.count:>{len(str(most))}}")
+    if group.count:
+        yield Piece(f"  {bar(group.count, most)}", Role.NAME)
+    if 0 < len(group.rows) < group.count:
+        yield Piece(f"  {len(group.rows)} shown", Role.FAINT)
+    yield Piece("\n")
+
+
+def bar(count: int, most: int) -> str:
+    """Return a bar in proportion to the largest count, to an eighth of a column."""
+    eighths = round(count * BAR * 8 / most) if most else 0
+    return ("█" * (eighths // 8) + EIGHTHS[eighths % 8]).rstrip()
+
+
+def columns(answer: Answer) -> list[str]:
+    """Return the names of the columns: those that a listing shows, or id, title and what is asked about.
+
+    The kind is among them where ids do not tell it.
+    """
+    if answer.columns:
+        return list(dict.fromkeys(("id", *answer.columns)))
+    if answer.subject.is_terms:
+        return list(dict.fromkeys(("id", "name", "own", "with_below", *answer.mentioned)))
+    kinds = {row["kind"] for row in answer.rows}
+    untold = len(kinds) > 1 and not all(row.id.startswith(f"{row['kind']}/") for row in answer.rows)
+    first = ("id", "kind", "title", "date") if untold else ("id", "title", "date")
+    return list(dict.fromkeys((*first, *answer.mentioned)))
+
+
+def heading(answer: Answer, name: str) -> Heading:
+    """Return the heading of a column."""
+    numeric = any(isinstance(row.values[name], (int, float)) for row in answer.rows)
+    numeric = numeric and not any(isinstance(row.values[name], bool) for row in answer.rows)
+    role = {"id": Role.NAME, "title": Role.STRONG, "name": Role.STRONG}.get(name, Role.PLAIN)
+    return Heading(name, role, right=numeric, flexible=not numeric and name != "date")
+
+
+def summary(answer: Answer) -> Iterator[Piece]:
+    """Yield one line of counts and the time at which they hold."""
+    noun = answer.subject.counted(answer.matched)
+    parts = [f"{answer.matched} {noun}"]
+    if answer.total != answer.matched:
+        parts = [f"{answer.total} of {answer.matched} {noun}"]
+    if answer.groups is not None:
+        parts.append(placed(answer))
+    if answer.pages > 1:
+        parts.append(f"page {answer.page} of {answer.pages}")
+    parts.append(f"as of {to_minute(answer.at)} {answer.at.tzinfo}")
+    yield Piece(" · ".join(parts) + "\n", Role.FAINT)
+
+
+def placed(answer: Answer) -> str:
+    """Return how the counts of groups add up."""
+    if not answer.overlap:
+        return f"{answer.placements} in groups"
+    return f"{answer.placements} in groups, {len(answer.overlap)} in more than one"
+
+
+FORM = Form(name="table", label="Table", media_type="text/plain", write=write, tells=True)

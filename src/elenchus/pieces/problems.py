@@ -1,0 +1,92 @@
+"""Problems as text: what is wrong, where, and what would help."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from elenchus.pieces.piece import Piece, Role, printable, width_of
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Iterator, Sequence
+
+    from elenchus.errors import Problem, Span
+
+__all__ = ["content_problems", "notice_lines", "plain_problems", "question_problems"]
+
+INDENT = "    "
+WINDOW = 100  # columns of a long line that are shown around a caret
+FEW = 3  # content problems shown beside an answer
+
+
+def question_problems(text: str, problems: Sequence[Problem]) -> Iterator[Piece]:
+    """Yield each problem with its line of the question and a caret under the place."""
+    for number, problem in enumerate(problems):
+        if number:
+            yield Piece("\n")
+        if problem.place:
+            yield Piece(f"{problem.place}: ", Role.NAME)
+        yield from sentence(problem)
+        if problem.span:
+            yield from caret(text, problem.span)
+        yield from hint(problem)
+
+
+def plain_problems(problems: Sequence[Problem]) -> Iterator[Piece]:
+    """Yield each problem with its file and line where it has them."""
+    for problem in problems:
+        if problem.place:
+            yield Piece(f"{problem.place}: ", Role.NAME)
+        yield from sentence(problem)
+        yield from hint(problem)
+
+
+def content_problems(problems: Sequence[Problem], *, everything: bool = False) -> Iterator[Piece]:
+    """Yield how many problems the content has, and the first few, one a line."""
+    if not problems:
+        return
+    count = "1 problem" if len(problems) == 1 else f"{len(problems)} problems"
+    yield Piece("\n")
+    yield Piece(f"{count} in the content, which did not stop the answer:\n", Role.NOTICE)
+    shown = problems if everything or len(problems) <= FEW + 1 else problems[:FEW]
+    for problem in shown:
+        yield Piece("  ")
+        yield Piece(f"{problem.place}: ", Role.NAME)
+        yield Piece(printable(f"{problem.message}. {problem.hint}".rstrip()) + "\n")
+    if len(shown) < len(problems):
+        yield Piece(f"  … and {len(problems) - len(shown)} more; --problems shows them all\n", Role.FAINT)
+
+
+def notice_lines(notices: Iterable[Problem]) -> Iterator[Piece]:
+    """Yield each notice of an answer on a line of its own."""
+    for notice in notices:
+        yield Piece("note: ", Role.NOTICE)
+        yield Piece(printable(f"{notice.message}. {notice.hint}".rstrip()) + "\n")
+
+
+def sentence(problem: Problem) -> Iterator[Piece]:
+    """Yield what is wrong as a sentence, with its code."""
+    message = printable(problem.message)
+    yield Piece(f"{message[:1].upper()}{message[1:]}.", Role.ERROR)
+    yield Piece(f"  [{problem.code}]\n", Role.FAINT)
+
+
+def hint(problem: Problem) -> Iterator[Piece]:
+    """Yield what would help."""
+    for line in problem.hint.split("\n") if problem.hint else ():
+        yield Piece(f"{INDENT}{printable(line)}\n", Role.HINT)
+
+
+def caret(text: str, span: Span) -> Iterator[Piece]:
+    """Yield the line of the question on which a span begins, and carets under it."""
+    start = text.rfind("\n", 0, span.start) + 1
+    end = text.find("\n", span.start)
+    line = text[start : end if end >= 0 else len(text)]
+    first, last = span.start - start, max(span.start + 1, min(span.end, start + len(line))) - start
+    fits = len(line) <= WINDOW or first < WINDOW // 2
+    before, cut = (line[:first], "") if fits else (line[first - WINDOW // 3 : first], "…")
+    marked, after = line[first:last][:WINDOW], line[last:]
+    room = max(0, WINDOW - len(before) - len(marked))
+    tail = after if len(after) <= room else f"{after[:room]}…"
+    yield Piece(f"{INDENT}{cut}{printable(before + marked + tail)}\n", Role.STRONG)
+    width = max(1, width_of(printable(marked)))
+    yield Piece(f"{INDENT}{' ' * width_of(cut + printable(before))}{'^' * width}\n", Role.ERROR)

@@ -1,0 +1,116 @@
+"""The answer to a question: which rows, how many, on which page, in which groups, with what they hold."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import date, datetime
+from typing import TYPE_CHECKING, Any, TypeAlias
+
+from elenchus.schema.subject import ENTRIES, Subject
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from elenchus.errors import Problem
+
+__all__ = ["Answer", "Choice", "Choices", "Group", "Row", "Scalar"]
+
+Scalar: TypeAlias = str | int | float | bool | date | datetime
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """One entry, or one term, of an answer.
+
+    ``values`` holds each shown field: a scalar, a tuple of them for lists and terms (by slug), or None
+    where there is no value. References are ids. Dates written without a time are ``date``, the others
+    ``datetime`` in the site's zone.
+    """
+
+    id: str
+    values: Mapping[str, Scalar | tuple[Scalar, ...] | None]
+
+    def __getitem__(self, name: str) -> Any:
+        return self.values[name]
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """One group of an answer.
+
+    ``keys`` has a value for each key of ``group by``, None for a missing one. ``count`` is the number of
+    rows in the group, ``shown`` how many of them are left by ``limit N per group``, ``rows`` the ids of
+    those that stand on this page.
+    """
+
+    keys: tuple[Scalar | None, ...]
+    label: str
+    count: int
+    shown: int
+    rows: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """One value that a parameter can have: as it is given, as people call it, with its rows.
+
+    ``depth`` counts the terms above it in a tree. ``count`` is None where it cannot be asked.
+    """
+
+    value: str
+    label: str
+    depth: int
+    count: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class Choices:
+    """The choices of one parameter of a listing."""
+
+    parameter: str
+    label: str
+    many: bool
+    choices: tuple[Choice, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """The answer to one question.
+
+    ``matched`` counts the visible rows that meet the condition, ``total`` those that remain after
+    offset and limit; ``rows`` are those of one page, each once. ``page`` counts from 1; ``pages`` is 1
+    for an empty answer. With groups, ``placements`` is the sum of their counts and ``overlap`` has the
+    ids of rows in more than one, each with the labels of its groups; without, ``groups`` is None.
+    ``subject`` is what rows are, ``shown`` are the fields that every row has, ``mentioned`` those that the
+    question names, ``columns`` those that a listing shows; ``at`` is the now it was asked at,
+    ``unpublished`` says that drafts and the like are among the rows, ``formulas`` that cells of a table may
+    be such. ``choices`` stand in
+    the place of rows where a listing shows what can be chosen.
+    """
+
+    question: str
+    matched: int
+    total: int
+    offset: int
+    page: int
+    pages: int
+    per_page: int | None
+    rows: tuple[Row, ...]
+    at: datetime
+    subject: Subject = ENTRIES
+    shown: tuple[str, ...] = ()
+    mentioned: tuple[str, ...] = ()
+    columns: tuple[str, ...] = ()
+    notices: tuple[Problem, ...] = ()
+    groups: tuple[Group, ...] | None = None
+    grouped_by: tuple[str, ...] = ()
+    placements: int | None = None
+    overlap: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    unpublished: bool = False
+    choices: Choices | None = None
+    formulas: bool = False
+
+    @property
+    def fields(self) -> tuple[str, ...]:
+        """The names of all values of a row."""
+        return tuple(dict.fromkeys((*self.shown, *self.mentioned, *self.columns)))

@@ -1,0 +1,54 @@
+"""What runs plans: columns in memory, tables in a database, a cluster; each gives the same answers."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Protocol
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from elenchus.plan.answer import Answer
+    from elenchus.plan.explanation import Explanation, Verdict
+    from elenchus.plan.nodes import Plan
+
+__all__ = ["Executor"]
+
+
+class Executor(Protocol):
+    """Content at an instant, asked by plans.
+
+    ``without`` are the ids of rows that an answer leaves out before offset and limit, because they stand
+    elsewhere on its page.
+    """
+
+    def run(
+        self,
+        plan: Plan,
+        question: str = "",
+        page: int | str = 1,
+        *,
+        without: Sequence[str] = (),
+        in_public: bool = False,
+    ) -> Answer:
+        """Return one page of an answer. Raises NoSuchPage.
+
+        ``in_public`` keeps what is said beside the rows to what anybody may know.
+        """
+
+    def ids(self, plan: Plan, *, without: Sequence[str] = ()) -> list[str]:
+        """Return the ids of all rows of an answer, on all its pages."""
+
+    def count(self, plan: Plan, *, without: Sequence[str] = ()) -> int:
+        """Return the number of all rows of an answer."""
+
+    def matching(self, plan: Plan) -> list[str]:
+        """Return the ids of all rows that meet the condition, in no order, whatever cuts the answer."""
+
+    def repeated(self, plan: Plan, without: Sequence[str]) -> list[str]:
+        """Return the ids of the rows among those left out that the answer would have."""
+
+    def explain(self, plan: Plan, question: str = "", *, without: Sequence[str] = ()) -> Explanation:
+        """Return why an answer is as it is: what each step leaves and removes."""
+
+    def judge(self, plan: Plan, name: str, *, without: Sequence[str] | None = None) -> Verdict:
+        """Return what becomes of a row, by its id, in an answer."""

@@ -1,0 +1,293 @@
+"""Listings on the wire, as JSON:API 1.1 has it: resources, links, counts, errors."""
+
+from __future__ import annotations
+
+import json
+import re
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+from urllib.parse import parse_qsl, quote, urlencode
+
+from elenchus.asking.query import Query
+from elenchus.errors import ElenchusError, NoSuchName, NoSuchPage, Problem
+from elenchus.plan.nodes import Stored
+from elenchus.preview.reply import Reply
+from elenchus.schema.subject import ENTRIES
+from elenchus.schema.types import Type
+from elenchus.values.texts import either, nearest, quoted
+from elenchus.values.wording import plain
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Iterator, Mapping, Sequence
+
+    from elenchus.plan.answer import Answer, Row
+    from elenchus.plan.nodes import FieldRef, Plan
+    from elenchus.preview.live import Moment
+    from elenchus.site.inheritance import Listing
+
+__all__ = ["API", "MEDIA_TYPE", "listing_reply", "listings_reply", "problem_reply"]
+
+API = "/api/listings"
+MEDIA_TYPE = "application/vnd.api+json"
+FILTER = re.compile(r"filter\[([^\[\]]+)\]")
+PAGE_NUMBER = "page[number]"
+SORT = "sort"
+LONGEST_VALUE = 500
+SUMMARY = ("summary",)
+
+
+class Refused(Exception):
+    """A request that cannot be answered; ``parameter`` is the one that is wrong."""
+
+    def __init__(self, status: int, problem: Problem, parameter: str = "") -> None:
+        super().__init__(problem.message)
+        self.status = status
+        self.problem = problem
+        self.parameter = parameter
+
+
+def listings_reply(moment: Moment) -> Reply:
+    """Return all listings, as resources with what they ask and which parameters they take."""
+    library = moment.site.library
+    data = [
+        {
+            "type": "listing",
+            "id": name,
+            "attributes": {
+                "title": listing.title,
+                "about": str(listing.setting("about", "") or ""),
+                "question": listing.asks,
+                "parameters": list(listing.parameter_names),
+            },
+            "links": {"self": f"{API}/{quote(name)}"},
+        }
+        for name in library.names
+        for listing in (library.get(name),)
+    ]
+    return document({"data": data, "links": {"self": API}, "meta": {"total": len(data)}})
+
+
+def listing_reply(moment: Moment, name: str, query: str) -> Reply:
+    """Return a page of a listing; what is wrong with a request as JSON:API errors."""
+    try:
+        return answered(moment, name, query)
+    except Refused as error:
+        return problem_reply(error.status, [error.problem], error.parameter)
+    except NoSuchPage as error:
+        return problem_reply(404, error.problems, PAGE_NUMBER)
+    except NoSuchName as error:
+        return problem_reply(404, error.problems)
+    except ElenchusError as error:
+        return problem_reply(400, error.problems)
+
+
+def answered(moment: Moment, name: str, address: str) -> Reply:
+    """Return a page of a listing. Raises Refused and what asking raises."""
+    site = moment.site
+    if name not in site.library.names:
+        near = nearest(name, site.library.names)
+        hint = f"Did you mean {either(near)}?" if near else f"{API} lists them all."
+        raise Refused(404, Problem("unknown-listing", f"there is no listing {quoted(name)}", hint))
+    listing = site.library.get(name)
+    given, page = read_query(listing, address)
+    query = Query(site, listing, given)
+    try:
+        plan = query.plan
+    except ElenchusError as error:
+        raise located(listing, given, error) from None
+    answer = query.answer(page, in_public=True)
+    types = {ref.name: ref for ref in (*plan.fields, *plan.show)}
+    return document(
+        {
+            "data": [resource(moment, plan, types, row) for row in answer.rows],
+            "links": links(name, given, listing, answer),
+            "meta": meta(moment, query, answer),
+        }
+    )
+
+
+def read_query(listing: Listing, query: str) -> tuple[dict[str, list[str]], str]:
+    """Return the values of the parameters, and the page. Raises Refused for what it does not take."""
+    given: dict[str, list[str]] = {}
+    page = "1"
+    for key, text in parse_qsl(query, keep_blank_values=True):
+        match = FILTER.fullmatch(key)
+        if len(text) > LONGEST_VALUE:
+            raise Refused(400, Problem("long-value", "the value is too long"), key)
+        if match:
+            known_filter(listing, match[1], key)
+            parts = text.split(",") if takes_many(listing, match[1]) else [text]
+            given.setdefault(match[1], []).extend(part for part in parts if part)
+        elif key == SORT:
+            given[order_of(listing)] = [text]
+        elif key == PAGE_NUMBER:
+            page = text
+        else:
+            hint = f"Known: filter[…], {SORT}, {PAGE_NUMBER}."
+            raise Refused(
+                400, Problem("unknown-parameter", f"there is no parameter {quoted(key)}", hint), key
+            )
+    return given, page
+
+
+def takes_many(listing: Listing, name: str) -> bool:
+    """Say whether a parameter takes several values, which commas part; undeclared ones do."""
+    return name not in listing.parameters or listing.parameters[name][0].many
+
+
+def known_filter(listing: Listing, name: str, key: str) -> None:
+    """Raise Refused for a parameter that a listing does not declare, or that is its order."""
+    orders = [each for each, (rule, _) in listing.parameters.items() if rule.orders]
+    names = [each for each in listing.parameter_names if each not in orders]
+    if name in names:
+        return
+    near = nearest(name, names)
+    hint = f"Did you mean filter[{near[0]}]?" if near else f"It takes {either(names) or 'none'}."
+    if name in orders:
+        hint = f"Write {SORT}=…."
+    raise Refused(
+        400, Problem("unknown-parameter", f"{listing.name} has no parameter {quoted(name)}", hint), key
+    )
+
+
+def order_of(listing: Listing) -> str:
+    """Return the parameter that stands for the order. Raises Refused where there is none."""
+    for name, (rule, _) in listing.parameters.items():
+        if rule.orders and name in listing.parameter_names:
+            return name
+    raise Refused(400, Problem("unknown-parameter", f"{listing.name} has one order only"), SORT)
+
+
+def located(listing: Listing, given: Mapping[str, Sequence[str]], error: ElenchusError) -> Exception:
+    """Return an error with the parameter of the request that it is about."""
+    problem = error.problems[0]
+    name = problem.parameter
+    if name not in given:
+        return error
+    rule = listing.parameters[name][0] if name in listing.parameters else None
+    return Refused(400, problem, SORT if rule and rule.orders else f"filter[{name}]")
+
+
+# Documents
+
+
+def resource(moment: Moment, plan: Plan, types: Mapping[str, FieldRef], row: Row) -> dict[str, Any]:
+    """Return a row as a resource: values as attributes, references as relationships."""
+    desk = moment.renderer.desk
+    view = desk.row(plan.subject, row.id)
+    attributes: dict[str, Any] = {}
+    relationships: dict[str, Any] = {}
+    for name, value in row.values.items():
+        if name in ("id", "kind", "address"):
+            continue
+        ref = types.get(name)
+        if ref and ref.type.type in (Type.ENTRY, Type.TERM) and isinstance(ref.source, Stored):
+            relationships[name] = {"data": identifiers(moment, ref, value)}
+        elif name in SUMMARY:
+            attributes[name] = view.summary()
+        else:
+            attributes[member(name)] = plain(value)
+    found: dict[str, Any] = {"type": view.kind, "id": row.id, "attributes": attributes}
+    if relationships:
+        found["relationships"] = relationships
+    if view.address:
+        found["links"] = {"self": view.address}
+    return found
+
+
+def member(name: str) -> str:
+    """Return a field as the name of a member, which has no dots in JSON:API."""
+    return name.replace(".", "_")
+
+
+def identifiers(moment: Moment, ref: FieldRef, value: Any) -> Any:
+    """Return references as resource identifiers: one or null for a single one, a list for many."""
+    names = value if isinstance(value, tuple) else () if value is None else (value,)
+    found = [
+        {"type": ref.type.taxonomy or moment.renderer.desk.row(ENTRIES, str(name)).kind, "id": str(name)}
+        for name in names
+    ]
+    return found if ref.type.many else next(iter(found), None)
+
+
+def links(name: str, given: Mapping[str, Sequence[str]], listing: Listing, answer: Answer) -> dict[str, Any]:
+    """Return the links to a page and those around it."""
+    orders = {each for each, (rule, _) in listing.parameters.items() if rule.orders}
+    pairs = [
+        (SORT, texts[0]) if each in orders else (f"filter[{each}]", ",".join(texts))
+        for each, texts in given.items()
+        if texts
+    ]
+
+    def link(number: int) -> str | None:
+        if not 1 <= number <= answer.pages:
+            return None
+        query = urlencode([*pairs, *([(PAGE_NUMBER, str(number))] if number > 1 else [])])
+        return f"{API}/{quote(name)}" + (f"?{query}" if query else "")
+
+    return {
+        "self": link(answer.page),
+        "first": link(1),
+        "prev": link(answer.page - 1),
+        "next": link(answer.page + 1),
+        "last": link(answer.pages),
+    }
+
+
+def meta(moment: Moment, query: Query, answer: Answer) -> dict[str, Any]:
+    """Return the counts: of rows, of pages, of groups, and of what each choice would leave."""
+    found: dict[str, Any] = {
+        "total": answer.total,
+        "matched": answer.matched,
+        "page": answer.page,
+        "pages": answer.pages,
+        "at": answer.at.isoformat(),
+        "counts": dict(counts(query)),
+        "notices": [str(notice) for notice in answer.notices],
+    }
+    if answer.groups is not None:
+        found["groups"] = [
+            {
+                "keys": [plain(key) for key in group.keys],
+                "label": moment.book.label(answer, group),
+                "count": group.count,
+            }
+            for group in answer.groups
+        ]
+    return found
+
+
+def counts(query: Query) -> Iterator[tuple[str, list[dict[str, Any]]]]:
+    """Yield for each parameter its choices with the rows that each would leave, the others as given."""
+    for name, (rule, _) in query.listing.parameters.items():
+        if rule.orders or name not in query.listing.parameter_names:
+            continue
+        others = {each: texts for each, texts in query.given.items() if each != name}
+        found = replace(query, given=others).choices(rule).choices
+        yield (
+            name,
+            [{"value": each.value, "label": each.label, "count": each.count} for each in found if each.count],
+        )
+
+
+def document(content: dict[str, Any], status: int = 200) -> Reply:
+    """Return a JSON:API document."""
+    whole = {"jsonapi": {"version": "1.1"}, **content}
+    return Reply((json.dumps(whole, ensure_ascii=False) + "\n").encode(), MEDIA_TYPE, status)
+
+
+def problem_reply(status: int, problems: Iterable[Problem], parameter: str = "") -> Reply:
+    """Return problems as JSON:API errors."""
+    errors = []
+    for problem in problems:
+        error: dict[str, Any] = {
+            "status": str(status),
+            "code": problem.code,
+            "title": problem.message[:1].upper() + problem.message[1:],
+        }
+        if problem.hint:
+            error["detail"] = problem.hint
+        if parameter:
+            error["source"] = {"parameter": parameter}
+        errors.append(error)
+    return replace(document({"errors": errors}), status=status)

@@ -1,0 +1,289 @@
+"""The preview server: routes, limits, caching, and the news that the site has changed."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import logging
+import threading
+from collections import OrderedDict
+from dataclasses import dataclass, field
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING
+from urllib.parse import unquote
+
+from starlette.applications import Starlette
+from starlette.concurrency import run_in_threadpool
+from starlette.middleware import Middleware
+from starlette.middleware.trustedhost import TrustedHostMiddleware
+from starlette.responses import Response, StreamingResponse
+from starlette.routing import Route
+
+from elenchus.errors import ElenchusError, NoSuchName, Problem, SiteError
+from elenchus.preview import api, tools
+from elenchus.preview.failing import failed_page
+from elenchus.preview.pages import missing, page_reply
+from elenchus.preview.preview import TOOLS
+from elenchus.preview.reply import Reply
+
+if TYPE_CHECKING:
+    from collections.abc import AsyncIterator, Callable, Sequence
+    from types import FrameType
+
+    from starlette.requests import Request
+
+    from elenchus.preview.live import Live, Moment
+
+__all__ = ["application", "serve"]
+
+LONGEST_ADDRESS = 4000  # bytes of path and query
+MOST_FIELDS = 100  # of a query
+SECONDS = 20  # that a request may take
+HEARTBEAT = 15  # seconds after which a silent stream says that it is still there
+MOST_KEPT = 256  # replies
+LONGEST_TIME = 40  # characters
+FOLDER = Path(__file__).with_name("assets")
+ASSET_TYPES = {"preview.css": "text/css; charset=utf-8", "preview.js": "text/javascript; charset=utf-8"}
+SAFE = {"X-Content-Type-Options": "nosniff", "Referrer-Policy": "same-origin", "Cache-Control": "no-cache"}
+
+
+@dataclass
+class Office:
+    """What all requests share: the site, the replies that were made, those who wait for news."""
+
+    live: Live
+    kept: OrderedDict[tuple[object, ...], Reply] = field(default_factory=OrderedDict)
+    lock: threading.Lock = field(default_factory=threading.Lock)
+    waiting: set[asyncio.Event] = field(default_factory=set)
+    is_closing: bool = False
+
+    def answer(self, at: str, path: str, query: str) -> Reply:
+        """Return the reply to an address, a kept one where the site and its time are the same."""
+        if path.removeprefix(TOOLS) in ASSET_TYPES:
+            name = path.removeprefix(TOOLS)
+            return Reply((FOLDER / name).read_bytes(), ASSET_TYPES[name])
+        try:
+            if path == f"{TOOLS}time":
+                return tools.time_reply(self.live, query)
+            moment = self.moment(at)
+            key = (moment.version, moment.site.clock.now, path, query)
+            return self.kept.get(key) or self.keep(key, made(moment, path, query))
+        except ElenchusError as error:
+            if path.startswith(api.API):
+                return api.problem_reply(500, error.problems)
+            return failed_page(error)
+
+    def moment(self, at: str) -> Moment:
+        """Return the site at a time, at its own where that means nothing. Raises SiteError."""
+        try:
+            return self.live.moment(at)
+        except SiteError:
+            if not at:
+                raise
+            return self.live.moment()
+
+    def keep(self, key: tuple[object, ...], reply: Reply) -> Reply:
+        """Return a reply, and keep it in the place of the oldest."""
+        with self.lock:
+            self.kept[key] = reply
+            while len(self.kept) > MOST_KEPT:
+                self.kept.popitem(last=False)
+        return reply
+
+    def close(self) -> None:
+        """End all streams of news, so that nothing keeps the server from ending."""
+        self.is_closing = True
+        self.news()
+
+    def news(self) -> None:
+        """Tell all who wait."""
+        for event in tuple(self.waiting):
+            event.set()
+
+
+def made(moment: Moment, path: str, query: str) -> Reply:
+    """Return the reply to an address of the site, of its listings as data, or of the preview's own."""
+    if path == api.API:
+        return api.listings_reply(moment)
+    if path.startswith(f"{api.API}/"):
+        return api.listing_reply(moment, path.removeprefix(f"{api.API}/"), query)
+    try:
+        match path.removeprefix(TOOLS) if path.startswith(TOOLS) else "":
+            case "why":
+                return tools.why_page(moment, query)
+            case "problems":
+                return tools.problems_page(moment)
+            case "problems.json":
+                return tools.problems_data(moment)
+            case _:
+                return page_reply(moment, path.removeprefix("/"), query)
+    except NoSuchName:
+        return missing(moment, path.removeprefix("/"))
+
+
+# On the wire
+
+
+async def respond(office: Office, request: Request) -> Response:
+    """Answer one request within the limits."""
+    address = request.scope["raw_path"] + b"?" + request.scope["query_string"]
+    if len(address) > LONGEST_ADDRESS:
+        return Response("the address is too long\n", 414, media_type="text/plain")
+    if address.count(b"&") >= MOST_FIELDS:
+        return Response("the query has too many fields\n", 400, media_type="text/plain")
+    at = request.cookies.get(tools.COOKIE, "")[:LONGEST_TIME]
+    path, query = unquote(request.scope["raw_path"].decode("latin-1")), request.url.query
+    try:
+        reply = await asyncio.wait_for(run_in_threadpool(office.answer, at, path, query), SECONDS)
+    except TimeoutError:
+        return Response(f"no answer within {SECONDS} seconds\n", 503, media_type="text/plain")
+    if path.startswith(api.API) and not accepts_api(request.headers.get("accept", "")):
+        problem = Problem("not-acceptable", f"only {api.MEDIA_TYPE} without parameters is given")
+        reply = api.problem_reply(406, [problem])
+    return on_the_wire(request, reply)
+
+
+def on_the_wire(request: Request, reply: Reply) -> Response:
+    """Return a reply as a response: nothing but its validator where the client has it already."""
+    headers = {**SAFE, **reply.headers, "Content-Type": reply.type, "Vary": "Accept, Cookie"}
+    if reply.status == 200:  # noqa: PLR2004 - only what is there can be the same again
+        headers["ETag"] = reply.etag
+        known = [
+            each.strip().removeprefix("W/") for each in request.headers.get("if-none-match", "").split(",")
+        ]
+        if reply.etag in known or "*" in known:
+            return Response(status_code=304, headers=headers)
+    return Response(reply.body, reply.status, headers)
+
+
+def accepts_api(accept: str) -> bool:
+    """Say whether a client takes JSON:API: not where it names its media type with parameters only."""
+    named = [
+        each.split(";")
+        for each in accept.replace(" ", "").split(",")
+        if each.strip().startswith(api.MEDIA_TYPE)
+    ]
+    return not named or any(all(part.startswith("q=") for part in parts) for _, *parts in named)
+
+
+async def events(office: Office, _request: Request) -> StreamingResponse:
+    """Send the version of the site, and again whenever it changes (server-sent events)."""
+    return StreamingResponse(
+        told(office), media_type="text/event-stream", headers={"Cache-Control": "no-store"}
+    )
+
+
+async def told(office: Office) -> AsyncIterator[str]:
+    """Yield an event for each version."""
+    event = asyncio.Event()
+    office.waiting.add(event)
+    try:
+        yield "retry: 1000\n\n"
+        while True:
+            event.clear()  # before all else, so that no news is missed
+            if office.is_closing:
+                return
+            yield f"event: version\ndata: {office.live.version}\n\n"
+            with contextlib.suppress(TimeoutError):
+                await asyncio.wait_for(event.wait(), HEARTBEAT)
+    finally:
+        office.waiting.discard(event)
+
+
+async def watch(office: Office, leave_out: Sequence[Path], stop: asyncio.Event) -> None:
+    """Tell of every change in the site's folder, but for hidden files and what is published."""
+    from watchfiles import awatch
+
+    root = office.live.folder.resolve()
+
+    def matters(_change: object, name: str) -> bool:
+        path = Path(name)
+        if not path.is_relative_to(root) or any(path.is_relative_to(each) for each in leave_out):
+            return False
+        return not any(part.startswith(".") for part in path.relative_to(root).parts)
+
+    async for _ in awatch(root, watch_filter=matters, stop_event=stop, debounce=200, step=50):
+        await run_in_threadpool(office.live.changed)
+        office.news()
+
+
+def application(
+    live: Live, *, hosts: Sequence[str] = ("127.0.0.1", "localhost", "[::1]"), watched: bool = True
+) -> Starlette:
+    """Return the preview of a site as an ASGI application.
+
+    Only requests for one of the hosts are answered, so that no page from elsewhere reads a preview by
+    giving its own name to this machine.
+    """
+    office = Office(live)
+
+    @contextlib.asynccontextmanager
+    async def lifespan(_app: Starlette) -> AsyncIterator[None]:
+        stop = asyncio.Event()
+        leave_out = published_folders(live)
+        task = asyncio.create_task(watch(office, leave_out, stop)) if watched else None
+        yield
+        office.close()
+        stop.set()
+        if task:
+            await task
+
+    routes = [
+        Route(f"{TOOLS}events", partial(events, office), methods=["GET"]),
+        Route("/{path:path}", partial(respond, office), methods=["GET"]),
+    ]
+    guard = Middleware(TrustedHostMiddleware, allowed_hosts=list(hosts))
+    found = Starlette(routes=routes, middleware=[guard], lifespan=lifespan)
+    found.state.office = office
+    return found
+
+
+def published_folders(live: Live) -> list[Path]:
+    """Return the folders that are written to, not read."""
+    try:
+        definition = live.moment().site.definition
+    except ElenchusError:
+        return []
+    return [(definition.folder / definition.to).resolve()]
+
+
+def serve(live: Live, host: str, port: int, ready: Callable[[int], None]) -> None:
+    """Serve a site until it is interrupted. Raises OSError where the port is taken.
+
+    ``ready`` is called with the port, which is any free one where 0 is asked for.
+    """
+    import socket
+
+    import uvicorn
+
+    from elenchus.preview.connections import Impatient
+
+    family = socket.AF_INET6 if ":" in host else socket.AF_INET
+    with socket.socket(family, socket.SOCK_STREAM) as listening:
+        listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        listening.bind((host, port))
+        listening.listen(128)  # from here on nobody is refused
+        hosts = ["127.0.0.1", "localhost", "[::1]", f"[{host}]" if ":" in host else host]
+        if host in ("0.0.0.0", "::"):  # noqa: S104 - whoever asks for all addresses means all names
+            hosts = ["*"]
+        preview = application(live, hosts=hosts)
+        config = uvicorn.Config(
+            preview,
+            http=Impatient,
+            log_level=logging.WARNING,
+            limit_concurrency=200,
+            timeout_graceful_shutdown=2,
+            h11_max_incomplete_event_size=16_384,
+        )
+
+        class Server(uvicorn.Server):
+            """A server that ends its streams before it waits for its connections to end."""
+
+            def handle_exit(self, sig: int, frame: FrameType | None) -> None:
+                """Begin to end."""
+                preview.state.office.close()
+                super().handle_exit(sig, frame)
+
+        ready(listening.getsockname()[1])
+        Server(config).run(sockets=[listening])

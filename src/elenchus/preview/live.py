@@ -1,0 +1,135 @@
+"""A site that is being worked on: read again when its files change, seen at any time."""
+
+from __future__ import annotations
+
+import os
+import threading
+import time
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+from elenchus.checks.run import check_site
+from elenchus.checks.survey import Survey
+from elenchus.errors import ElenchusError, Problem, SiteError
+from elenchus.pages.book import Book
+from elenchus.preview.places import Places
+from elenchus.preview.preview import PreviewRenderer
+from elenchus.publishing.outputs import KeptBack, kept_back, sitemaps
+from elenchus.rendering.addresses import Root
+from elenchus.rendering.renderer import Renderer
+from elenchus.site.definition import FILE_NAME
+from elenchus.site.site import instant_of, now, open_site
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    from elenchus.checks.run import Report
+    from elenchus.site.site import Site
+
+__all__ = ["Live", "Moment"]
+
+STALE = 30  # seconds after which a running clock is read again
+MOST_MOMENTS = 8  # that are kept, the last ones
+
+
+@dataclass(frozen=True)
+class Moment:
+    """A site at one now: its pages, how they are drawn, what is wrong with it."""
+
+    site: Site
+    version: int
+
+    @cached_property
+    def book(self) -> Book:
+        """The pages."""
+        return Book(self.site)
+
+    @cached_property
+    def renderer(self) -> PreviewRenderer:
+        """What draws them, at the root of the preview."""
+        return PreviewRenderer(self.site, self.book, root=Root(self.site.definition.address, "/"))
+
+    @cached_property
+    def places(self) -> Places:
+        """What stands at which address."""
+        return Places(self.book)
+
+    @cached_property
+    def hidden_files(self) -> KeptBack:
+        """The files of the site that nobody is shown as they are."""
+        return kept_back(self.site)
+
+    @cached_property
+    def sitemaps(self) -> dict[str, bytes]:
+        """The sitemap, in several files where there are many pages."""
+        return sitemaps(Renderer(self.site, self.book))
+
+    @cached_property
+    def report(self) -> Report:
+        """What the check finds."""
+        return check_site(self.site, survey=Survey(self.site))
+
+
+@dataclass
+class Live:
+    """A folder with a site; ``at`` is the now that it is seen at unless a visitor chooses another.
+
+    ``version`` grows with each change. Its methods may be called by several threads.
+    """
+
+    folder: Path
+    at: str | None = None
+    version: int = 1
+    moments: dict[str, tuple[float, Moment]] = field(default_factory=dict)
+    site: Site | None = None
+    lock: threading.RLock = field(default_factory=threading.RLock)
+
+    def changed(self) -> None:
+        """Forget what was read: the files are others now."""
+        with self.lock:
+            self.version += 1
+            self.moments.clear()
+            self.site = None
+
+    def moment(self, at: str = "") -> Moment:
+        """Return the site at a time such as ``2026-06-01``, or at its own. Raises SiteError."""
+        with self.lock:
+            found = self.moments.get(at)
+            if found and (self.is_still(at) or time.monotonic() - found[0] < STALE):
+                return found[1]
+            site = self.read()
+            instant = self.instant(site, at or self.at)
+            moment = Moment(site.at(instant), self.version)
+            self.moments.pop(at, None)
+            self.moments[at] = time.monotonic(), moment
+            while len(self.moments) > MOST_MOMENTS:
+                del self.moments[next(iter(self.moments))]
+            return moment
+
+    def instant(self, site: Site, at: str | None) -> int:
+        """Return the instant of a time; the site's own now where none is asked for. Raises SiteError."""
+        return instant_of(site.definition, at) if at else now(site.definition, None)
+
+    def is_still(self, at: str) -> bool:
+        """Say whether the clock stands still."""
+        return bool(at or self.at or (self.site and self.site.definition.clock is not None))
+
+    def read(self) -> Site:
+        """Return the site as its files have it. Raises SiteError."""
+        if self.site is None:
+            if not os.path.lexists(self.folder / FILE_NAME):  # told without the folder: others may see it
+                raise SiteError([Problem("no-site", f"there is no {FILE_NAME} in the folder of the site")])
+            site = open_site(self.folder, at=self.at)
+            _ = site.dataset  # read here, so that moments share it
+            _ = site.library, site.pages
+            self.site = site
+        return self.site
+
+    def problems(self) -> tuple[Problem, ...]:
+        """Return what keeps the site from being read at all."""
+        try:
+            self.moment()
+        except ElenchusError as error:
+            return error.problems
+        return ()

@@ -1,0 +1,218 @@
+"""The pages of a site on request: what visitors choose by address, later pages, files beside, own files."""
+
+from __future__ import annotations
+
+import mimetypes
+import re
+from dataclasses import replace
+from typing import TYPE_CHECKING
+from urllib.parse import parse_qsl
+
+from elenchus.asking.choices import possible
+from elenchus.errors import NoSuchPage, Problem
+from elenchus.forms import form
+from elenchus.pages.book import no_pages_at_all
+from elenchus.pages.paths import address_of, later_page
+from elenchus.pages.sections import free_parameters, placed
+from elenchus.preview.reply import Reply, redirect
+from elenchus.publishing.beside import file_of_form
+from elenchus.publishing.outputs import content_of, published_file
+from elenchus.rendering.forms import PAGE, canonical, query_text
+from elenchus.rendering.renderer import ASSETS
+from elenchus.rendering.views import Link, PageView, Visit
+from elenchus.values.addresses import Href, href_of
+from elenchus.values.texts import quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Mapping, Sequence
+
+    from elenchus.pages.book import Page
+    from elenchus.pages.sections import Placed
+    from elenchus.preview.live import Moment
+    from elenchus.preview.places import PagePlace
+
+    Values = Mapping[str, Sequence[str]]
+
+__all__ = ["page_reply", "told"]
+
+LONGEST_VALUE = 500  # characters
+SITEMAP = re.compile(r"sitemap(-\d{1,6})?\.xml")
+MOST_DIGITS = 10  # of a page's number
+UNDECLARED = ("unknown-choice", "unknown-term", "unknown-entry", "many-given", "ambiguous-term")
+
+
+def page_reply(moment: Moment, path: str, query: str) -> Reply:
+    """Return what stands at a path of the site. Raises SiteError and the like for what cannot be made."""
+    place = moment.places.find(path)
+    if place is None:
+        return folder_reply(moment, path) or file_reply(moment, path) or missing(moment, path)
+    if place.form:
+        return beside_reply(moment, place, path)
+    given, number = read_query(query)
+    return visited(moment, place, given, number)
+
+
+def read_query(query: str) -> tuple[dict[str, list[str]], str]:
+    """Return the values of a query, and the number of the page that it asks for; nothing where none is."""
+    found: dict[str, list[str]] = {}
+    for name, text in parse_qsl(query):
+        found.setdefault(name, []).append(text[:LONGEST_VALUE])
+    number = found.pop(PAGE, [""])[-1]
+    return found, number
+
+
+def visited(moment: Moment, place: PagePlace, given: Values, number: str) -> Reply:
+    """Return a page with what a visitor chose; an address that could be shorter leads to the short one."""
+    page, root = place.page, moment.renderer.root
+    found = placed(moment.site, page, visitor=given)
+    wrong = [each for each in found.problems if each.code in UNDECLARED]
+    if given and wrong:
+        return not_found(moment, page.address, wrong, list(choices_on(moment, found)))
+    known = known_names(found)
+    chosen = canonical_query(moment, found)
+    unknown = [name for name in given if name not in known]
+    at = page_number(number) if number else place.visit.number
+    if not unknown and is_longer(given, chosen, number, place.visit):
+        if chosen:
+            return redirect(f"{root.link(page.address)}?{query_text(chosen, at)}")
+        return redirect(root.link(address_of(later_page(page.path, max(at, 1)))))
+    notices = tuple(f"Nothing here can be chosen by {quoted(name)}; it was left out." for name in unknown)
+    visit = Visit(at, place.visit.folder, chosen, notices)
+    if not goes_on(found, visit):
+        problem = Problem("no-such-page", f"{page.title} has no page {quoted(number or str(at))}")
+        return not_found(moment, page.address, [problem], [Link(page.title, root.link(page.address))])
+    return Reply(moment.renderer.page(found, visit).encode())
+
+
+def page_number(text: str) -> int:
+    """Return the number of a page, 0 for what is none."""
+    return int(text) if text.isascii() and text.isdigit() and len(text) < MOST_DIGITS else 0
+
+
+def is_longer(given: Values, chosen: Values, number: str, visit: Visit) -> bool:
+    """Say whether an address could be shorter or in better order: idle values, page 1, two page numbers."""
+    in_order = list(given.items()) == [(name, list(texts)) for name, texts in chosen.items()]
+    is_twice = bool((given or number) and visit.number > 1)
+    return not in_order or number == "1" or is_twice or bool(number and not chosen and page_number(number))
+
+
+def goes_on(found: Placed, visit: Visit) -> bool:
+    """Say whether a page has a page of a number."""
+    if visit.number == 1:
+        return True
+    sections = [each for each in found.sections if each.has_pages and each.rule.pages_at == visit.folder]
+    return any(each.answer and 1 < visit.number <= each.answer.pages for each in sections)
+
+
+def known_names(found: Placed) -> list[str]:
+    """Return the parameters that a visitor can choose on a page."""
+    return [
+        name
+        for section in found.sections
+        if section.listing
+        for name in free_parameters(section.listing, section.rule)
+    ]
+
+
+def canonical_query(moment: Moment, found: Placed) -> dict[str, list[str]]:
+    """Return what is chosen on a page, in the order of its sections and their parameters."""
+    chosen: dict[str, list[str]] = {}
+    for section in found.sections:
+        if section.listing:
+            names = free_parameters(section.listing, section.rule)
+            chosen |= {
+                name: texts
+                for name, texts in canonical(moment.site, section, names).items()
+                if name not in chosen
+            }
+    return chosen
+
+
+def choices_on(moment: Moment, found: Placed) -> Iterable[Link]:
+    """Yield what can be chosen on a page, as links."""
+    root = moment.renderer.root.link(found.page.address)
+    for section in placed(moment.site, found.page).sections:
+        listing = section.listing
+        if listing is None:
+            continue
+        for name in free_parameters(listing, section.rule):
+            rule = listing.parameters[name][0]
+            for value, label, _ in possible(moment.site, rule):
+                yield Link(f"{rule.label or name}: {label}", Href(f"{root}?{query_text({name: [value]})}"))
+
+
+# What is no page
+
+
+def beside_reply(moment: Moment, place: PagePlace, path: str) -> Reply:
+    """Return a file beside a page."""
+    section = placed(moment.site, place.page).sections[place.section]
+    if section.answer is None:
+        return missing(moment, path)
+    try:
+        content = file_of_form(moment.renderer, place.page, section, place.form, place.visit.number)
+    except NoSuchPage:
+        return missing(moment, path)
+    return Reply(content, f"{form(place.form).media_type}; charset=utf-8")
+
+
+def folder_reply(moment: Moment, path: str) -> Reply | None:
+    """Return the way to a folder whose slash is missing."""
+    if path and not path.endswith("/") and moment.places.find(f"{path}/"):
+        return redirect(moment.renderer.root.file(f"{path}/"))
+    return None
+
+
+def file_reply(moment: Moment, path: str) -> Reply | None:
+    """Return our own stylesheet or script, or a file that the site publishes as it is; never another."""
+    kind = mimetypes.guess_type(path)[0] or "application/octet-stream"
+    own = moment.renderer.assets()
+    if path.removeprefix(f"{ASSETS}/") in own and path.startswith(f"{ASSETS}/"):
+        return Reply(own[path.removeprefix(f"{ASSETS}/")], kind)
+    if SITEMAP.fullmatch(path):
+        found = moment.sitemaps.get(path)
+        return Reply(found, "application/xml; charset=utf-8") if found else None
+    file = published_file(moment.site, path, moment.hidden_files) if "\0" not in path else None
+    return Reply(content_of(file, path), kind) if file else None
+
+
+def missing(moment: Moment, path: str) -> Reply:
+    """Return the reply for an address at which nothing stands, with those that look like it."""
+    root = moment.renderer.root
+    near = [Link(f"/{address}", root.link(Href(address))) for address in moment.places.near(path)]
+    problems = [Problem("unknown-page", f"nothing stands at {quoted(f'/{path}')}")]
+    if moment.book.rules:
+        return not_found(moment, path, problems, near)
+    unread = moment.site.pages.problems  # of files without which it is not known what stands where
+    reply = not_found(moment, path, unread or [*problems, no_pages_at_all()], near)
+    return replace(reply, status=500) if unread else reply
+
+
+def not_found(moment: Moment, path: str, problems: Sequence[Problem], links: Sequence[Link]) -> Reply:
+    """Return a clear 404: what is wrong, and what there is."""
+    notices = tuple(sentence(problem) for problem in problems)
+    view = PageView("Nothing here", "Nothing here", href_of(path), notices=notices, is_private=True)
+    return replace(told(moment, view, links=links), status=404)
+
+
+def sentence(problem: Problem) -> str:
+    """Return a problem as a sentence, with what would help."""
+    text = problem.message.rstrip(".")
+    place = f"{problem.place}: " if problem.place else ""
+    return f"{place}{text[:1].upper()}{text[1:]}. {problem.hint}".strip()
+
+
+def told(moment: Moment, page: PageView, *, links: Sequence[Link] = (), text: object = "") -> Reply:
+    """Return a page of the preview's own: a text and links."""
+    from elenchus.preview.preview import TOOLS
+
+    drawn = moment.renderer.templates.drawn(
+        "preview/told.html", sheet=page, links=links, told=text, tools=TOOLS
+    )
+    return Reply(drawn.encode())
+
+
+def page_named(moment: Moment, address: str) -> Page | None:
+    """Return the page at an address."""
+    place = moment.places.find(address.removeprefix("/"))
+    return place.page if place and not place.form else None

@@ -1,0 +1,1 @@
+"""What commands report, as pieces of text: findings, explanations, pages, changes."""

@@ -1,0 +1,90 @@
+"""What checks find, and what their codes mean, as text."""
+
+from __future__ import annotations
+
+from itertools import groupby
+from textwrap import wrap
+from typing import TYPE_CHECKING, Any
+
+from elenchus.checks.records import LEVELS
+from elenchus.pieces.flowing import flowing
+from elenchus.pieces.piece import Piece, Role, printable
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from elenchus.checks.records import Record
+    from elenchus.checks.run import Finding, Report
+
+__all__ = ["about_code", "as_object", "findings"]
+
+ROLES = {"error": Role.ERROR, "warning": Role.NOTICE, "note": Role.NAME}
+WIDEST = 100
+INDENT = 6  # columns before a hint
+
+
+def findings(report: Report, width: int | None) -> Iterator[Piece]:
+    """Yield the findings that count, level by level, then those that are accepted, and their numbers."""
+    open_ones = [each for each in report.findings if not each.accepted]
+    accepted = [each for each in report.findings if each.accepted]
+    for level, found in groupby(open_ones, key=lambda each: each.level):
+        listed = list(found)
+        yield Piece(f"{level if len(listed) == 1 else level + 's'}\n", ROLES[level])
+        for each in listed:
+            yield from finding_lines(each, width)
+        yield Piece("\n")
+    if accepted:
+        yield Piece("accepted\n", Role.FAINT)
+        for each in accepted:
+            yield from finding_lines(each, width)
+        yield Piece("\n")
+    yield Piece(f"{summary(report, len(accepted))}\n", Role.STRONG)
+
+
+def finding_lines(finding: Finding, width: int | None) -> Iterator[Piece]:
+    """Yield one finding: place, message, code, and what would fix it."""
+    problem = finding.problem
+    place = [Piece(f"{problem.place}: ", Role.NAME)] if problem.place else []
+    message = Piece(f"{printable(problem.message)}.")
+    yield from flowing(
+        [Piece("  "), *place, message, Piece(f"  [{problem.code}]", Role.FAINT)], width, INDENT
+    )
+    beside = f"because {finding.accepted}" if finding.accepted else problem.hint
+    role = Role.FAINT if finding.accepted else Role.HINT
+    for line in beside.split("\n") if beside else ():
+        yield from flowing([Piece(" " * INDENT), Piece(printable(line), role)], width, INDENT)
+
+
+def summary(report: Report, accepted: int) -> str:
+    """Return how many findings there are."""
+    counts = [(report.count(level), level) for level in LEVELS]
+    parts = [f"{count} {level if count == 1 else level + 's'}" for count, level in counts if count]
+    found = ", ".join(parts) or "nothing to fix"
+    return found + (f" · {accepted} accepted" if accepted else "")
+
+
+def as_object(report: Report) -> dict[str, Any]:
+    """Return a report as an object for JSON."""
+    listed = [
+        {
+            "code": each.problem.code,
+            "level": each.level,
+            "message": each.problem.message,
+            "hint": each.problem.hint,
+            "file": each.problem.place.file if each.problem.place else None,
+            "line": (each.problem.place.line or None) if each.problem.place else None,
+            "accepted": each.accepted or None,
+        }
+        for each in report.findings
+    ]
+    return {"counts": {level: report.count(level) for level in LEVELS}, "findings": listed}
+
+
+def about_code(record: Record) -> Iterator[Piece]:
+    """Yield what a code means, why it hurts and how to fix it."""
+    yield Piece(record.code, Role.HEADING)
+    yield Piece(f"  {record.level}, about {record.about}\n\n", Role.FAINT)
+    for heading, text in (("means", record.means), ("hurts", record.hurts), ("fix", record.fix)):
+        lines = wrap(" ".join(text.split()), WIDEST - 8)
+        yield Piece(f"{heading:<8}", Role.STRONG)
+        yield Piece("\n        ".join(lines) + "\n")

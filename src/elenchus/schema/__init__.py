@@ -1,0 +1,1 @@
+"""What a site declares about its content: types, kinds, fields, taxonomies; and entries as written."""

@@ -1,0 +1,144 @@
+"""What sources say in their own ways, made to say the same: statuses, flags, several values in one text."""
+
+from __future__ import annotations
+
+import re
+from typing import TYPE_CHECKING, Any
+
+from elenchus.errors import Place, Problem
+from elenchus.schema.convert import NO, YES
+from elenchus.schema.record import Raw
+from elenchus.schema.types import Type
+from elenchus.values.texts import fold, quoted
+from elenchus.values.wording import as_text
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from elenchus.schema.record import Habits, Record
+    from elenchus.schema.types import Field, Schema
+
+__all__ = ["FLAGS", "Conformed", "conformed", "notes_of", "says_yes_or_no"]
+
+# Flags that are understood without being declared: what yes means. “published” keeps an entry back at no.
+FLAGS = {"draft": "draft", "published": "published"}
+SHORT_YES, SHORT_NO = frozenset({"y", "t"}), frozenset({"n", "f"})
+HELD = ("draft", "withdrawn")
+DATE_LIKE = re.compile(r"\d{4}-\d{1,2}|\d{1,2}[./]\d{1,2}[./]\d{2,4}|[^\W\d]+ \d|\d{1,2}\.? [^\W\d]")
+
+
+class Conformed:
+    """The values of a record as all sources have them.
+
+    ``flag`` is the key by which the content keeps the entry back, empty where none does; ``is_held_twice``
+    says that its status does so as well. ``split`` are the fields whose one text was parted into several
+    values.
+    """
+
+    def __init__(self, values: dict[str, Raw]) -> None:
+        self.values = values
+        self.flag = ""
+        self.is_held_twice = False
+        self.split: list[tuple[str, str]] = []
+        self.problems: list[Problem] = []
+
+
+def conformed(record: Record, kind: str, schema: Schema, whole: Mapping[str, frozenset[str]]) -> Conformed:
+    """Return the values of a record of a kind that the schema has.
+
+    ``whole`` are for each taxonomy the folded names of defined terms that have a separator in them.
+    """
+    found = Conformed(dict(record.values))
+    habits = record.habits
+    if habits.statuses:
+        status(found, habits)
+    fields = schema.fields_of(kind)
+    for key, meaning in {**FLAGS, **habits.flags}.items():
+        if key in found.values and meaning:
+            flag(found, record.place, key, meaning, fields.get(key), is_declared=key in habits.flags)
+    if habits.separator:
+        for name, raw in record.values.items():
+            is_one = not isinstance(raw.value, str) or habits.separator not in raw.value or name not in fields
+            if not (is_one or fold(raw.value.strip()) in whole.get(name, ())):
+                part(found, name, raw, fields[name], habits.separator)
+    return found
+
+
+def status(found: Conformed, habits: Habits) -> None:
+    """Turn a foreign status into ours, whatever its case; true and false are words like others."""
+    raw = found.values.get("status")
+    if raw is None or raw.value is None:
+        return
+    word = fold(as_text(raw.value))
+    for foreign, ours in habits.statuses.items():
+        known = fold(foreign)
+        if word == known or any(word in words and known in words for words in (YES, NO)):
+            found.values["status"] = raw._replace(value=ours)
+
+
+def says_yes_or_no(value: Any) -> bool:
+    """Say whether a written value is any spelling of yes or of no."""
+    return fold(as_text(value)) in YES | NO | SHORT_YES | SHORT_NO
+
+
+def is_yes(value: Any) -> bool:
+    """Say whether a written value is any spelling of yes."""
+    return fold(as_text(value)) in YES | SHORT_YES
+
+
+def flag(
+    found: Conformed, place: Place, key: str, meaning: str, field: Field | None, *, is_declared: bool
+) -> None:
+    """Understand a key that says yes or no of the status; one that says neither keeps the entry back.
+
+    A site may have a field of the name: then it stays one, and keeps entries back only if it holds yes or
+    no as well, or the source declares the flag.
+    """
+    raw = found.values[key]
+    own = field if field and field.declared else None
+    if own is None:
+        del found.values[key]
+    if raw.value is None or as_text(raw.value) == "":
+        return
+    if not says_yes_or_no(raw.value):
+        as_date = meaning == "published" and bool(DATE_LIKE.match(as_text(raw.value)))
+        if (own and not is_declared) or as_date:  # “published: 2024-03-05” is a date by another name
+            found.values[key] = raw
+            return
+        message = f"{key}: {quoted(as_text(raw.value))} is neither yes nor no, so the entry is held back"
+        at = Place(place.file, raw.line)
+        found.problems.append(Problem("unreadable-flag", message, "Write yes or no.", place=at))
+        hold(found, key, "draft", raw)
+    elif is_yes(raw.value) != (meaning == "published"):
+        hold(found, key, "draft" if meaning == "published" else meaning, raw)
+
+
+def hold(found: Conformed, key: str, word: str, raw: Raw) -> None:
+    """Give an entry the status of a flag; where its status keeps it back already, that stays as it is."""
+    found.flag = found.flag or key
+    standing = found.values.get("status")
+    if standing is None or fold(as_text(standing.value or "")) not in HELD:
+        found.values["status"] = Raw(word, raw.line)
+    elif found.flag == key:
+        found.is_held_twice = True
+
+
+def part(found: Conformed, name: str, raw: Raw, field: Field, separator: str) -> None:
+    """Part one text into the several values that its field can hold; addresses may have commas in them."""
+    if not field.type.many or field.type.type in (Type.URL, Type.IMAGE) or not field.declared:
+        return
+    values = [text for each in str(raw.value).split(separator) if (text := each.strip())]
+    found.values[name] = raw._replace(value=values)
+    found.split.append((name, str(raw.value)))
+
+
+def notes_of(split: Mapping[tuple[str, str], list[tuple[str, Place]]]) -> list[Problem]:
+    """Return a note for each field of each source whose texts were parted."""
+    found = []
+    for (source, name), texts in split.items():
+        text, place = texts[0]
+        count = "1 text was" if len(texts) == 1 else f"{len(texts)} texts were"
+        message = f"{name}: {count} split at the separator into several values, such as {quoted(text)}"
+        hint = f'Where that is wrong, write separator = "" in [sources.{source}], or a list in the content.'
+        found.append(Problem("split-text", message, hint, place=place))
+    return found

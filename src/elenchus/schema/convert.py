@@ -1,0 +1,152 @@
+"""From values as they were written to keys of their declared type; what does not fit is refused."""
+
+from __future__ import annotations
+
+import math
+import re
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from elenchus.schema.types import Type
+from elenchus.values.dates import literal_interval, local_microseconds
+from elenchus.values.texts import either, fold, nearest, quoted
+from elenchus.values.wording import as_text
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+    from zoneinfo import ZoneInfo
+
+    from elenchus.schema.types import Field, FieldType
+    from elenchus.values.dates import Interval
+
+__all__ = ["NO", "RENAMED", "YES", "Moment", "Unfit", "convert", "within"]
+
+YES = frozenset({"yes", "true", "on", "1"})
+NO = frozenset({"no", "false", "off", "0"})
+DAY = re.compile(r"\d{4}-\d{2}-\d{2}|\d{4}-W\d{2}-\d", re.IGNORECASE)
+NEARLY = re.compile(r"(\d{4})[-/.](\d{1,2})[-/.](\d{1,2})")
+INTEGER = re.compile(r"[+-]?\d{1,19}")
+NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)(e[+-]?\d{1,3})?", re.IGNORECASE)
+LARGEST = 2**63 - 1
+RENAMED = {"pending": "draft"}  # words for a status that were given up
+
+
+class Unfit(ValueError):
+    """A value does not fit the type of its field; the message says why, ``hint`` what may help."""
+
+    def __init__(self, message: str, hint: str = "") -> None:
+        super().__init__(message)
+        self.hint = hint
+
+
+class Moment(NamedTuple):
+    """A stored date: its first instant, the same on the site's clocks, its end, whether it is a whole day."""
+
+    start: int
+    local: int
+    end: int
+    whole: bool
+
+
+def convert(value: Any, field: Field, zone: ZoneInfo) -> Any:
+    """Return one written value as a key of the field's type, or None when it is blank.
+
+    Texts stay texts, references and terms stay names: both are looked up once all entries are known.
+    Raises Unfit.
+    """
+    text = as_text(value) if value is not None else ""
+    if not text:
+        return None
+    reader = READERS.get(field.type.type)
+    found = reader(text, field.type, zone) if reader else text
+    if isinstance(found, (int, float)) and not within(found, field):
+        raise Unfit(f"{text} lies outside {bounds(field)}")
+    return found
+
+
+def within(number: float, field: Field) -> bool:
+    """Say whether a number keeps the bounds of its field."""
+    least = -math.inf if field.least is None else field.least
+    most = math.inf if field.most is None else field.most
+    return least <= number <= most
+
+
+def bounds(field: Field) -> str:
+    """Return the bounds of a field in words."""
+    if field.most is None:
+        return f"what the field allows (at least {field.least:g})"
+    if field.least is None:
+        return f"what the field allows (at most {field.most:g})"
+    return f"what the field allows ({field.least:g} to {field.most:g})"
+
+
+def read_integer(text: str, _type: FieldType, _zone: ZoneInfo) -> int:
+    """Read a whole number of up to 64 bits."""
+    if not INTEGER.fullmatch(text) or abs(int(text)) > LARGEST:
+        raise Unfit(f"{quoted(text)} is not a whole number")
+    return int(text)
+
+
+def read_number(text: str, _type: FieldType, _zone: ZoneInfo) -> float:
+    """Read a decimal number; words such as ``nan`` are none."""
+    if not NUMBER.fullmatch(text) or math.isinf(float(text)):
+        raise Unfit(f"{quoted(text)} is not a number")
+    return float(text)
+
+
+def read_yesno(text: str, _type: FieldType, _zone: ZoneInfo) -> int:
+    """Read yes or no, 1 for yes."""
+    if fold(text) not in YES | NO:
+        raise Unfit(f"{quoted(text)} is neither yes nor no")
+    return int(fold(text) in YES)
+
+
+def read_day(text: str, _type: FieldType, zone: ZoneInfo) -> Moment:
+    """Read a calendar day; a time of day does not fit."""
+    if not DAY.fullmatch(text) or (found := literal_interval(text, zone)) is None:
+        raise Unfit(f"{quoted(text)} is not a day such as 2026-05-18", padded(text, zone))
+    return moment(found, zone, whole=True)
+
+
+def read_datetime(text: str, _type: FieldType, zone: ZoneInfo) -> Moment:
+    """Read a day, or a day and a time with or without an offset from UTC."""
+    if not DAY.match(text) or (found := literal_interval(text, zone)) is None:
+        raise Unfit(
+            f"{quoted(text)} is not a date such as 2026-05-18 or 2026-05-18 09:00", padded(text, zone)
+        )
+    return moment(found, zone, whole=bool(DAY.fullmatch(text)))
+
+
+def padded(text: str, zone: ZoneInfo) -> str:
+    """Return what helps where a date lacks only zeros; other orders of day and month are anybody's guess."""
+    match = NEARLY.fullmatch(text.strip())
+    if match is None:
+        return ""
+    day = f"{match[1]}-{int(match[2]):02}-{int(match[3]):02}"
+    return f"Did you mean {day}?" if literal_interval(day, zone) else ""
+
+
+def moment(interval: Interval, zone: ZoneInfo, *, whole: bool) -> Moment:
+    """Return an interval as a stored date."""
+    return Moment(interval.start, local_microseconds(interval.start, zone), interval.end, whole)
+
+
+def read_choice(text: str, kind: FieldType, _zone: ZoneInfo) -> int:
+    """Read one of the declared choices as its position."""
+    names = [fold(choice) for choice in kind.choices]
+    if fold(text) in names:
+        return names.index(fold(text))
+    near = nearest(text, kind.choices)
+    if fold(text) in RENAMED and RENAMED[fold(text)] in kind.choices:
+        raise Unfit(f"{quoted(text)} is not one of the choices", f"Write {RENAMED[fold(text)]}.")
+    hint = f"Did you mean {either(near)}?" if near else f"It can be {either(kind.choices)}."
+    raise Unfit(f"{quoted(text)} is not one of the choices", hint)
+
+
+READERS: dict[Type, Callable[[str, FieldType, ZoneInfo], Any]] = {
+    Type.INTEGER: read_integer,
+    Type.NUMBER: read_number,
+    Type.YESNO: read_yesno,
+    Type.DATE: read_day,
+    Type.DATETIME: read_datetime,
+    Type.CHOICE: read_choice,
+}

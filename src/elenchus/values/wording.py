@@ -1,0 +1,44 @@
+"""Values as texts: as people read them, as content writes them, as JSON has them."""
+
+from __future__ import annotations
+
+import json
+from datetime import date, datetime
+from typing import Any
+
+from elenchus.values.dates import to_minute
+
+__all__ = ["as_text", "plain", "spoken"]
+
+
+def as_text(value: Any) -> str:
+    """Return a scalar as the text that a person would write for it in content, in a file or in a question."""
+    if isinstance(value, str):
+        return value.strip()
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, (dict, list)):
+        return json.dumps(value, ensure_ascii=False, default=str)
+    return value.isoformat() if isinstance(value, (date, datetime)) else str(value)
+
+
+def spoken(value: Any) -> str:
+    """Return a value of an answer as a text for people; nothing for a missing one."""
+    if value is None:
+        return ""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, datetime):
+        return to_minute(value)
+    if isinstance(value, date):
+        return value.isoformat()
+    if isinstance(value, float):
+        return f"{value:g}" if abs(value) < 1e6 else str(value)  # noqa: PLR2004 - %g writes 1e+06 from there
+    return ", ".join(spoken(item) for item in value) if isinstance(value, tuple) else str(value)
+
+
+def plain(value: Any) -> Any:
+    """Return a value of an answer as JSON has it: dates as ISO 8601 texts, instants with their offset."""
+    if isinstance(value, tuple):
+        return [plain(item) for item in value]
+    return value.isoformat() if isinstance(value, date) else value
