@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import date, datetime, timedelta
 from typing import Any
 
@@ -15,6 +14,7 @@ from elenchus.engine.columns.dataset import Dataset
 from elenchus.engine.executor import Engine
 from elenchus.engine.explaining.state import state_of
 from elenchus.errors import Edit, Place
+from elenchus.frozen import replace
 from elenchus.language import nodes
 from elenchus.language.parser import read_changes
 from elenchus.language.tree import changed

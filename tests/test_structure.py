@@ -19,6 +19,7 @@ SOURCE = Path(elenchus.__file__).parent
 
 # From the ground up; a package may import from those before it, and from its own.
 FLOORS = [
+    ["frozen"],
     ["errors", "files"],
     ["values"],
     ["pieces"],

@@ -15,8 +15,9 @@ collected beside the answer, because one bad entry must not hide the others.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal, TypeAlias
+
+from elenchus.frozen import Frozen, Ordered
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -37,8 +38,7 @@ __all__ = [
 ]
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class Span:
+class Span(Ordered):
     """A half-open range of characters [start, end) in the text of a question."""
 
     start: int
@@ -49,8 +49,7 @@ class Span:
         return Span(self.start, other.end)
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class Place:
+class Place(Ordered):
     """A file, as the user would name it, and a line counted from 1; 0 when no line is known."""
 
     file: str
@@ -60,8 +59,7 @@ class Place:
         return f"{self.file}:{self.line}" if self.line else self.file
 
 
-@dataclass(frozen=True, slots=True)
-class Edit:
+class Edit(Frozen):
     """What to write in content: ``=`` sets a field, ``+=`` and ``-=`` add to its values and take from them.
 
     ``entry`` is the id of the entry. ``value`` is written as content has it, several parted by commas; empty
@@ -77,8 +75,7 @@ class Edit:
         return f"{self.field}{self.operator}{self.value}"
 
 
-@dataclass(frozen=True, slots=True)
-class Replacement:
+class Replacement(Frozen):
     """What to write in place of a part of a question."""
 
     span: Span
@@ -88,8 +85,7 @@ class Replacement:
 Cure: TypeAlias = Edit | Replacement
 
 
-@dataclass(frozen=True, slots=True)
-class Problem:
+class Problem(Frozen):
     """One thing that is wrong: in a question (with a span) or in a file (with a place).
 
     ``parameter`` is that of the question whose value is wrong or lacking; ``key`` the setting of a listing.

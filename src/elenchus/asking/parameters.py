@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from elenchus.asking.here import HERE
 from elenchus.errors import Problem, Span
+from elenchus.frozen import Frozen, replace
 from elenchus.language.nodes import Literal, Parameter
 from elenchus.language.parameters import Given, bind
 from elenchus.language.tree import walk
@@ -27,8 +28,7 @@ if TYPE_CHECKING:
 __all__ = ["absent_choice", "ground", "settled"]
 
 
-@dataclass(frozen=True)
-class SiteListings:
+class SiteListings(Frozen):
     """The listings of a site, as the check of a question asks for them."""
 
     site: Site

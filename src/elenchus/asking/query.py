@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -11,6 +11,7 @@ from elenchus.asking.here import with_here
 from elenchus.asking.names import row_named
 from elenchus.asking.parameters import absent_choice, ground, settled
 from elenchus.errors import NoSuchName, Place, Problem, QuestionError
+from elenchus.frozen import replace
 from elenchus.language.nodes import Parameter
 from elenchus.language.parser import read, read_changes
 from elenchus.language.tree import walk

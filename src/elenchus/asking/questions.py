@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from contextlib import contextmanager
-from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from elenchus.asking.query import OF_VALUES, Query
 from elenchus.asking.supposing import with_more
 from elenchus.errors import Place, QuestionError
+from elenchus.frozen import replace
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence

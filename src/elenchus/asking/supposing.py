@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from itertools import product
 from typing import TYPE_CHECKING
 
 from elenchus.errors import NoSuchName, Problem
+from elenchus.frozen import replace
 from elenchus.schema.identity import identity
 from elenchus.schema.record import Raw, Record
 from elenchus.values.dates import from_instant

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from dataclasses import replace
 from itertools import combinations
 from typing import TYPE_CHECKING
 
@@ -11,6 +10,7 @@ import numpy as np
 
 from elenchus.asking.query import Query, resolved
 from elenchus.errors import Problem, QuestionError
+from elenchus.frozen import replace
 from elenchus.plan.conflicts import Range, ranges_of
 from elenchus.plan.nodes import AllOf, AnyOf, Negation, TermValue, Test
 from elenchus.plan.walking import parts

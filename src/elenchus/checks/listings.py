@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from elenchus.asking.names import row_named
 from elenchus.asking.query import Query, resolved
 from elenchus.errors import ElenchusError, Problem
+from elenchus.frozen import replace
 from elenchus.language.nodes import Argument, Literal
 from elenchus.language.printer import print_arguments
 from elenchus.language.tree import rows_named_in

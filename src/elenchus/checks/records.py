@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import tomllib
-from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 from typing import Literal, TypeAlias, cast
 
 from elenchus.errors import NoSuchName, Problem
+from elenchus.frozen import Frozen
 from elenchus.values.texts import either, nearest, quoted
 
 __all__ = ["LEVELS", "RENAMED", "Level", "Record", "record", "records"]
@@ -26,8 +26,7 @@ RENAMED = {
 FILE = Path(__file__).with_name("records.toml")
 
 
-@dataclass(frozen=True, slots=True)
-class Record:
+class Record(Frozen):
     """What is to be known of one code. ``about`` is what it is about, such as content or pages."""
 
     code: str

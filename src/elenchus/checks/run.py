@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from contextlib import nullcontext
-from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, TypeAlias
 
 from elenchus.checks import conditions, content, listings, places, publishing
 from elenchus.checks.records import LEVELS, RENAMED, record
 from elenchus.checks.survey import Survey
 from elenchus.errors import Problem, SiteError
+from elenchus.frozen import Frozen, replace
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
@@ -32,8 +32,7 @@ def no_progress(_: int) -> AbstractContextManager[Callable[[], None]]:
 FINDERS = (content.find, conditions.find, listings.find, places.find, publishing.find)
 
 
-@dataclass(frozen=True, slots=True)
-class Finding:
+class Finding(Frozen):
     """A problem with its level; ``accepted`` is why the site lives with it, empty where it does not."""
 
     problem: Problem
@@ -41,8 +40,7 @@ class Finding:
     accepted: str = ""
 
 
-@dataclass(frozen=True)
-class Report:
+class Report(Frozen):
     """All findings, by file and line."""
 
     findings: tuple[Finding, ...]

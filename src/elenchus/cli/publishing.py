@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Optional
 import typer
 
 from elenchus.cli.commands import AtOption, SiteOption, app, opened
+from elenchus.frozen import replace
 
 if TYPE_CHECKING:
     from elenchus.checks.survey import Survey
@@ -80,8 +81,6 @@ def publish(
 
 def fails(survey: Survey) -> bool:
     """Say whether the check finds what must be fixed first, and tell it."""
-    from dataclasses import replace
-
     from elenchus.checks.run import check_site
     from elenchus.cli.printing import output_width, progress, show_error
     from elenchus.report.checks import findings

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, assert_never
 import numpy as np
 
 from elenchus.engine.columns.column import Lists, Numbers, Texts, narrowed
+from elenchus.frozen import Frozen
 from elenchus.plan.nodes import (
     EntryValue,
     NumberValue,
@@ -33,8 +34,7 @@ __all__ = ["key_range", "tree_range"]
 TOP = 2**63 - 1
 
 
-@dataclass(frozen=True, slots=True)
-class Range:
+class Range(Frozen):
     """A value as the keys low <= key < high; its subtree ends before ``last``."""
 
     low: float

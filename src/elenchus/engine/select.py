@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
-from dataclasses import dataclass
 from functools import reduce
 from operator import and_, or_
 from typing import TYPE_CHECKING, assert_never
@@ -12,6 +10,7 @@ import numpy as np
 
 from elenchus.engine.columns.column import Lists, Mask, Numbers, Terms, narrowed
 from elenchus.engine.ranges import key_range, tree_range
+from elenchus.frozen import Frozen, member
 from elenchus.operators import operator
 from elenchus.plan.nodes import AllOf, AnyOf, ListedIn, Negation, SharesTerms, Test
 from elenchus.schema.subject import ENTRIES, Subject
@@ -29,8 +28,7 @@ if TYPE_CHECKING:
 __all__ = ["Selection"]
 
 
-@dataclass(frozen=True)
-class Selection:
+class Selection(Frozen):
     """Conditions over the entries of a view, or over the terms of a taxonomy.
 
     ``listed`` holds the rows of each listing that a condition or the order asks about, in their order.
@@ -38,7 +36,7 @@ class Selection:
 
     view: View
     subject: Subject = ENTRIES
-    listed: Mapping[Rows, NDArray[np.intp]] = dataclasses.field(default_factory=dict)
+    listed: Mapping[Rows, NDArray[np.intp]] = member(default_factory=dict)
 
     def rows(self, condition: Condition) -> Mask:
         """Return the mask of the rows that meet a condition."""

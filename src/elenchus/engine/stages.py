@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from elenchus.engine.order import leading, ordered, varied
+from elenchus.frozen import Frozen
 from elenchus.plan.nodes import ListedIn
 from elenchus.plan.walking import walk
 
@@ -24,8 +24,7 @@ if TYPE_CHECKING:
 __all__ = ["Stages", "lead_rows", "named_rows", "of_kinds", "select"]
 
 
-@dataclass(frozen=True)
-class Stages:
+class Stages(Frozen):
     """What a plan leaves, step by step: masks over all rows, then the numbers of rows in order.
 
     ``asked`` are visible rows of the kinds asked, or of the listing asked; ``matched`` those that meet

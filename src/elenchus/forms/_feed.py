@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
+
+from elenchus.frozen import Frozen
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
@@ -17,8 +18,7 @@ __all__ = ["NEVER", "Feed", "FeedItem", "feed_in", "stable_id"]
 NEVER = datetime(1970, 1, 1, tzinfo=UTC)  # where a form demands an instant and nothing has a date
 
 
-@dataclass(frozen=True, slots=True)
-class FeedItem:
+class FeedItem(Frozen):
     """One entry: ``content`` is HTML whose addresses are whole, ``summary`` plain text.
 
     ``updated`` and ``published`` are instants with their offset; ``terms`` pairs of a taxonomy's name
@@ -37,8 +37,7 @@ class FeedItem:
     terms: tuple[tuple[str, str], ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Feed:
+class Feed(Frozen):
     """A feed: all addresses are whole.
 
     ``page`` is the page beside which it stands, ``address`` its own; ``previous`` and the like are those

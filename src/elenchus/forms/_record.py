@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import Enum
 from typing import TYPE_CHECKING
+
+from elenchus.frozen import Frozen
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
@@ -23,8 +24,7 @@ class Need(Enum):
     ADDRESS = "the whole address of the site, under which its rows can be read elsewhere"
 
 
-@dataclass(frozen=True)
-class Frame:
+class Frame(Frozen):
     """What surrounds an answer when it is written.
 
     ``width`` is that of the terminal in columns, None where lines may be of any length. ``feed`` gives the
@@ -35,8 +35,7 @@ class Frame:
     feed: Callable[[Answer], Feed] | None = None
 
 
-@dataclass(frozen=True)
-class Form:
+class Form(Frozen):
     """One way to write an answer.
 
     ``label`` is what people call it, ``ending`` that of its files (empty for what is no file beside a page),

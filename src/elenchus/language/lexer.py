@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from enum import Enum
 from typing import TYPE_CHECKING
 
 from elenchus.errors import Problem, Span
+from elenchus.frozen import Frozen
 from elenchus.language.habits import SIGNS
 from elenchus.language.words import is_keyword
 from elenchus.values.texts import quoted
@@ -50,8 +50,7 @@ class Sort(Enum):
     END = "end"
 
 
-@dataclass(frozen=True, slots=True)
-class Token:
+class Token(Frozen):
     """A piece of the question: ``text`` is a word as written, or a text without quotes and escapes."""
 
     sort: Sort

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from typing import Literal as OneOf
 from typing import TypeAlias
 
 from elenchus.errors import Span
+from elenchus.frozen import Frozen, member
 
 __all__ = [
     "And",
@@ -45,19 +45,18 @@ NOWHERE = Span(0, 0)
 
 def at() -> Span:
     """Return the default of a node's span, which equality leaves out."""
-    return field(default=NOWHERE, compare=False, repr=False)
+    found: Span = member(default=NOWHERE, compare=False)
+    return found
 
 
-@dataclass(frozen=True, slots=True)
-class Literal:
+class Literal(Frozen):
     """A value as it was written, without its quotes: the type of the field decides what it means."""
 
     text: str
     span: Span = at()
 
 
-@dataclass(frozen=True, slots=True)
-class Parameter:
+class Parameter(Frozen):
     """A value that the caller gives: ``:name``, or ``:name?`` where it may be left out.
 
     ``:here`` is the row of the page on which a listing stands, ``:here.FIELD`` what that row has in a field.
@@ -71,8 +70,7 @@ class Parameter:
 Value: TypeAlias = Literal | Parameter
 
 
-@dataclass(frozen=True, slots=True)
-class Path:
+class Path(Frozen):
     """A field, a way through references (``station.region``), or how many entries refer to a row.
 
     ``counted`` paths, ``count of sighting.station``, have two names: a kind and its field.
@@ -83,8 +81,7 @@ class Path:
     span: Span = at()
 
 
-@dataclass(frozen=True, slots=True)
-class Compare:
+class Compare(Frozen):
     """One comparison; ``operator`` is the name of a record, ``op_span`` where it is written."""
 
     path: Path
@@ -95,8 +92,7 @@ class Compare:
     span: Span = at()
 
 
-@dataclass(frozen=True, slots=True)
-class Related:
+class Related(Frozen):
     """``related to X by a, b``: shares a term with an entry, in some taxonomies or in any."""
 
     anchor: Value
@@ -104,16 +100,14 @@ class Related:
     span: Span = at()
 
 
-@dataclass(frozen=True, slots=True)
-class Flag:
+class Flag(Frozen):
     """A bare name: a yes/no field, or a condition that the site names."""
 
     path: Path
     span: Span = at()
 
 
-@dataclass(frozen=True, slots=True)
-class Argument:
+class Argument(Frozen):
     """What a question gives to a parameter of a listing that it names."""
 
     name: str
@@ -121,8 +115,7 @@ class Argument:
     span: Span = at()
 
 
-@dataclass(frozen=True, slots=True)
-class Listed:
+class Listed(Frozen):
     """``listed in NAME (…)``: stands among the rows of a listing."""
 
     listing: Literal
@@ -130,32 +123,28 @@ class Listed:
     span: Span = at()
 
 
-@dataclass(frozen=True, slots=True)
-class Chosen:
+class Chosen(Frozen):
     """A parameter in the place of a condition: the listing that declares it says what its choices mean."""
 
     parameter: Parameter
     span: Span = at()
 
 
-@dataclass(frozen=True, slots=True)
-class Not:
+class Not(Frozen):
     """The opposite of a condition."""
 
     part: Condition
     span: Span = at()
 
 
-@dataclass(frozen=True, slots=True)
-class And:
+class And(Frozen):
     """All of two or more conditions."""
 
     parts: tuple[Condition, ...]
     span: Span = at()
 
 
-@dataclass(frozen=True, slots=True)
-class Or:
+class Or(Frozen):
     """Any of two or more conditions."""
 
     parts: tuple[Condition, ...]
@@ -165,8 +154,7 @@ class Or:
 Condition: TypeAlias = Compare | Related | Flag | Listed | Chosen | Not | And | Or
 
 
-@dataclass(frozen=True, slots=True)
-class From:
+class From(Frozen):
     """The clause ``from``: names of kinds, one taxonomy, or one listing with its parameters."""
 
     names: tuple[Literal, ...]
@@ -174,16 +162,14 @@ class From:
     span: Span = at()
 
 
-@dataclass(frozen=True, slots=True)
-class Where:
+class Where(Frozen):
     """The clause ``where``."""
 
     condition: Condition
     span: Span = at()
 
 
-@dataclass(frozen=True, slots=True)
-class Unpublished:
+class Unpublished(Frozen):
     """The clause ``including unpublished``."""
 
     span: Span = at()
@@ -203,8 +189,7 @@ By: TypeAlias = OneOf[
 ]
 
 
-@dataclass(frozen=True, slots=True)
-class OrderKey:
+class OrderKey(Frozen):
     """One key of an order: a field, one of the orders with a name of their own, or a parameter for either."""
 
     by: By
@@ -216,24 +201,21 @@ class OrderKey:
     span: Span = at()
 
 
-@dataclass(frozen=True, slots=True)
-class Order:
+class Order(Frozen):
     """The clause ``order by``."""
 
     keys: tuple[OrderKey, ...]
     span: Span = at()
 
 
-@dataclass(frozen=True, slots=True)
-class Lead:
+class Lead(Frozen):
     """The clause ``lead with``: entries that come first."""
 
     entries: tuple[Value, ...]
     span: Span = at()
 
 
-@dataclass(frozen=True, slots=True)
-class AtMost:
+class AtMost(Frozen):
     """The clause ``at most N per FIELD``."""
 
     count: int
@@ -241,8 +223,7 @@ class AtMost:
     span: Span = at()
 
 
-@dataclass(frozen=True, slots=True)
-class GroupKey:
+class GroupKey(Frozen):
     """One key of the groups: a field, for terms perhaps a subtree, and the order of its values.
 
     ``descending`` is None where no direction is written: the type's own order.
@@ -255,8 +236,7 @@ class GroupKey:
     span: Span = at()
 
 
-@dataclass(frozen=True, slots=True)
-class Group:
+class Group(Frozen):
     """The clause ``group by``."""
 
     keys: tuple[GroupKey, ...]
@@ -264,40 +244,35 @@ class Group:
     span: Span = at()
 
 
-@dataclass(frozen=True, slots=True)
-class Offset:
+class Offset(Frozen):
     """The clause ``offset``: how many rows are skipped."""
 
     count: int
     span: Span = at()
 
 
-@dataclass(frozen=True, slots=True)
-class Limit:
+class Limit(Frozen):
     """The clause ``limit``: how many rows there are at most; None for ``all``."""
 
     count: int | None
     span: Span = at()
 
 
-@dataclass(frozen=True, slots=True)
-class LimitPerGroup:
+class LimitPerGroup(Frozen):
     """The clause ``limit N per group``: how many rows of each group are shown."""
 
     count: int
     span: Span = at()
 
 
-@dataclass(frozen=True, slots=True)
-class PerPage:
+class PerPage(Frozen):
     """The clause ``per page``: how many rows stand on a page."""
 
     count: int
     span: Span = at()
 
 
-@dataclass(frozen=True, slots=True)
-class Question:
+class Question(Frozen):
     """A whole question: each clause at most once."""
 
     source: From | None = None
@@ -313,8 +288,7 @@ class Question:
     per_page: PerPage | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Changes:
+class Changes(Frozen):
     """What a listing changes in the question that it is based on.
 
     Clauses of ``question`` replace their namesakes, ``also`` joins its condition to the inherited one,

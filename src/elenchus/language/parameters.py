@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, assert_never
 
 from elenchus.errors import Problem
+from elenchus.frozen import Frozen, member, replace
 from elenchus.language.nodes import And, Chosen, Compare, Flag, Listed, Literal, Not, Or, Parameter, Related
 from elenchus.language.tree import placed
 from elenchus.operators import Operands, operator
@@ -29,8 +30,7 @@ if TYPE_CHECKING:
 __all__ = ["Given", "bind"]
 
 
-@dataclass(frozen=True)
-class Given:
+class Given(Frozen):
     """What stands for the parameters of a question.
 
     ``conditions`` and ``orders`` are the chosen ones of parameters that stand for such; a condition may
@@ -38,9 +38,9 @@ class Given:
     not say so.
     """
 
-    values: Mapping[str, Sequence[str]] = field(default_factory=dict)
-    conditions: Mapping[str, Condition | None] = field(default_factory=dict)
-    orders: Mapping[str, tuple[OrderKey, ...]] = field(default_factory=dict)
+    values: Mapping[str, Sequence[str]] = member(default_factory=dict)
+    conditions: Mapping[str, Condition | None] = member(default_factory=dict)
+    orders: Mapping[str, tuple[OrderKey, ...]] = member(default_factory=dict)
     may_lack: frozenset[str] = frozenset()
 
 

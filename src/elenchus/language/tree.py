@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import fields, is_dataclass, replace
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from elenchus.errors import Span
+from elenchus.frozen import Frozen, names_of_members, replace
 from elenchus.language.nodes import And, From, Listed, Parameter, Question, Where
 
 if TYPE_CHECKING:
@@ -38,10 +38,10 @@ def walk(node: Any) -> Iterator[Any]:
     if isinstance(node, tuple):
         for item in node:
             yield from walk(item)
-    elif is_dataclass(node) and not isinstance(node, Span):
+    elif isinstance(node, Frozen):
         yield node
-        for field in fields(node):
-            yield from walk(getattr(node, field.name))
+        for name in names_of_members(type(node)):
+            yield from walk(getattr(node, name))
 
 
 def parameters_in(node: Any) -> dict[str, bool]:
@@ -66,17 +66,17 @@ def placed(node: Node, span: Span) -> Node:
     """Return the tree with all its spans at one place: it came from another text."""
     if isinstance(node, tuple):
         return tuple(placed(item, span) for item in node)  # type: ignore[return-value]
-    if not is_dataclass(node) or isinstance(node, type):
-        return node
     if isinstance(node, Span):
         return span  # type: ignore[return-value]
-    values = {field.name: placed(getattr(node, field.name), span) for field in fields(node)}
-    return replace(node, **values)
+    if not isinstance(node, Frozen):
+        return node
+    names = names_of_members(type(node))
+    return replace(node, **{name: placed(getattr(node, name), span) for name in names})
 
 
 def changed(base: Question, changes: Changes) -> Question:
     """Return a question with changes: clauses replaced, a condition joined, clauses removed."""
-    written = {field.name: getattr(changes.question, field.name) for field in fields(Question)}
+    written = {name: getattr(changes.question, name) for name in names_of_members(Question)}
     found = replace(base, **{name: node for name, node in written.items() if node is not None})
     found = replace(found, **dict.fromkeys(changes.without))
     if changes.also is None:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import Enum
 from typing import TYPE_CHECKING
+
+from elenchus.frozen import Frozen
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
@@ -24,16 +25,14 @@ class Operands(Enum):
     SOME = "one or more values"
 
 
-@dataclass(frozen=True, slots=True)
-class Example:
+class Example(Frozen):
     """A question on the demo site, and what it is for."""
 
     question: str
     says: str
 
 
-@dataclass(frozen=True)
-class Operator:
+class Operator(Frozen):
     """One comparison.
 
     ``name`` is its spelling, ``opposite`` another one for its negation (beside ``not`` before it).

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING
 from urllib.parse import unquote
@@ -12,6 +12,7 @@ from urllib.parse import unquote
 from elenchus.asking.here import HERE, texts_of
 from elenchus.asking.query import Query, resolved
 from elenchus.errors import ElenchusError, Problem
+from elenchus.frozen import Frozen, replace
 from elenchus.language.tree import rows_named_in
 from elenchus.pages.labels import group_label
 from elenchus.pages.paths import address_of, filled
@@ -37,8 +38,7 @@ AS_WRITTEN = ("slug", "path", "id", "address", "key", "year", "month", "day", "w
 DATE_KEY = re.compile(r"(?P<year>\d{4})(?:-(?P<month>\d{2})(?:-(?P<day>\d{2}))?|-W(?P<week>\d{2}))?")
 
 
-@dataclass(frozen=True)
-class Here:
+class Here(Frozen):
     """The row of a page: an entry or a term by its name, or the key of a group.
 
     ``values`` are what ``:here.FIELD`` stands for; ``subject`` is what it is, None for a group.
@@ -53,8 +53,7 @@ class Here:
         return {HERE: [self.name], **{f"{HERE}.{name}": texts for name, texts in self.values.items()}}
 
 
-@dataclass(frozen=True)
-class Page:
+class Page(Frozen):
     """One page: where it stands, what it is called, and the row that it is about.
 
     ``count`` is the number of rows of a group, None elsewhere. ``place`` counts from 0 within its set.
@@ -178,8 +177,7 @@ class Book:
         return [page for page in self.pages if page.address == wanted]
 
 
-@dataclass(frozen=True)
-class PageSet:
+class PageSet(Frozen):
     """The pages of one rule; ``grouped_by`` are the fields whose groups they are about.
 
     ``query`` is its question; None for a page that stands alone.

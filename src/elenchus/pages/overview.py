@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -11,6 +10,7 @@ from elenchus.asking.here import HERE
 from elenchus.asking.query import Query
 from elenchus.asking.supposing import with_more
 from elenchus.errors import NoSuchName, Problem
+from elenchus.frozen import Frozen
 from elenchus.pages.book import Book, here_names, section_listing
 from elenchus.pages.paths import unsafe
 from elenchus.pages.sections import Placed, given_to, placed, without_repeats
@@ -26,8 +26,7 @@ if TYPE_CHECKING:
 __all__ = ["AddressLine", "PageReport", "SetLine", "addresses", "page_report", "pages_named", "set_lines"]
 
 
-@dataclass(frozen=True, slots=True)
-class AddressLine:
+class AddressLine(Frozen):
     """One address: its page, title, how many entries stand there, on how many pages, and its state.
 
     ``entries`` are those of its group or of the section with pages of its own, else all on the page;
@@ -42,8 +41,7 @@ class AddressLine:
     state: str
 
 
-@dataclass(frozen=True)
-class PageReport:
+class PageReport(Frozen):
     """One page with its sections.
 
     ``overlaps`` holds for each section the number of rows that it would share with each other, were
@@ -61,8 +59,7 @@ class PageReport:
     around: tuple[str, str] = ("", "")
 
 
-@dataclass(frozen=True, slots=True)
-class SetLine:
+class SetLine(Frozen):
     """One page of a set: its address, its row, the values that its sections take from it, what it shows."""
 
     address: str

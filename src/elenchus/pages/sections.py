@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from elenchus.asking.here import HERE
 from elenchus.asking.query import Query
 from elenchus.errors import ElenchusError, Problem, SiteError
+from elenchus.frozen import Frozen, replace
 from elenchus.pages.book import section_listing
 from elenchus.values.texts import quoted
 
@@ -40,8 +40,7 @@ __all__ = [
 ]
 
 
-@dataclass(frozen=True)
-class Section:
+class Section(Frozen):
     """A section as it stands on a page.
 
     ``number`` counts from 0 in the written order, ``turn`` in the order of choosing. ``query`` is what it
@@ -116,8 +115,7 @@ class Section:
         return bool(self.plan and self.plan.per_page)
 
 
-@dataclass(frozen=True)
-class Placed:
+class Placed(Frozen):
     """A page with its sections, in the order in which they are written, and what is wrong on it."""
 
     page: Page

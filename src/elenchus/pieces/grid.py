@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from elenchus.frozen import Frozen
 from elenchus.pieces.piece import Piece, Role, clipped, printable, width_of
 
 if TYPE_CHECKING:
@@ -16,8 +16,7 @@ GAP = "  "
 NARROWEST = 8
 
 
-@dataclass(frozen=True, slots=True)
-class Heading:
+class Heading(Frozen):
     """A column: its name, the role of its cells, on which side they stand, whether they may be cut."""
 
     name: str

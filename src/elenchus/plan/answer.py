@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from datetime import date, datetime
 from typing import TYPE_CHECKING, Any, TypeAlias
 
+from elenchus.frozen import Frozen, member
 from elenchus.schema.subject import ENTRIES, Subject
 
 if TYPE_CHECKING:
@@ -18,8 +18,7 @@ __all__ = ["Answer", "Choice", "Choices", "Group", "Row", "Scalar"]
 Scalar: TypeAlias = str | int | float | bool | date | datetime
 
 
-@dataclass(frozen=True, slots=True)
-class Row:
+class Row(Frozen):
     """One entry, or one term, of an answer.
 
     ``values`` holds each shown field: a scalar, a tuple of them for lists and terms (by slug), or None
@@ -34,8 +33,7 @@ class Row:
         return self.values[name]
 
 
-@dataclass(frozen=True, slots=True)
-class Group:
+class Group(Frozen):
     """One group of an answer.
 
     ``keys`` has a value for each key of ``group by``, None for a missing one. ``count`` is the number of
@@ -50,8 +48,7 @@ class Group:
     rows: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Choice:
+class Choice(Frozen):
     """One value that a parameter can have: as it is given, as people call it, with its rows.
 
     ``depth`` counts the terms above it in a tree. ``count`` is None where it cannot be asked.
@@ -63,8 +60,7 @@ class Choice:
     count: int | None
 
 
-@dataclass(frozen=True, slots=True)
-class Choices:
+class Choices(Frozen):
     """The choices of one parameter of a listing."""
 
     parameter: str
@@ -73,8 +69,7 @@ class Choices:
     choices: tuple[Choice, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Answer:
+class Answer(Frozen):
     """The answer to one question.
 
     ``matched`` counts the visible rows that meet the condition, ``total`` those that remain after
@@ -105,7 +100,7 @@ class Answer:
     groups: tuple[Group, ...] | None = None
     grouped_by: tuple[str, ...] = ()
     placements: int | None = None
-    overlap: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    overlap: Mapping[str, tuple[str, ...]] = member(default_factory=dict)
     unpublished: bool = False
     choices: Choices | None = None
     formulas: bool = False

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from elenchus.errors import Problem
+from elenchus.frozen import Frozen, replace
 from elenchus.language import nodes
 from elenchus.plan.conditions import Conditions
 from elenchus.plan.fields import Fields, NoField
@@ -54,8 +54,7 @@ ENTRY = FieldRef("entry", FieldType(Type.ENTRY))
 GROUPABLE = (Type.TERM, Type.CHOICE, Type.YESNO, Type.ENTRY, Type.DATE, Type.INTEGER, Type.TEXT)
 
 
-@dataclass(frozen=True)
-class Ground:
+class Ground(Frozen):
     """What a question is checked against; ``seed`` is what random orders depend on besides the day."""
 
     catalog: Catalog

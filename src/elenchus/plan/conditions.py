@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import TYPE_CHECKING, Protocol, assert_never
 
 from elenchus.errors import Problem, QuestionError
+from elenchus.frozen import replace
 from elenchus.language import nodes
 from elenchus.language.habits import NULLS
 from elenchus.language.parser import parse_condition

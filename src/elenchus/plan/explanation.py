@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, TypeAlias
+
+from elenchus.frozen import Frozen
 
 if TYPE_CHECKING:
     from elenchus.errors import Edit
@@ -12,8 +13,7 @@ if TYPE_CHECKING:
 __all__ = ["Boundary", "Change", "Explanation", "Gate", "Removed", "Step", "Tally", "Verdict", "Way"]
 
 
-@dataclass(frozen=True, slots=True)
-class Boundary:
+class Boundary(Frozen):
     """A relative date as the instants at which it starts and ends, in the site's zone, as texts."""
 
     words: str
@@ -21,16 +21,14 @@ class Boundary:
     end: str
 
 
-@dataclass(frozen=True, slots=True)
-class Removed:
+class Removed(Frozen):
     """A row that a step removed, with the values that it has where the step asks."""
 
     id: str
     values: str
 
 
-@dataclass(frozen=True, slots=True)
-class Tally:
+class Tally(Frozen):
     """How many rows have each of several terms of one comparison, and which rows have more than one."""
 
     field: str
@@ -39,8 +37,7 @@ class Tally:
     overlap: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
+class Step(Frozen):
     """One step of the funnel: how many rows it leaves and removes, the first of those removed.
 
     ``by_absence`` counts rows that pass only because a value is missing. ``as_text`` are the ids that
@@ -56,8 +53,7 @@ class Step:
     tally: Tally | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Explanation:
+class Explanation(Frozen):
     """A question read back: its boundaries in time, the funnel of its rows, and how they are arranged."""
 
     question: str
@@ -68,8 +64,7 @@ class Explanation:
     total: int
 
 
-@dataclass(frozen=True, slots=True)
-class Change:
+class Change(Frozen):
     """One change: in words, and as what is written in the entry, or in the question as a clause.
 
     ``part`` is the part of the plan that the clause makes, with what it is then.
@@ -87,8 +82,7 @@ class Change:
 Way: TypeAlias = tuple[Change, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Gate:
+class Gate(Frozen):
     """One thing that is asked of a row: in words, whether it holds, and the values that decide it.
 
     ``depth`` counts how far it stands inside other conditions; only those at 0 must all hold.
@@ -100,8 +94,7 @@ class Gate:
     depth: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Verdict:
+class Verdict(Frozen):
     """What becomes of one row.
 
     ``state`` is that of an entry, None for a term. ``rank`` counts from 1 before offset and limit, among

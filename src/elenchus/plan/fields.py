@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from elenchus.errors import Problem
+from elenchus.frozen import replace
 from elenchus.plan.nodes import Counted, FieldRef, Itself, Part, Via
 from elenchus.schema.conform import FLAGS
 from elenchus.schema.subject import ENTRIES

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Protocol
 
+from elenchus.frozen import Frozen, member
 from elenchus.language.nodes import Question
 
 if TYPE_CHECKING:
@@ -15,8 +15,7 @@ if TYPE_CHECKING:
 __all__ = ["NO_LISTINGS", "Asked", "Listings"]
 
 
-@dataclass(frozen=True)
-class Asked:
+class Asked(Frozen):
     """The question of a listing, ready to be checked.
 
     ``name`` is that of the listing, empty for a question of its own. ``fill_from`` is the listing that
@@ -25,13 +24,13 @@ class Asked:
     the page gives, for the listings that the question names. ``show`` are the fields that it shows.
     """
 
-    question: Question = field(default_factory=Question)
+    question: Question = member(default_factory=Question)
     name: str = ""
     fill_from: str = ""
     at_least: int = 0
     empty: str = ""
     problems: tuple[Problem, ...] = ()
-    here: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    here: Mapping[str, Sequence[str]] = member(default_factory=dict)
     show: Sequence[str] = ()
 
 

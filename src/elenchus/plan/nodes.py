@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import dataclasses
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal, TypeAlias
 
 from elenchus.errors import Span
+from elenchus.frozen import Frozen, member
 
 if TYPE_CHECKING:
     from fractions import Fraction
@@ -59,18 +58,15 @@ __all__ = [
 # Fields
 
 
-@dataclass(frozen=True, slots=True)
-class Stored:
+class Stored(Frozen):
     """A column of the table itself."""
 
 
-@dataclass(frozen=True, slots=True)
-class Itself:
+class Itself(Frozen):
     """The row itself, as a reference."""
 
 
-@dataclass(frozen=True, slots=True)
-class Via:
+class Via(Frozen):
     """A field of what another field refers to."""
 
     first: FieldRef
@@ -82,16 +78,14 @@ PartName: TypeAlias = Literal[
 ]
 
 
-@dataclass(frozen=True, slots=True)
-class Part:
+class Part(Frozen):
     """A part of a date, the initial of a text, or the root of a term."""
 
     of: FieldRef
     part: PartName
 
 
-@dataclass(frozen=True, slots=True)
-class Counted:
+class Counted(Frozen):
     """How many visible entries of a kind refer to the row by a field."""
 
     kind: str
@@ -101,8 +95,7 @@ class Counted:
 FieldSource: TypeAlias = Stored | Itself | Via | Part | Counted
 
 
-@dataclass(frozen=True, slots=True)
-class FieldRef:
+class FieldRef(Frozen):
     """A field as a question names it, with its type and where its values come from."""
 
     name: str
@@ -113,24 +106,21 @@ class FieldRef:
 # Values
 
 
-@dataclass(frozen=True, slots=True)
-class NumberValue:
+class NumberValue(Frozen):
     """A number, exact as it was written."""
 
     number: Fraction
     shown: str
 
 
-@dataclass(frozen=True, slots=True)
-class TextValue:
+class TextValue(Frozen):
     """A text in its folded form, and as it was written."""
 
     folded: str
     shown: str
 
 
-@dataclass(frozen=True, slots=True)
-class PatternValue:
+class PatternValue(Frozen):
     """A regular expression."""
 
     pattern: str
@@ -141,32 +131,28 @@ class PatternValue:
         return self.pattern
 
 
-@dataclass(frozen=True, slots=True)
-class TimeValue:
+class TimeValue(Frozen):
     """A date: an interval of instants."""
 
     interval: Interval
     shown: str
 
 
-@dataclass(frozen=True, slots=True)
-class PositionValue:
+class PositionValue(Frozen):
     """A choice by its position among the declared ones; no is 0 and yes is 1."""
 
     position: int
     shown: str
 
 
-@dataclass(frozen=True, slots=True)
-class TermValue:
+class TermValue(Frozen):
     """A term by the slugs from its root to itself, which no other term of its taxonomy has."""
 
     path: tuple[str, ...]
     shown: str
 
 
-@dataclass(frozen=True, slots=True)
-class EntryValue:
+class EntryValue(Frozen):
     """An entry by its id."""
 
     id: str
@@ -183,58 +169,51 @@ Value: TypeAlias = NumberValue | TextValue | PatternValue | TimeValue | Position
 # Conditions
 
 
-@dataclass(frozen=True, slots=True)
-class Test:
+class Test(Frozen):
     """A comparison of a field with typed values; ``negated`` rows are those where it is false."""
 
     field: FieldRef
     operator: str
     values: tuple[Value, ...] = ()
     negated: bool = False
-    span: Span = dataclasses.field(default=Span(0, 0), compare=False)
+    span: Span = member(default=Span(0, 0), compare=False)
 
 
-@dataclass(frozen=True, slots=True)
-class SharesTerms:
+class SharesTerms(Frozen):
     """Shares at least one term with an entry, in some taxonomies, and is not that entry."""
 
     entry: EntryValue
     fields: tuple[FieldRef, ...]
-    span: Span = dataclasses.field(default=Span(0, 0), compare=False)
+    span: Span = member(default=Span(0, 0), compare=False)
 
 
-@dataclass(frozen=True, slots=True)
-class Rows:
+class Rows(Frozen):
     """The rows of a listing, after its own order, offset and limit."""
 
     name: str
     plan: Plan
 
 
-@dataclass(frozen=True, slots=True)
-class ListedIn:
+class ListedIn(Frozen):
     """Stands among the rows of a listing."""
 
     rows: Rows
-    span: Span = dataclasses.field(default=Span(0, 0), compare=False)
+    span: Span = member(default=Span(0, 0), compare=False)
 
 
-@dataclass(frozen=True, slots=True)
-class Negation:
+class Negation(Frozen):
     """True exactly where the part is false."""
 
     part: Condition
 
 
-@dataclass(frozen=True, slots=True)
-class AllOf:
+class AllOf(Frozen):
     """True where all parts are."""
 
     parts: tuple[Condition, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class AnyOf:
+class AnyOf(Frozen):
     """True where one of the parts is."""
 
     parts: tuple[Condition, ...]
@@ -245,8 +224,7 @@ Condition: TypeAlias = Test | SharesTerms | ListedIn | Negation | AllOf | AnyOf
 # Orders
 
 
-@dataclass(frozen=True, slots=True)
-class SortKey:
+class SortKey(Frozen):
     """Order by a field; rows without a value come last in either direction, unless told otherwise."""
 
     field: FieldRef
@@ -255,41 +233,35 @@ class SortKey:
     missing_first: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class YesFirst:
+class YesFirst(Frozen):
     """Rows whose field says yes before all others."""
 
     field: FieldRef
 
 
-@dataclass(frozen=True, slots=True)
-class GivenOrder:
+class GivenOrder(Frozen):
     """Rows in the order of a list; rows that are not in it follow."""
 
     rows: tuple[RowName, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class RelatednessOrder:
+class RelatednessOrder(Frozen):
     """Rows that share more terms with an entry first."""
 
     related: SharesTerms
 
 
-@dataclass(frozen=True, slots=True)
-class RandomOrder:
+class RandomOrder(Frozen):
     """Rows by a digest of their ids with a salt: the same salt gives the same order on every machine."""
 
     salt: str
 
 
-@dataclass(frozen=True, slots=True)
-class TermOrder:
+class TermOrder(Frozen):
     """Terms as their taxonomy lists them, depth first."""
 
 
-@dataclass(frozen=True, slots=True)
-class SourceOrder:
+class SourceOrder(Frozen):
     """Rows as the listing that they come from has them."""
 
     rows: Rows
@@ -302,8 +274,7 @@ OrderKey: TypeAlias = (
 # The whole
 
 
-@dataclass(frozen=True, slots=True)
-class GroupKey:
+class GroupKey(Frozen):
     """One key of groups. ``within`` are the terms below which groups are wanted; empty for all.
 
     ``latest_first`` says that values which tie by count or by name go from the last to the first: dates do,
@@ -317,24 +288,21 @@ class GroupKey:
     latest_first: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class AtMost:
+class AtMost(Frozen):
     """Rows beyond so many with one value of a field are passed over."""
 
     count: int
     field: FieldRef
 
 
-@dataclass(frozen=True, slots=True)
-class Fill:
+class Fill(Frozen):
     """Where fewer rows than so many are left, those of a listing follow up to that number."""
 
     at_least: int
     rows: Rows
 
 
-@dataclass(frozen=True, slots=True)
-class Plan:
+class Plan(Frozen):
     """A question ready to run, by names and ids only: it means the same on any content that has them.
 
     ``subject`` is what the rows are; where they are entries, of ``kinds``. ``order`` is never empty; the id

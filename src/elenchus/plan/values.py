@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import TYPE_CHECKING, assert_never
 
 from elenchus.errors import Problem
+from elenchus.frozen import Frozen, member
 from elenchus.language.printer import print_value
 from elenchus.plan.nodes import (
     EntryValue,
@@ -51,8 +51,7 @@ class Refused(Exception):
         self.problem = Problem(code, message, hint, span=literal.span)
 
 
-@dataclass(frozen=True)
-class Resolver:
+class Resolver(Frozen):
     """Turns written values into typed ones for one catalog and clock. Every method raises Refused.
 
     Unless ``unpublished`` says that the question includes them, no suggestion names what is not public.
@@ -61,7 +60,7 @@ class Resolver:
     catalog: Catalog
     clock: Clock
     unpublished: bool = False
-    notices: list[Problem] = field(default_factory=list)
+    notices: list[Problem] = member(default_factory=list)
 
     def value(self, field: FieldRef, literal: Literal) -> Value:
         """Return what a literal means for a field."""

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import TYPE_CHECKING, assert_never
 
+from elenchus.frozen import replace
 from elenchus.operators import Operands, operator
 from elenchus.plan.nodes import (
     AllOf,

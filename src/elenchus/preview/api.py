@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import json
 import re
-from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 from urllib.parse import parse_qsl, quote, urlencode
 
 from elenchus.asking.query import Query
 from elenchus.errors import ElenchusError, NoSuchName, NoSuchPage, Problem
+from elenchus.frozen import replace
 from elenchus.plan.nodes import Stored
 from elenchus.preview.reply import Reply
 from elenchus.schema.subject import ENTRIES

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import mimetypes
 import re
-from dataclasses import replace
 from typing import TYPE_CHECKING
 from urllib.parse import parse_qsl
 
 from elenchus.asking.choices import possible
 from elenchus.errors import NoSuchPage, Problem
 from elenchus.forms import form
+from elenchus.frozen import replace
 from elenchus.pages.book import no_pages_at_all
 from elenchus.pages.paths import address_of, later_page
 from elenchus.pages.sections import free_parameters, placed

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING
 
+from elenchus.frozen import Frozen
 from elenchus.pages.paths import file_beside, file_of, folder_of
 from elenchus.rendering.views import Visit
 from elenchus.values.texts import nearest
@@ -22,8 +23,7 @@ LATER = re.compile(r"(?P<folder>(?:.*/)?)page/(?P<number>[1-9]\d{0,8})/(?P<rest>
 NEAR = 5
 
 
-@dataclass(frozen=True, slots=True)
-class PagePlace:
+class PagePlace(Frozen):
     """A page with the look at it; ``section`` and ``form`` are those of a file beside it."""
 
     page: Page

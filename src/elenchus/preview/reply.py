@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from hashlib import sha256
 from typing import TYPE_CHECKING
+
+from elenchus.frozen import Frozen, member
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -14,14 +15,13 @@ __all__ = ["HTML", "Reply", "redirect"]
 HTML = "text/html; charset=utf-8"
 
 
-@dataclass(frozen=True)
-class Reply:
+class Reply(Frozen):
     """What is answered to a request."""
 
     body: bytes
     type: str = HTML
     status: int = 200
-    headers: Mapping[str, str] = field(default_factory=dict)
+    headers: Mapping[str, str] = member(default_factory=dict)
 
     @property
     def etag(self) -> str:

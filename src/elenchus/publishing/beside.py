@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from elenchus.forms import Frame, form
+from elenchus.frozen import replace
 from elenchus.pages.paths import file_beside
 from elenchus.publishing.feeds import FeedPlace, feed_at
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from bisect import bisect_left
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
+
+from elenchus.frozen import Frozen
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
@@ -12,8 +13,7 @@ if TYPE_CHECKING:
 __all__ = ["ListingChange", "listing_changes", "moved"]
 
 
-@dataclass(frozen=True, slots=True)
-class ListingChange:
+class ListingChange(Frozen):
     """What becomes of one section: places count from 1.
 
     ``enters`` and ``leaves`` hold ids with their new or old place, ``moves`` ids with both.

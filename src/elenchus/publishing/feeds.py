@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from elenchus.asking.query import resolved
 from elenchus.errors import Problem, QuestionError, SiteError
 from elenchus.forms import Feed, FeedItem, stable_id
+from elenchus.frozen import Frozen
 from elenchus.pages.paths import address_of, file_beside
 from elenchus.rendering.renderer import Renderer
 from elenchus.schema.subject import ENTRIES
@@ -26,8 +26,7 @@ __all__ = ["FeedPlace", "feed_at", "feed_of_question"]
 WORDS_OF_SUMMARY = 60
 
 
-@dataclass(frozen=True)
-class FeedPlace:
+class FeedPlace(Frozen):
     """Where a feed stands.
 
     ``title`` and ``about`` tell what it is of, ``page`` is the link to the page beside which it stands;

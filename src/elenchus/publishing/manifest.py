@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass, field, replace
 from hashlib import sha256
 from typing import TYPE_CHECKING
 
 from elenchus.errors import FolderError, Place, Problem
 from elenchus.files import read_whole
+from elenchus.frozen import Frozen, member, replace
 from elenchus.pages.paths import OWN_FOLDER, unsafe
 from elenchus.values.texts import quoted
 
@@ -24,8 +24,7 @@ READABLE = (1, VERSION)
 LARGEST = 2**29  # bytes: some hundred thousand pages
 
 
-@dataclass(frozen=True)
-class Manifest:
+class Manifest(Frozen):
     """The files that were written by this program, and the entries that each section showed.
 
     ``files`` has the page and the digest of each file by its path; ``coming`` the digests of files that runs
@@ -33,9 +32,9 @@ class Manifest:
     the rows of each section, by the address of its page and its name.
     """
 
-    files: Mapping[str, tuple[str, str]] = field(default_factory=dict)
-    coming: Mapping[str, Sequence[str]] = field(default_factory=dict)
-    listings: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    files: Mapping[str, tuple[str, str]] = member(default_factory=dict)
+    coming: Mapping[str, Sequence[str]] = member(default_factory=dict)
+    listings: Mapping[str, Sequence[str]] = member(default_factory=dict)
 
     def wrote(self, path: str, digest: str) -> bool:
         """Say whether a file of a digest is one that this program wrote."""

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from elenchus.errors import Place, Problem
+from elenchus.frozen import Frozen, member
 from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
@@ -31,16 +31,14 @@ WORD = re.compile(
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Span:
+class Span(Frozen):
     """Places in a text: from ``start`` up to ``end``."""
 
     start: int
     end: int
 
 
-@dataclass(frozen=True, slots=True)
-class Marker:
+class Marker(Frozen):
     """A pair of markers: what stands between them, and what is to stand there.
 
     ``ask`` is the name of a listing or a question, ``given`` are values for its parameters. ``layout`` and
@@ -50,14 +48,13 @@ class Marker:
     place: Place
     inner: Span
     ask: str
-    given: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    given: Mapping[str, Sequence[str]] = member(default_factory=dict)
     is_number: bool = False
     layout: str = ""
     level: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Note:
+class Note(Frozen):
     """A comment that is addressed to us: its verb, the rest, where it stands."""
 
     verb: str

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from pathlib import PurePosixPath
 from typing import TYPE_CHECKING
 from urllib.parse import unquote
@@ -11,6 +10,7 @@ from urllib.parse import unquote
 from elenchus import sources
 from elenchus.errors import Place, Problem, SiteError
 from elenchus.files import DEEPEST_FOLDER, is_file, is_text, items_of, read_whole
+from elenchus.frozen import Frozen
 from elenchus.pages.paths import unsafe
 from elenchus.pages.sections import placed
 from elenchus.publishing.beside import files_beside
@@ -36,8 +36,7 @@ LARGEST = 2**30  # bytes of a file that is published as it is
 NAMED = re.compile(r"""(?:\]\(\s*<?|(?:src|href)\s*=\s*["']?)([^\s"'<>)]+)""")
 
 
-@dataclass(frozen=True, slots=True)
-class Output:
+class Output(Frozen):
     """One file: its path below the root, the page that it belongs to (empty for the site's), its content."""
 
     path: str
@@ -166,8 +165,7 @@ def is_open(path: Path, root: Path) -> bool:
     return path.resolve().is_relative_to(root)
 
 
-@dataclass(frozen=True)
-class KeptBack:
+class KeptBack(Frozen):
     """Files of a site that are never published as they are, though they stand where others are.
 
     Content is published as pages only, drafts being among it. A picture or file that unpublished entries

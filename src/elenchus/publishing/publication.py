@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 
 from elenchus.errors import FolderError, Place, Problem
 from elenchus.files import is_file, write_whole
+from elenchus.frozen import Frozen
 from elenchus.pages.paths import OWN_FOLDER
 from elenchus.publishing.changes import listing_changes
 from elenchus.publishing.links import dead_links, links_in
@@ -34,8 +35,7 @@ STAGE = f"{OWN_FOLDER}/stage"
 LOCK = f"{OWN_FOLDER}/lock"
 
 
-@dataclass(frozen=True, slots=True)
-class Wishes:
+class Wishes(Frozen):
     """How to publish: ``only`` one page or page set, over files of others, without writing anything."""
 
     only: str = ""

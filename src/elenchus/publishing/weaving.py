@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -11,6 +10,7 @@ from elenchus.errors import ElenchusError, FolderError, MarkerError, Place, Prob
 from elenchus.files import DEEPEST_FOLDER, is_file, is_text, items_of, read_whole, write_whole
 from elenchus.forms import form
 from elenchus.forms.markdown import escaped, linked
+from elenchus.frozen import Frozen, replace
 from elenchus.publishing.markers import markers_in
 
 if TYPE_CHECKING:
@@ -30,8 +30,7 @@ HEAD = 1024  # bytes in which an encoding is declared (the HTML Standard, “enc
 LEVEL = 3  # of the headings of rows, unless a marker says otherwise
 
 
-@dataclass(frozen=True, slots=True)
-class Woven:
+class Woven(Frozen):
     """A file as it was, and as it is with its markers filled."""
 
     path: Path

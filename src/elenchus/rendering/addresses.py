@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+from elenchus.frozen import Frozen
 from elenchus.values.addresses import Href, href_of, split_address
 
 __all__ = ["Root"]
 
 
-@dataclass(frozen=True, slots=True)
-class Root:
+class Root(Frozen):
     """Where the site stands: its whole address, empty where it has none; the path that begins its links."""
 
     address: str = ""

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
+
+from elenchus.frozen import Frozen
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
@@ -13,8 +14,7 @@ __all__ = ["Pager", "Step", "pager", "window"]
 AROUND = 2  # pages that are named on each side of the current one
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
+class Step(Frozen):
     """One step of a pager: a page, or a gap where ``number`` is 0."""
 
     number: int
@@ -22,8 +22,7 @@ class Step:
     is_current: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Pager:
+class Pager(Frozen):
     """The steps of a pager; ``previous`` and ``next`` are empty at the ends."""
 
     number: int

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from functools import cached_property
 from hashlib import sha256
 from pathlib import Path
@@ -12,6 +11,7 @@ from elenchus.asking.query import Query, resolved
 from elenchus.errors import Problem, SiteError
 from elenchus.files import is_file, read_whole
 from elenchus.forms import form
+from elenchus.frozen import replace
 from elenchus.pages.book import Book
 from elenchus.pages.paths import INDEX, address_of, file_beside, file_of, filled, later_page
 from elenchus.rendering.addresses import Root

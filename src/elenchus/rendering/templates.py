@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import traceback
-from dataclasses import replace
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -17,6 +16,7 @@ from markupsafe import Markup
 
 from elenchus.errors import ElenchusError, Place, Problem, SiteError
 from elenchus.files import is_file, is_text, read_whole
+from elenchus.frozen import replace
 from elenchus.rendering.pager import Pager, Step
 from elenchus.rendering.rows import RowView
 from elenchus.rendering.values import Image, Item, Value

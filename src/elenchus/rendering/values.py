@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from markupsafe import Markup, escape
 
+from elenchus.frozen import Frozen
 from elenchus.values.addresses import NOWHERE, Href
 
 if TYPE_CHECKING:
@@ -15,8 +15,7 @@ if TYPE_CHECKING:
 __all__ = ["NOTHING", "Image", "Item", "Value"]
 
 
-@dataclass(frozen=True, slots=True)
-class Item:
+class Item(Frozen):
     """One value: its text, where it leads, or the machine-readable time that it is.
 
     ``time`` is a valid date or instant of HTML's ``<time datetime>``.
@@ -38,8 +37,7 @@ class Item:
         return text
 
 
-@dataclass(frozen=True, slots=True)
-class Image:
+class Image(Frozen):
     """A picture: its address and the text for those who cannot see it, empty where it only decorates."""
 
     src: Href
@@ -57,8 +55,7 @@ class Image:
         return Markup('<img src="{}" alt="{}" loading="lazy" decoding="async">').format(self.src, self.alt)
 
 
-@dataclass(frozen=True, slots=True)
-class Value:
+class Value(Frozen):
     """What a row has in a field: no, one or several items; false where there is none.
 
     ``is_number`` lets tables put numbers under each other.

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Literal, Protocol, TypeVar
 from urllib.parse import quote
 
 from markupsafe import Markup
 
+from elenchus.frozen import Frozen, member
 from elenchus.values.addresses import Href  # noqa: TC001 - what views are made of
 
 if TYPE_CHECKING:
@@ -26,8 +26,7 @@ WORDS_OF_SUMMARY = 30
 NAMES = ("title", "name")
 
 
-@dataclass(frozen=True, slots=True)
-class Link:
+class Link(Frozen):
     """A link with its text; ``type`` is the media type of what it leads to, if that is no page.
 
     ``depth`` counts what stands above it in a tree.
@@ -61,8 +60,7 @@ def branches(nodes: Sequence[Node]) -> list[list[Node]]:
     return found
 
 
-@dataclass(frozen=True, slots=True)
-class Column:
+class Column(Frozen):
     """A field that a section shows, and what it is called."""
 
     name: str
@@ -75,8 +73,7 @@ class Column:
         return self.name in NAMES
 
 
-@dataclass(frozen=True, slots=True)
-class GroupView:
+class GroupView(Frozen):
     """A group: its label, the page about it, how many rows it has, those that stand here.
 
     ``continued`` says that its first rows stand on the page before.
@@ -90,8 +87,7 @@ class GroupView:
     id: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Option:
+class Option(Frozen):
     """One choice: what is sent, what people read, how deep it stands in a tree, how many rows it leaves."""
 
     value: str
@@ -101,8 +97,7 @@ class Option:
     is_chosen: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Control:
+class Control(Frozen):
     """One parameter of a form: ``shape`` is many or one of its options, or a text."""
 
     name: str
@@ -118,8 +113,7 @@ class Control:
         return branches(self.options)
 
 
-@dataclass(frozen=True)
-class Form:
+class Form(Frozen):
     """The form of a section.
 
     ``keys`` is what the script chooses by, as JSON: the rows that each choice leaves and the rows in each
@@ -132,11 +126,10 @@ class Form:
     total: int
     keys: str = ""
     rest: tuple[RowView, ...] = ()
-    rows: Mapping[str, int] = field(default_factory=dict)
+    rows: Mapping[str, int] = member(default_factory=dict)
 
 
-@dataclass(frozen=True)
-class SectionView:
+class SectionView(Frozen):
     """A section of a page, or a listing that a template asks for; written into a template it is its HTML."""
 
     id: str
@@ -160,7 +153,7 @@ class SectionView:
     level: int = 2
     why: str = ""
     problems: tuple[str, ...] = ()
-    draw: Callable[[SectionView], Markup] | None = field(default=None, repr=False, compare=False)
+    draw: Callable[[SectionView], Markup] | None = member(default=None, compare=False)
 
     @property
     def template(self) -> str:
@@ -213,8 +206,7 @@ class SectionView:
         return tuple(each for each in self.columns if each.name not in (*NAMES, "image", "date", "summary"))
 
 
-@dataclass(frozen=True)
-class Visit:
+class Visit(Frozen):
     """One look at a page: which of its pages, in which folder of a section's own, and what was chosen.
 
     ``query`` are the values that a visitor gave; None where the page is published and nothing can be asked.
@@ -226,8 +218,7 @@ class Visit:
     notices: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class SiteView:
+class SiteView(Frozen):
     """The site as templates see it."""
 
     title: str
@@ -237,8 +228,7 @@ class SiteView:
     menu: tuple[Link, ...]
 
 
-@dataclass(frozen=True)
-class PageView:
+class PageView(Frozen):
     """A page as its template sees it.
 
     ``row`` is the entry or the term that it is about, ``facts`` its fields that have no place of their

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import Place, Problem
+from elenchus.frozen import Frozen, member, replace
 from elenchus.schema.conform import conformed, notes_of
 from elenchus.values.texts import either, fold, nearest, quoted
 from elenchus.values.wording import as_text
@@ -20,8 +20,7 @@ if TYPE_CHECKING:
 __all__ = ["Identified", "Identity", "identify", "names_of"]
 
 
-@dataclass(frozen=True, slots=True)
-class Identity:
+class Identity(Frozen):
     """An entry that is known by its id; ``values`` are as they were written, in the words of all sources."""
 
     id: str
@@ -31,7 +30,7 @@ class Identity:
     values: Mapping[str, Raw]
     flag: str = ""  # the key by which its content keeps it back
     is_held_twice: bool = False  # and its status does so, too
-    guessed: Mapping[str, str] = field(default_factory=dict)
+    guessed: Mapping[str, str] = member(default_factory=dict)
 
     def value(self, name: str) -> Any:
         """Return what was written for a field, None where nothing was."""
@@ -44,8 +43,7 @@ class Identity:
         return Place(self.place.file, raw.line) if raw else self.place
 
 
-@dataclass(frozen=True)
-class Identified:
+class Identified(Frozen):
     """The entries of a site with what was wrong with the others, and what is worth a note."""
 
     rows: list[Identity]

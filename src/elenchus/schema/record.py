@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, NamedTuple
+
+from elenchus.frozen import Frozen, member
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -20,8 +21,7 @@ class Raw(NamedTuple):
     line: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Habits:
+class Habits(Frozen):
     """How a source writes what all sources say.
 
     ``statuses`` maps foreign words for a status onto ours. ``flags`` are keys that say yes or no, each with
@@ -30,8 +30,8 @@ class Habits:
     """
 
     source: str = ""
-    statuses: Mapping[str, str] = field(default_factory=dict)
-    flags: Mapping[str, str] = field(default_factory=dict)
+    statuses: Mapping[str, str] = member(default_factory=dict)
+    flags: Mapping[str, str] = member(default_factory=dict)
     separator: str = ","
     is_declared: bool = False  # whether the site says what the separator is
 
@@ -39,8 +39,7 @@ class Habits:
 PLAIN = Habits()
 
 
-@dataclass(frozen=True, slots=True)
-class Record:
+class Record(Frozen):
     """One entry as written: where it stands, its kind, the slug its place suggests, its values.
 
     ``guessed`` tells which values nobody wrote, and what they were made of.
@@ -51,4 +50,4 @@ class Record:
     slug: str
     values: Mapping[str, Raw]
     habits: Habits = PLAIN
-    guessed: Mapping[str, str] = field(default_factory=dict)
+    guessed: Mapping[str, str] = member(default_factory=dict)

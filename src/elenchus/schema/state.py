@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import Enum
 from typing import TYPE_CHECKING
 
+from elenchus.frozen import Frozen
 from elenchus.values.dates import to_minute
 from elenchus.values.texts import quoted
 
@@ -33,8 +33,7 @@ class HoldKind(Enum):
         return self in (HoldKind.DRAFT, HoldKind.WITHDRAWN)
 
 
-@dataclass(frozen=True, slots=True)
-class Hold:
+class Hold(Frozen):
     """One thing that keeps an entry back.
 
     ``key`` is that of the content which says so: status, date, expires, or a flag such as ``draft``.
@@ -69,8 +68,7 @@ class Hold:
                 return f"{self.key} {quoted(self.written)} cannot be read"
 
 
-@dataclass(frozen=True, slots=True)
-class State:
+class State(Frozen):
     """The state of an entry: all that keeps it back, in the order of telling; public where nothing does."""
 
     holds: tuple[Hold, ...] = ()

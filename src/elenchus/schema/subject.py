@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from elenchus.frozen import Ordered
 
 __all__ = ["ENTRIES", "Subject", "terms_of"]
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class Subject:
+class Subject(Ordered):
     """The entries of a site, or the terms of the taxonomy that is named."""
 
     taxonomy: str = ""

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING
 
+from elenchus.frozen import Frozen, member
 from elenchus.schema.catalog import TermName
 from elenchus.values.texts import fold, nearest
 
@@ -15,8 +16,7 @@ if TYPE_CHECKING:
 __all__ = ["Taxonomy", "Term"]
 
 
-@dataclass(frozen=True, slots=True)
-class Term:
+class Term(Frozen):
     """A term: ``path`` holds the slugs from the root to itself, ``columns`` what its file says besides."""
 
     slug: str
@@ -24,7 +24,7 @@ class Term:
     id: str = ""
     path: tuple[str, ...] = ()
     aliases: tuple[str, ...] = ()
-    columns: Mapping[str, str] = field(default_factory=dict)
+    columns: Mapping[str, str] = member(default_factory=dict)
 
     @property
     def address(self) -> str:

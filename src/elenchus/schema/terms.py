@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
 from elenchus.errors import Problem
+from elenchus.frozen import Frozen, member, replace
 from elenchus.schema.taxonomy import Taxonomy, Term
 from elenchus.values.collation import sort_key
 from elenchus.values.texts import either, fold, nearest, quoted, slug_of
@@ -23,8 +23,7 @@ DEEPEST = 50  # terms below one another
 MOST_COMPARED = 100  # wrong parents that are compared with all terms, to offer the nearest
 
 
-@dataclass(frozen=True, slots=True)
-class TermRow:
+class TermRow(Frozen):
     """One term as a file defines it; ``parent`` is a slug, or a path where a slug is not unique."""
 
     slug: str
@@ -33,7 +32,7 @@ class TermRow:
     parent: str = ""
     id: str = ""
     aliases: tuple[str, ...] = ()
-    columns: Mapping[str, str] = field(default_factory=dict)
+    columns: Mapping[str, str] = member(default_factory=dict)
 
 
 def gather(rules: TaxonomyRules, used: Mapping[str, Place]) -> tuple[Taxonomy, list[Problem]]:

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import TYPE_CHECKING
 
+from elenchus.frozen import Frozen, member
 from elenchus.values.addresses import filled_href
 
 if TYPE_CHECKING:
@@ -75,8 +75,7 @@ LABELS = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class FieldType:
+class FieldType(Frozen):
     """What makes two fields of one name the same column: type, choices, target, unit, one or many."""
 
     type: Type
@@ -101,8 +100,7 @@ def describe(field: FieldType) -> str:
     return f"a list, each {field.type.label}{unit}" if field.many else f"{field.type.label}{unit}"
 
 
-@dataclass(frozen=True, slots=True)
-class Field:
+class Field(Frozen):
     """One field of a kind: its name, its type, and the bounds that a number must keep."""
 
     name: str
@@ -112,8 +110,7 @@ class Field:
     declared: bool = True
 
 
-@dataclass(frozen=True, slots=True)
-class Kind:
+class Kind(Frozen):
     """A kind of entries: its own fields by name, and the pattern of its entries' addresses."""
 
     name: str
@@ -121,8 +118,7 @@ class Kind:
     address: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class TaxonomyRules:
+class TaxonomyRules(Frozen):
     """What the site file says of a taxonomy: tree or flat, its address, the file of its terms."""
 
     name: str
@@ -140,8 +136,7 @@ class TaxonomyRules:
         return FieldType(Type.TERM, many=True, taxonomy=self.name, tree=self.tree)
 
 
-@dataclass(frozen=True, slots=True)
-class Schema:
+class Schema(Frozen):
     """All declarations of a site.
 
     ``fields`` are those that every kind has; ``conditions`` the texts of the conditions with a name.
@@ -149,8 +144,8 @@ class Schema:
 
     kinds: Mapping[str, Kind]
     taxonomies: Mapping[str, TaxonomyRules]
-    fields: Mapping[str, Field] = field(default_factory=dict)
-    conditions: Mapping[str, str] = field(default_factory=dict)
+    fields: Mapping[str, Field] = member(default_factory=dict)
+    conditions: Mapping[str, str] = member(default_factory=dict)
 
     def field_of(self, kind: str, name: str) -> Field | None:
         """Return a kind's field by name: its own, one that all kinds have, or a taxonomy."""

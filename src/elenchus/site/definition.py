@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
 from datetime import date, datetime
 from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError, available_timezones
 
 from elenchus import sources
 from elenchus.errors import Place, Problem, QuestionError, SiteError
+from elenchus.frozen import Frozen, member
 from elenchus.language.parser import parse_condition
 from elenchus.language.words import is_keyword
 from elenchus.schema.convert import RENAMED
@@ -68,8 +68,7 @@ PUBLISH: Shape = {"to": str, "files": list, "formulas": bool}
 TAXONOMY: Shape = {"tree": bool, "address": str, "terms": str}
 
 
-@dataclass(frozen=True)
-class Acceptance:
+class Acceptance(Frozen):
     """A finding of the checks that the site lives with: of a code, in a file, with words in its message."""
 
     code: str
@@ -84,8 +83,7 @@ class Acceptance:
         return problem.code == self.code and self.file in ("", file) and self.says in problem.message
 
 
-@dataclass(frozen=True)
-class Definition:
+class Definition(Frozen):
     """A site as its file describes it; ``clock`` is the pinned instant, None when time runs.
 
     ``trusted`` lets the HTML of its content onto pages as it is. ``to`` is the folder that pages are
@@ -106,7 +104,7 @@ class Definition:
     trusted: bool = False
     to: str = PUBLISHED
     files: tuple[str, ...] = ()
-    words: Mapping[str, str] = field(default_factory=dict)
+    words: Mapping[str, str] = member(default_factory=dict)
     formulas: bool = False
 
 

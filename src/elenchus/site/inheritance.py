@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, fields, replace
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import Place, Problem
+from elenchus.frozen import Frozen, names_of_members, replace
 from elenchus.language.nodes import Question
 from elenchus.language.parser import parse, read, read_changes
 from elenchus.language.printer import print_question
@@ -34,8 +35,7 @@ INHERITED = (
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Origin:
+class Origin(Frozen):
     """Where a clause or a setting comes from: a listing by name, or what else gives it, and its place."""
 
     name: str
@@ -106,10 +106,10 @@ class Listing:
 
     def clause_at(self, position: int) -> str:
         """Return the clause, by its field of Question, in which a place of the text lies."""
-        for each in fields(Question):
-            node = getattr(self.question, each.name)
+        for name in names_of_members(Question):
+            node = getattr(self.question, name)
             if node and node.span.start <= position < node.span.end:
-                return each.name
+                return name
         return ""
 
 
@@ -157,7 +157,7 @@ class Library:
 def listing_of(rule: ListingRule) -> Listing:
     """Return a listing that is based on no other."""
     question, problems = read(rule.ask, comments=True)
-    written = [each.name for each in fields(Question) if getattr(question, each.name)]
+    written = [name for name in names_of_members(Question) if getattr(question, name)]
     found = Listing(
         name=rule.name,
         place=rule.place,
@@ -205,9 +205,9 @@ def changed_by(base: Listing, rule: ListingRule) -> Listing:
 def clauses_of(base: Listing, changes: Changes, origin: Origin) -> dict[str, tuple[Origin, ...]]:
     """Return the origins of the clauses of a changed question."""
     found = {name: origins for name, origins in base.clauses.items() if name not in changes.without}
-    for each in fields(Question):
-        if getattr(changes.question, each.name):
-            found[each.name] = (origin,)
+    for name in names_of_members(Question):
+        if getattr(changes.question, name):
+            found[name] = (origin,)
     if changes.also:
         found["where"] = (*found.get("where", ()), origin)
     return found
@@ -220,10 +220,10 @@ def idle_clauses(base: Listing, changes: Changes, own: Listing) -> list[Problem]
         if getattr(base.question, name) is None:
             message = f"“no {CLAUSES_OF[name]}” removes nothing: {base.name} has no such clause"
             found.append(Problem("idle-change", message, place=own.at))
-    for each in fields(Question):
-        node = getattr(changes.question, each.name)
-        if node and node == getattr(base.question, each.name):
-            message = f"“{CLAUSES_OF[each.name]}” is as {base.name} has it already"
+    for name in names_of_members(Question):
+        node = getattr(changes.question, name)
+        if node and node == getattr(base.question, name):
+            message = f"“{CLAUSES_OF[name]}” is as {base.name} has it already"
             found.append(own.located(Problem("idle-change", message, "Leave it out.", span=node.span)))
     return found
 

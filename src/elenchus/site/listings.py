@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
 from datetime import date
 from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import Place, Problem, QuestionError
+from elenchus.frozen import Frozen, member, replace
 from elenchus.language.parser import parse_condition, parse_order
 from elenchus.language.words import is_keyword
 from elenchus.schema.types import FieldType, Type
@@ -51,8 +51,7 @@ ABSENT = ("error", "nothing", "choices")
 DATES = "dates"  # the type of a parameter for days, spans of time and relative dates
 
 
-@dataclass(frozen=True)
-class ParameterRule:
+class ParameterRule(Frozen):
     """What a listing says of one of its parameters.
 
     ``choices`` stand for values, ``conditions`` for a condition (None for none at all), ``orders`` for an
@@ -64,9 +63,9 @@ class ParameterRule:
     type: FieldType | None = None
     many: bool = False
     label: str = ""
-    choices: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
-    conditions: Mapping[str, Condition | None] = field(default_factory=dict)
-    orders: Mapping[str, tuple[OrderKey, ...]] = field(default_factory=dict)
+    choices: Mapping[str, tuple[str, ...]] = member(default_factory=dict)
+    conditions: Mapping[str, Condition | None] = member(default_factory=dict)
+    orders: Mapping[str, tuple[OrderKey, ...]] = member(default_factory=dict)
     default: tuple[str, ...] = ()
     absent: str = "error"
 
@@ -76,8 +75,7 @@ class ParameterRule:
         return (*self.choices, *self.conditions, *self.orders)
 
 
-@dataclass(frozen=True)
-class Expectation:
+class Expectation(Frozen):
     """What must be true of a listing before it is published.
 
     Without ``ask`` the numbers are about all its rows, with it about those that meet the condition.
@@ -85,7 +83,7 @@ class Expectation:
 
     place: Place
     ask: str = ""
-    given: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    given: Mapping[str, tuple[str, ...]] = member(default_factory=dict)
     count: int | None = None
     at_least: int | None = None
     at_most: int | None = None
@@ -93,26 +91,24 @@ class Expectation:
     excludes: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class ListingRule:
+class ListingRule(Frozen):
     """A listing as its file has it. ``lines`` are the places of its keys."""
 
     name: str
     place: Place
     ask: str = ""
     based_on: str = ""
-    settings: Mapping[str, Any] = field(default_factory=dict)
-    parameters: Mapping[str, ParameterRule] = field(default_factory=dict)
+    settings: Mapping[str, Any] = member(default_factory=dict)
+    parameters: Mapping[str, ParameterRule] = member(default_factory=dict)
     expect: tuple[Expectation, ...] = ()
-    lines: Mapping[str, Place] = field(default_factory=dict)
+    lines: Mapping[str, Place] = member(default_factory=dict)
 
     def at(self, key: str) -> Place:
         """Return the place of a key, or of the listing where it has none."""
         return self.lines.get(key, self.place)
 
 
-@dataclass(frozen=True)
-class Rules:
+class Rules(Frozen):
     """The listings of a site by name, and what is wrong in their files."""
 
     listings: Mapping[str, ListingRule]

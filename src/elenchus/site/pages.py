@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import Problem
 from elenchus.forms import beside_names
+from elenchus.frozen import Frozen, member
 from elenchus.site.files import read_named
 from elenchus.site.listings import given_of
 from elenchus.values.texts import either, nearest, quoted, slugify
@@ -32,8 +32,7 @@ SECTION: Shape = {
 PLACEHOLDER = re.compile(r"\{([^{}]*)\}")
 
 
-@dataclass(frozen=True)
-class SectionRule:
+class SectionRule(Frozen):
     """A section as a page has it: a listing with changes, or a question of its own.
 
     ``given`` are values for parameters; a text such as ``:here`` or ``:here.station`` is taken from the
@@ -46,7 +45,7 @@ class SectionRule:
     listing: str = ""
     ask: str = ""
     title: str = ""
-    given: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    given: Mapping[str, tuple[str, ...]] = member(default_factory=dict)
     priority: int | None = None
     pages_at: str = ""
     on_every_page: bool = False
@@ -57,8 +56,7 @@ class SectionRule:
         return slugify(self.listing or self.title) or f"section-{number + 1}"
 
 
-@dataclass(frozen=True)
-class PageRule:
+class PageRule(Frozen):
     """A page, or a set of pages with one for each row or group of a question.
 
     ``menu`` says whether the menu of the site leads to it; ``within`` is the listing in whose order the
@@ -77,15 +75,14 @@ class PageRule:
     menu: bool = True
     within: str = ""
     template: str = ""
-    lines: Mapping[str, Place] = field(default_factory=dict)
+    lines: Mapping[str, Place] = member(default_factory=dict)
 
     def at(self, key: str) -> Place:
         """Return the place of a key, or of the page where it has none."""
         return self.lines.get(key, self.place)
 
 
-@dataclass(frozen=True)
-class PageRules:
+class PageRules(Frozen):
     """The pages of a site by name, and what is wrong in their files."""
 
     pages: Mapping[str, PageRule]

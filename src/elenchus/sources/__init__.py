@@ -7,10 +7,10 @@ name is the word that a site file writes after ``read =``. Modules that begin wi
 from __future__ import annotations
 
 import pkgutil
-from dataclasses import dataclass, field
 from importlib import import_module
 from typing import TYPE_CHECKING, Protocol, cast
 
+from elenchus.frozen import Frozen, member
 from elenchus.schema.record import Habits
 
 if TYPE_CHECKING:
@@ -23,8 +23,7 @@ if TYPE_CHECKING:
 __all__ = ["Source", "SourceSpec", "names", "source"]
 
 
-@dataclass(frozen=True, slots=True)
-class SourceSpec:
+class SourceSpec(Frozen):
     """A source as the site file describes it.
 
     ``kind`` is a kind, or ``{folder}`` for the folder below the path, or ``{column}`` for a value;
@@ -37,8 +36,8 @@ class SourceSpec:
     path: str
     kind: str = "{folder}"
     kind_at_root: str = ""
-    columns: Mapping[str, str] = field(default_factory=dict)
-    habits: Habits = field(default_factory=Habits)
+    columns: Mapping[str, str] = member(default_factory=dict)
+    habits: Habits = member(default_factory=Habits)
 
 
 class Source(Protocol):

@@ -14,9 +14,10 @@ from __future__ import annotations
 
 import calendar
 import re
-from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta, timezone, tzinfo
 from typing import TYPE_CHECKING
+
+from elenchus.frozen import Frozen
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -61,16 +62,14 @@ LITERAL = re.compile(
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Interval:
+class Interval(Frozen):
     """The instants from ``start`` up to, not including, ``end``, in microseconds since 1970 in UTC."""
 
     start: int
     end: int
 
 
-@dataclass(frozen=True, slots=True)
-class Clock:
+class Clock(Frozen):
     """The one ``now`` of a run, with the zone in which its days begin and end."""
 
     now: int

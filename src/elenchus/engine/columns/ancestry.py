@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from elenchus.engine.columns.column import Numbers
+from elenchus.frozen import Frozen
 from elenchus.schema.types import Type
 
 if TYPE_CHECKING:
@@ -22,8 +22,7 @@ if TYPE_CHECKING:
 __all__ = ["Ancestry", "ancestry", "parents"]
 
 
-@dataclass(frozen=True, slots=True)
-class Ancestry:
+class Ancestry(Frozen):
     """The depth-first number of each row, and the number after those of all that lies below it."""
 
     numbers: NDArray[np.int64]

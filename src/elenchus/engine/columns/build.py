@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -12,6 +11,7 @@ from elenchus.engine.columns.column import Numbers
 from elenchus.engine.columns.dataset import Dataset, Entries, Misfit
 from elenchus.engine.columns.fill import Draft, fill, scalars
 from elenchus.errors import Problem
+from elenchus.frozen import replace
 from elenchus.schema.convert import Moment, Unfit, convert
 from elenchus.schema.identity import identify, names_of
 from elenchus.schema.terms import arrange, gather

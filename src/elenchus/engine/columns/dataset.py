@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from elenchus.engine.columns.column import Dates, Numbers, Terms, Texts, narrowed
+from elenchus.frozen import Frozen
 from elenchus.plan.nodes import EntryValue
 from elenchus.schema.types import CORE_FIELDS, term_fields
 from elenchus.values.texts import fold, nearest
@@ -32,8 +33,7 @@ if TYPE_CHECKING:
 __all__ = ["Dataset", "Entries", "Misfit", "digests"]
 
 
-@dataclass(frozen=True, slots=True)
-class Misfit:
+class Misfit(Frozen):
     """A stored value that does not fit the type of its field, and so counts as missing."""
 
     row: int

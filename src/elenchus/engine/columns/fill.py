@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -10,6 +9,7 @@ import numpy as np
 from elenchus.engine.columns.column import Dates, Lists, Numbers, Terms, Texts
 from elenchus.engine.columns.dataset import Misfit
 from elenchus.errors import Problem
+from elenchus.frozen import Frozen, member
 from elenchus.schema.convert import Unfit, convert
 from elenchus.schema.types import Field, FieldType, Type
 from elenchus.values.addresses import filled_href, given_href
@@ -28,8 +28,7 @@ if TYPE_CHECKING:
 __all__ = ["Draft", "fill", "scalars"]
 
 
-@dataclass(frozen=True)
-class Draft:
+class Draft(Frozen):
     """A dataset in the making: entries in their final order, what names mean, problems so far."""
 
     schema: Schema
@@ -38,9 +37,9 @@ class Draft:
     names: Mapping[str, list[int]]
     taxonomies: dict[str, Taxonomy]
     problems: list[Problem]
-    misfits: list[Misfit] = field(default_factory=list)
-    notes: list[Problem] = field(default_factory=list)
-    near: dict[tuple[str, str], tuple[str, ...]] = field(default_factory=dict)
+    misfits: list[Misfit] = member(default_factory=list)
+    notes: list[Problem] = member(default_factory=list)
+    near: dict[tuple[str, str], tuple[str, ...]] = member(default_factory=dict)
 
 
 def scalars(value: Any) -> list[Any]:

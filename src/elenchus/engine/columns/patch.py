@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -10,6 +9,7 @@ import numpy as np
 from elenchus.engine.columns.ancestry import ancestry, parents
 from elenchus.engine.columns.column import Column, Dates, Lists, Numbers, Terms, Texts
 from elenchus.engine.columns.lexicon import Lexicon
+from elenchus.frozen import replace
 from elenchus.schema.types import CORE_FIELDS, STATUSES
 from elenchus.values.texts import fold
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -12,6 +11,7 @@ from elenchus.engine.describing.stats import statistics
 from elenchus.engine.explaining.explain import misfit_of
 from elenchus.engine.explaining.state import state_of
 from elenchus.engine.select import Selection
+from elenchus.frozen import Frozen
 from elenchus.plan.nodes import FieldRef
 from elenchus.schema.convert import within
 from elenchus.schema.subject import terms_of
@@ -33,8 +33,7 @@ MOST_FOUND = 12  # lines of each sort that a fragment of a name finds
 LONGEST_VALUE = 200
 
 
-@dataclass(frozen=True, slots=True)
-class Block:
+class Block(Frozen):
     """A part of a description: a title, facts as pairs of texts, a table, words to write in a question."""
 
     title: str

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -10,6 +9,7 @@ import numpy as np
 from elenchus.engine.columns.column import Lists, Numbers, Terms, Texts, single_of
 from elenchus.engine.decode import decode
 from elenchus.engine.select import Selection
+from elenchus.frozen import Frozen
 from elenchus.schema.types import Type
 from elenchus.values.wording import spoken
 
@@ -24,8 +24,7 @@ COMMON = 3  # values that are named
 RANGED = (Type.INTEGER, Type.NUMBER, Type.DATE, Type.DATETIME)
 
 
-@dataclass(frozen=True, slots=True)
-class Statistics:
+class Statistics(Frozen):
     """Counts over some rows, and the smallest, largest and commonest values as texts."""
 
     present: int

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, replace
 from datetime import date
 from itertools import islice, product
 from typing import TYPE_CHECKING, Any, Literal, TypeAlias
@@ -14,6 +13,7 @@ from elenchus.engine.columns.patch import patched
 from elenchus.engine.select import Selection
 from elenchus.engine.view import View
 from elenchus.errors import Edit
+from elenchus.frozen import Frozen, replace
 from elenchus.plan.explanation import Change
 from elenchus.plan.nodes import (
     AllOf,
@@ -64,7 +64,6 @@ Sign: TypeAlias = Literal["=", "+=", "-="]
 Key: TypeAlias = tuple[str, Any]  # a value as it is written, and as the column's type has it
 
 
-@dataclass(frozen=True, slots=True)
 class Trial(Change):
     """A change of an entry that can be tried: ``keys`` are all values that a field of a type has then."""
 
@@ -85,8 +84,7 @@ def merged(way: Iterable[Change]) -> Way:
     return tuple(found.values())
 
 
-@dataclass(frozen=True)
-class Workshop:
+class Workshop(Frozen):
     """One row of a selection, changed until conditions hold; every change is tried before it is reported."""
 
     judged: Selection

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from elenchus.engine.columns.column import Texts, single_of
 from elenchus.engine.groups import grouped
+from elenchus.frozen import Frozen
 
 if TYPE_CHECKING:
     from elenchus.engine.stages import Stages
@@ -17,8 +17,7 @@ if TYPE_CHECKING:
 __all__ = ["Standing", "nth_of_value", "placed"]
 
 
-@dataclass(frozen=True, slots=True)
-class Standing:
+class Standing(Frozen):
     """The place of a row.
 
     ``rank`` counts from 1 before offset and limit among ``of`` rows, None where the row is not among them.

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
 from itertools import islice, product
 from typing import TYPE_CHECKING, Any
 
@@ -11,6 +10,7 @@ from elenchus.engine.explaining.cures import Workshop, merged
 from elenchus.engine.explaining.placing import nth_of_value, placed
 from elenchus.engine.explaining.state import state_of
 from elenchus.engine.stages import lead_rows
+from elenchus.frozen import Frozen, replace
 from elenchus.plan.explanation import Change
 from elenchus.plan.nodes import AtMost, ListedIn, Negation, Part, Stored, Via
 from elenchus.plan.walking import parts
@@ -45,8 +45,7 @@ def stored(ref: FieldRef) -> FieldRef:
             return ref
 
 
-@dataclass(frozen=True)
-class Remedies:
+class Remedies(Frozen):
     """One entry that the answer to a plan does not list; ``without`` are rows that it leaves out."""
 
     plan: Plan
