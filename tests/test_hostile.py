@@ -32,7 +32,7 @@ from elenchus.preview.app import application
 from elenchus.preview.live import Live
 from elenchus.publishing import weaving
 from elenchus.publishing.markers import markers_in
-from elenchus.rendering.bodies import body_html
+from elenchus.rendering.bodies import Body
 from elenchus.rendering.renderer import Renderer
 from test_publishing import files_of
 
@@ -568,7 +568,7 @@ def marked(text: str) -> Callable[[Path], object]:
 
 def read(text: str) -> Callable[[Path], object]:
     """Return what makes HTML of a body."""
-    return lambda _: body_html(text)
+    return lambda _: Body(text).html()
 
 
 GROWING: dict[str, Callable[[int], Callable[[Path], object]]] = {

@@ -27,7 +27,7 @@ from elenchus.publishing.changes import listing_changes, moved
 from elenchus.publishing.outputs import outputs
 from elenchus.publishing.sitemap import sitemap_files
 from elenchus.rendering.addresses import Root
-from elenchus.rendering.bodies import body_html, excerpt
+from elenchus.rendering.bodies import body_of, excerpt
 from elenchus.rendering.pager import window
 from elenchus.rendering.renderer import Renderer
 from elenchus.values.addresses import is_harmless
@@ -773,8 +773,8 @@ def test_excerpts(text: str, words: int, wanted: str) -> None:
 )  # fmt: skip
 def test_bodies(text: str, wanted: str) -> None:
     """Markdown below the heading of its page, cleaned unless it is trusted."""
-    assert body_html(text) == wanted
-    assert ("onclick" in body_html(text, trusted=True)) is ("onclick" in text)
+    assert body_of(text).html() == wanted
+    assert ("onclick" in body_of(text).html(trusted=True)) is ("onclick" in text)
 
 
 @pytest.mark.parametrize(

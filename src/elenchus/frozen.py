@@ -55,7 +55,11 @@ class Defining(type):
                 given = space.pop(each, NOTHING)
                 own[each] = given if isinstance(given, Member) else Member(given, None, compare=True)
         members = {**inherited, **own}
-        space |= {"__slots__": tuple(own), "__match_args__": tuple(members), "_members": members}
+        space |= {
+            "__slots__": space.get("__slots__", tuple(own)),
+            "__match_args__": tuple(members),
+            "_members": members,
+        }
         compared = [each for each, known in members.items() if known.compare]
         space["_key"] = staticmethod(key_of(compared))
         space.setdefault("__init__", first_made)
@@ -79,6 +83,7 @@ class Frozen(metaclass=Defining):
 
     _members: ClassVar[dict[str, Member]]
     _key: ClassVar[Callable[[Any], Any]]
+    __slots__ = ("_hashed",)
 
     def __setattr__(self, name: str, value: object) -> None:
         raise AttributeError(f"{type(self).__name__} never changes: {name} cannot become {value!r}")
@@ -92,7 +97,11 @@ class Frozen(metaclass=Defining):
         return bool(compared(self) == compared(other))
 
     def __hash__(self) -> int:
-        return hash(compared(self))
+        found: int | None = getattr(self, "_hashed", None)
+        if found is None:  # worked out once: plans are deep, and asked for again and again
+            found = hash(compared(self))
+            object.__setattr__(self, "_hashed", found)
+        return found
 
     def __repr__(self) -> str:
         told = (name for name, known in self._members.items() if known.compare)

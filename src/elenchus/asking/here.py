@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from elenchus.engine.decode import decode
-from elenchus.engine.select import Selection
 from elenchus.errors import Place, Problem, QuestionError
 from elenchus.language.nodes import Path
 from elenchus.language.tree import parameters_in, rows_named_in
@@ -45,14 +44,14 @@ def with_here(
         raise QuestionError(listing.text, [unknown(site, names[0])])
     for subject, row in called[:1]:
         kinds = () if subject.is_terms else (data.kind_of(row),)
-        fields, selection = Fields(data, kinds, subject), Selection(site.engine.view(), subject)
+        fields = Fields(data, kinds, subject)
         for name in wanted:
             try:
                 ref = fields.find(Path(tuple(name.split(".")[1:])))
             except NoField:  # no rows then, as on a page
                 found[name] = ()
                 continue
-            found[name] = texts_of(decode(selection, ref, row))
+            found[name] = texts_of(decode(site.engine.view(), ref, row, subject))
     return found
 
 

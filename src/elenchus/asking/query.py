@@ -6,18 +6,22 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING
 
+from elenchus.asking.alone import compared_alone
 from elenchus.asking.choices import possible
 from elenchus.asking.here import with_here
 from elenchus.asking.names import row_named
 from elenchus.asking.parameters import absent_choice, ground, settled
 from elenchus.errors import NoSuchName, Place, Problem, QuestionError
 from elenchus.frozen import replace
-from elenchus.language.nodes import Parameter
+from elenchus.language.nodes import Literal, Parameter
 from elenchus.language.parser import read, read_changes
 from elenchus.language.tree import walk
 from elenchus.language.words import is_keyword
 from elenchus.plan.answer import Choice, Choices
 from elenchus.plan.check import check
+from elenchus.plan.nodes import AllOf, Test
+from elenchus.plan.values import Resolver
+from elenchus.plan.walking import parts, tests_in
 from elenchus.site.files import NAME
 from elenchus.site.inheritance import Listing, changed_by
 from elenchus.site.listings import ListingRule
@@ -29,6 +33,7 @@ if TYPE_CHECKING:
     from elenchus.plan.answer import Answer
     from elenchus.plan.explanation import Explanation, Verdict
     from elenchus.plan.nodes import Plan
+    from elenchus.schema.types import FieldType
     from elenchus.site.listings import ParameterRule
     from elenchus.site.site import Site
 
@@ -145,11 +150,49 @@ class Query:
 
         A choice that cannot be asked has no count.
         """
-        found = []
+        found, known = [], self.rows_of_values(rule)
         for value, label, depth in possible(self.site, rule):
-            chosen = self.given_also({rule.name: [value]})
-            found.append(Choice(value, label, depth, chosen.count() if chosen.is_askable else None))
+            if value in known:
+                count: int | None = len(known[value])
+            else:
+                chosen = self.given_also({rule.name: [value]})
+                count = chosen.count() if chosen.is_askable else None
+            found.append(Choice(value, label, depth, count))
         return Choices(rule.name, rule.label or rule.name, rule.many, tuple(found))
+
+    def rows_of_values(self, rule: ParameterRule) -> dict[str, list[str]]:
+        """Return the ids of the rows that each value of a parameter leaves, all told by one question.
+
+        That can be where the parameter is compared in a condition of its own: the rows of a value are then
+        those of all other conditions that meet this one, too. Empty where it cannot be.
+        """
+        node = compared_alone(self.listing, rule.name)
+        values = [value for value, _, _ in possible(self.site, rule)]
+        if node is None or rule.type is None or rule.words or not values:
+            return {}
+        first = self.given_also({rule.name: [values[0]]})
+        if not first.is_askable:
+            return {}
+        others = parts(first.plan.condition)
+        own = [each for each in others if isinstance(each, Test) and each.span == node.span]
+        if len(own) != 1 or not same_values(own[0].field.type, rule.type):
+            return {}
+        test = own[0]
+        others = [each for each in others if each is not test]
+        if any(each.field == test.field for part in others for each in tests_in(part)):
+            return {}  # together they may be what nothing can meet, which is to be told
+        resolver = Resolver(self.site.dataset, self.site.clock)
+        named = [resolver.value(test.field, Literal(value)) for value in values]
+        plan = replace(first.plan, condition=AllOf(tuple(others)) if others else None)
+        tests = [replace(test, values=(value,)) for value in named]
+        found = self.site.engine.parted(plan, tests, without=self.without)
+        return dict(zip(values, found, strict=True))
+
+
+def same_values(asked: FieldType, declared: FieldType) -> bool:
+    """Say whether all values that a parameter can have are values of the field that it is compared with."""
+    same = asked.type is declared.type and asked.taxonomy == declared.taxonomy
+    return same and asked.kind in ("", declared.kind)
 
 
 # Codes of problems that a value by itself can have.

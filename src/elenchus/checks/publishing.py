@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from elenchus.asking.alone import independent
 from elenchus.asking.query import Query
 from elenchus.errors import ElenchusError, Problem
 from elenchus.forms import Need, beside_names, form
 from elenchus.pages.sections import free_parameters
-from elenchus.rendering.forms import MOST_ROWS, independent
+from elenchus.rendering.forms import MOST_ROWS
 from elenchus.rendering.templates import Templates
 from elenchus.values.texts import either, quoted
 

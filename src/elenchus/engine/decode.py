@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from elenchus.engine.columns.column import Dates, Lists, Terms
+from elenchus.engine.columns.column import Dates, Lists, Terms, narrowed
 from elenchus.plan.nodes import Part
+from elenchus.schema.subject import ENTRIES
 from elenchus.schema.types import Type
 from elenchus.values.dates import date_label, from_instant
 
@@ -13,58 +14,64 @@ if TYPE_CHECKING:
     from collections.abc import Callable
     from datetime import date, datetime
 
-    from elenchus.engine.select import Selection
+    from elenchus.engine.columns.column import Column
+    from elenchus.engine.columns.dataset import Dataset
+    from elenchus.engine.view import View
     from elenchus.plan.nodes import FieldRef
+    from elenchus.schema.subject import Subject
 
-__all__ = ["decode", "decoder"]
+__all__ = ["decode", "decoder", "single_decoder"]
 
 
-def decode(selection: Selection, field: FieldRef, row: int) -> Any:
+def decode(view: View, field: FieldRef, row: int, subject: Subject = ENTRIES) -> Any:
     """Return the value of a field in a row: a scalar, a tuple of them, or None."""
-    return decoder(selection, field)(row)
+    return decoder(view, field, subject)(row)
 
 
-def decoder(selection: Selection, field: FieldRef) -> Callable[[int], Any]:
-    """Return a function from a row to the value of a field, for many rows of one field."""
-    column = selection.view.column(field, selection.subject)
+def decoder(view: View, field: FieldRef, subject: Subject = ENTRIES) -> Callable[[int], Any]:
+    """Return the function from a row to the value of a field; a view makes each once."""
+    found = view.decoders.get((subject, field))
+    if found is None:
+        found = view.decoders[subject, field] = made(view, field, view.column(field, subject))
+    return found
+
+
+def made(view: View, field: FieldRef, column: Column) -> Callable[[int], Any]:
+    """Return the function from a row of a column to its value."""
     if isinstance(column, Terms):
-        labels = selection.view.data.taxonomies[field.type.taxonomy].labels
+        labels = view.data.taxonomies[field.type.taxonomy].labels
         return lambda row: tuple(labels[number] for number in column.item(row))
     if isinstance(column, Lists):
-        return lambda row: elements(selection, field, column, row)
-    return lambda row: decoded(selection, field, column, row)
+        one, starts = single_decoder(view.data, field, column.elements), column.starts
+        return lambda row: tuple(
+            value for place in range(starts[row], starts[row + 1]) if (value := one(place)) is not None
+        )
+    return single_decoder(view.data, field, column)
 
 
-def elements(selection: Selection, field: FieldRef, column: Lists, row: int) -> tuple[Any, ...]:
-    """Return the values of a list."""
-    places = range(column.starts[row], column.starts[row + 1])
-    found = (decoded(selection, field, column.elements, place) for place in places)
-    return tuple(value for value in found if value is not None)
-
-
-def decoded(selection: Selection, field: FieldRef, column: Any, row: int) -> Any:
-    """Return the value of one row or element."""
-    key = column.item(row)
-    if key is None:
-        return None
+def single_decoder(data: Dataset, field: FieldRef, column: Column) -> Callable[[int], Any]:
+    """Return the function from a place in a column of single values to its value, None for a missing one."""
+    names: Any
     match field.type.type:
-        case Type.CHOICE:
-            return field.type.choices[key]
-        case Type.YESNO:
-            return bool(key)
         case Type.DATE | Type.DATETIME:
-            return day_or_instant(column, row, selection, field)
+            dates = narrowed(column, Dates)
+            return lambda row: day_or_instant(dates, row, data, field) if dates.valid[row] else None
+        case Type.CHOICE:
+            names = field.type.choices
+        case Type.YESNO:
+            names = (False, True)
         case Type.ENTRY:
-            return selection.view.data.entries.ids[key]
+            names = data.entries.ids
         case Type.TERM:
-            return selection.view.data.taxonomies[field.type.taxonomy].labels[key]
+            names = data.taxonomies[field.type.taxonomy].labels
         case _:
-            return key
+            return column.item
+    return lambda row: None if (key := column.item(row)) is None else names[key]
 
 
-def day_or_instant(column: Dates, row: int, selection: Selection, field: FieldRef) -> date | datetime | str:
+def day_or_instant(column: Dates, row: int, data: Dataset, field: FieldRef) -> date | datetime | str:
     """Return a day where no time was written, a part as a text, else the instant in the site's zone."""
-    local = from_instant(int(column.keys[row]), selection.view.data.zone)
+    local = from_instant(int(column.keys[row]), data.zone)
     if isinstance(field.source, Part):
         return date_label(local.date(), field.source.part)
     return local.date() if column.whole[row] else local

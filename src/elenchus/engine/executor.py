@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from elenchus.engine.stages import Stages
     from elenchus.plan.answer import Answer
     from elenchus.plan.explanation import Explanation, Verdict
-    from elenchus.plan.nodes import Plan
+    from elenchus.plan.nodes import Condition, Plan
     from elenchus.schema.subject import Subject
     from elenchus.values.dates import Clock
 
@@ -114,6 +114,14 @@ class Engine:
     def repeated(self, plan: Plan, without: Sequence[str]) -> list[str]:
         """See :class:`Executor`."""
         return self.named(plan, np.flatnonzero(self.select(plan, self.left_out(plan, without)).repeated))
+
+    def parted(
+        self, plan: Plan, conditions: Sequence[Condition], *, without: Sequence[str] = ()
+    ) -> list[list[str]]:
+        """See :class:`Executor`."""
+        stages = self.select(plan, self.left_out(plan, without))
+        masks = (stages.selection.rows(each) for each in conditions)
+        return [self.named(plan, stages.rows[mask[stages.rows]]) for mask in masks]
 
     def explain(self, plan: Plan, question: str = "", *, without: Sequence[str] = ()) -> Explanation:
         """See :class:`Executor`."""

@@ -13,7 +13,6 @@ from elenchus.engine.groups import MOST_GROUPS, grouped
 from elenchus.engine.notices import notices
 from elenchus.errors import NoSuchPage, Problem
 from elenchus.plan.answer import Answer, Group, Row
-from elenchus.plan.nodes import FieldRef
 from elenchus.values.dates import from_instant
 from elenchus.values.texts import quoted
 
@@ -23,7 +22,6 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from elenchus.engine.groups import Grouping
-    from elenchus.engine.select import Selection
     from elenchus.engine.stages import Stages
     from elenchus.plan.nodes import Plan
     from elenchus.values.dates import Clock
@@ -52,9 +50,9 @@ def answer(
     cut = Cut(plan, grouping, len(stages.rows), page)
     ids = stages.selection.view.ids(plan.subject)
     shown = SHOWN_OF_TERMS if plan.subject.is_terms else SHOWN_OF_ENTRIES
-    values = {
-        field.name: decoder(stages.selection, field) for field in fields_of(stages.selection, shown, plan)
-    }
+    view = stages.selection.view
+    fields = (*view.shown(plan.subject, shown), *plan.fields, *plan.show)
+    values = [(field.name, decoder(view, field, plan.subject)) for field in fields]
     numbers = stages.rows[cut.places].tolist()
     return Answer(
         question=question,
@@ -64,7 +62,7 @@ def answer(
         page=cut.page,
         pages=cut.pages,
         per_page=plan.per_page,
-        rows=tuple(Row(ids[row], {name: value(row) for name, value in values.items()}) for row in numbers),
+        rows=tuple(Row(ids[row], {name: value(row) for name, value in values}) for row in numbers),
         at=from_instant(clock.now, clock.zone),
         subject=plan.subject,
         shown=shown,
@@ -77,12 +75,6 @@ def answer(
         overlap=Overlaps(grouping, ids, stages.rows) if grouping else {},
         unpublished=plan.unpublished,
     )
-
-
-def fields_of(selection: Selection, shown: tuple[str, ...], plan: Plan) -> list[FieldRef]:
-    """Return the fields that are always shown, and those that the question names."""
-    known = selection.view.fields(selection.subject)
-    return [*(FieldRef(name, known[name]) for name in shown), *plan.fields, *plan.show]
 
 
 def too_many(grouping: Grouping | None) -> tuple[Problem, ...]:

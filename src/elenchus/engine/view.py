@@ -5,7 +5,7 @@ from __future__ import annotations
 import dataclasses
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING, assert_never
+from typing import TYPE_CHECKING, Any, assert_never
 
 import numpy as np
 
@@ -27,7 +27,7 @@ from elenchus.schema.subject import ENTRIES, Subject
 from elenchus.schema.types import Type
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Callable, Sequence
 
     from numpy.typing import NDArray
 
@@ -52,6 +52,8 @@ class View:
 
     columns: dict[tuple[Subject, FieldRef], Column] = dataclasses.field(default_factory=dict)
     tables: dict[str, TermTable] = dataclasses.field(default_factory=dict)
+    common: dict[Subject, dict[str, FieldRef]] = dataclasses.field(default_factory=dict)
+    decoders: dict[tuple[Subject, FieldRef], Callable[[int], Any]] = dataclasses.field(default_factory=dict)
 
     @cached_property
     def visible(self) -> Mask:
@@ -87,10 +89,12 @@ class View:
         ids = self.data.taxonomies[subject.taxonomy].ids
         return np.argsort(np.argsort(np.array(ids or [""]), kind="stable")).astype(np.int32)
 
-    def fields(self, subject: Subject) -> dict[str, FieldType]:
-        """Return the types of the fields that all rows have."""
-        known = self.data.term_fields(subject.taxonomy) if subject.is_terms else self.data.schema.fields
-        return {name: field.type for name, field in known.items()}
+    def shown(self, subject: Subject, names: Sequence[str]) -> list[FieldRef]:
+        """Return some fields that all rows have."""
+        if subject not in self.common:
+            known = self.data.term_fields(subject.taxonomy) if subject.is_terms else self.data.schema.fields
+            self.common[subject] = {name: FieldRef(name, field.type) for name, field in known.items()}
+        return [self.common[subject][name] for name in names]
 
     @property
     def titles(self) -> Texts:

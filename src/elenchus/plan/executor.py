@@ -9,7 +9,7 @@ if TYPE_CHECKING:
 
     from elenchus.plan.answer import Answer
     from elenchus.plan.explanation import Explanation, Verdict
-    from elenchus.plan.nodes import Plan
+    from elenchus.plan.nodes import Condition, Plan
 
 __all__ = ["Executor"]
 
@@ -46,6 +46,11 @@ class Executor(Protocol):
 
     def repeated(self, plan: Plan, without: Sequence[str]) -> list[str]:
         """Return the ids of the rows among those left out that the answer would have."""
+
+    def parted(
+        self, plan: Plan, conditions: Sequence[Condition], *, without: Sequence[str] = ()
+    ) -> list[list[str]]:
+        """Return for each of some further conditions the ids of the rows of an answer that meet it."""
 
     def explain(self, plan: Plan, question: str = "", *, without: Sequence[str] = ()) -> Explanation:
         """Return why an answer is as it is: what each step leaves and removes."""

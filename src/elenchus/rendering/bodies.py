@@ -3,22 +3,24 @@
 from __future__ import annotations
 
 import re
-from functools import cache
+from functools import cache, cached_property, lru_cache
 from html import escape
 from html.parser import HTMLParser
+from threading import Lock
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable
+    from collections.abc import Callable, Iterable, Iterator
 
     from markdown_it import MarkdownIt
     from markdown_it.token import Token
 
     Rewrite = Callable[[str], str]
 
-__all__ = ["LONGEST", "body_html", "excerpt", "is_readable", "words_of"]
+__all__ = ["LONGEST", "Body", "body_of", "excerpt", "is_readable"]
 
 LONGEST = 2**20  # characters of a text that is read as Markdown
+MOST_KEPT = 128  # texts that were read last
 MOST_OPEN = 1_000  # brackets of a sort that are never closed
 PAIRS = (("[", "]"), ("<![CDATA[", "]]>"), ("<?", "?>"), ("<!", ">"))
 LOWEST = 6  # the deepest level of headings
@@ -54,42 +56,74 @@ def as_written(text: str) -> str:
     return "".join(f"<p>{escape(part)}</p>\n" for part in text.split("\n\n") if part.strip())
 
 
-def body_html(text: str, *, trusted: bool = False, level: int = 2, rewrite: Rewrite | None = None) -> str:
-    """Return Markdown as HTML: its highest heading at a level, its addresses rewritten, cleaned.
+class Body:
+    """The text of an entry, read once: its words, and its HTML with addresses and headings as wanted."""
 
-    Unless the text is trusted, all elements and attributes that could run something are taken out.
-    """
-    if not is_readable(text):
-        return as_written(text)
-    markdown = reader()
-    tokens = markdown.parse(text)
-    shift_headings(tokens, level)
-    if rewrite:
-        rewrite_addresses(tokens, rewrite)
-    found: str = markdown.renderer.render(tokens, markdown.options, {})
-    return found if trusted else clean(found)
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self.lock = Lock()  # its tokens are written anew for each page, and several threads may draw it
+        self.is_read = is_readable(text)
+        self.tokens = reader().parse(text) if self.is_read else []
+        every = list(walked(self.tokens))
+        self.headings = [
+            (token, int(token.tag[1])) for token in every if token.type in ("heading_open", "heading_close")
+        ]
+        self.addresses = [
+            (token, name, str(token.attrs[name]))
+            for token in every
+            for name in ("href", "src")
+            if name in token.attrs
+        ]
+        for token in every:
+            if token.type == "image":
+                token.attrSet("loading", "lazy")
 
+    @cached_property
+    def words(self) -> list[str]:
+        """The words of its running text, without headings, tables, code blocks and markup."""
+        if not self.is_read:
+            return self.text.split()
+        words = Words()
+        words.take(self.tokens)
+        return "".join(words.parts).split()
 
-def shift_headings(tokens: Iterable[Token], level: int) -> None:
-    """Move all headings down so that the highest is of a level: that of the page stands above them."""
-    headings = [token for token in tokens if token.type in ("heading_open", "heading_close")]
-    highest = min((int(token.tag[1]) for token in headings), default=level)
-    for token in headings:
-        token.tag = f"h{min(int(token.tag[1]) + max(level - highest, 0), LOWEST)}"
+    def html(self, *, trusted: bool = False, level: int = 2, rewrite: Rewrite | None = None) -> str:
+        """Return it as HTML: its highest heading at a level, its addresses rewritten, cleaned.
 
+        Unless the text is trusted, all elements and attributes that could run something are taken out.
+        """
+        if not self.is_read:
+            return as_written(self.text)
+        with self.lock:
+            self.settle(level, rewrite)
+            markdown = reader()
+            written: str = markdown.renderer.render(self.tokens, markdown.options, {})
+        return written if trusted else clean(written)
 
-def rewrite_addresses(tokens: Iterable[Token], rewrite: Rewrite) -> None:
-    """Rewrite the addresses of links and images; a link that leads nowhere becomes plain text."""
-    for token in tokens:
-        for name in ("href", "src"):
-            if name in token.attrs:
-                found = rewrite(str(token.attrs[name]))
+    def settle(self, level: int, rewrite: Rewrite | None) -> None:
+        """Write the levels of headings and the addresses into the tokens."""
+        highest = min((depth for _, depth in self.headings), default=level)
+        for token, depth in self.headings:  # that of the page stands above them
+            token.tag = f"h{min(depth + max(level - highest, 0), LOWEST)}"
+        for token, name, address in self.addresses:
+            found = rewrite(address) if rewrite else address
+            if found:
                 token.attrs[name] = found
-                if not found:
-                    del token.attrs[name]
-        if token.type == "image":
-            token.attrSet("loading", "lazy")
-        rewrite_addresses(token.children or (), rewrite)
+            else:  # a link that leads nowhere becomes plain text
+                token.attrs.pop(name, None)
+
+
+@lru_cache(maxsize=MOST_KEPT)
+def body_of(text: str) -> Body:
+    """Return a text as it was read last, if that is not long ago: pages, feeds and summaries share it."""
+    return Body(text)
+
+
+def walked(tokens: Iterable[Token]) -> Iterator[Token]:
+    """Yield tokens, each before those inside it."""
+    for token in tokens:
+        yield token
+        yield from walked(token.children or ())
 
 
 def clean(html: str) -> str:
@@ -112,12 +146,29 @@ def kept_attribute(_element: str, name: str, value: str) -> str | None:
 
 
 class Words(HTMLParser):
-    """The running text of HTML: no headings, tables, code blocks, captions."""
+    """The running text of tokens of Markdown, and of the HTML in it: no headings, tables, code, captions."""
 
     def __init__(self) -> None:
         super().__init__(convert_charrefs=True)
         self.parts: list[str] = []
         self.inside: list[str] = []
+
+    def take(self, tokens: Iterable[Token]) -> None:
+        """Take the text of tokens; what stands in HTML is read as such, without what would never be shown."""
+        for token in tokens:
+            if token.type == "inline":
+                self.take(token.children or ())
+            elif token.type in ("html_block", "html_inline"):
+                self.feed(token.content)
+                self.close()  # nothing waits for what comes after it
+            elif token.type in ("text", "code_inline"):
+                self.handle_data(token.content)
+            elif token.type in ("softbreak", "hardbreak"):
+                self.handle_data(" ")
+            elif token.nesting > 0:
+                self.handle_starttag(token.tag, [])
+            elif token.nesting < 0:
+                self.handle_endtag(token.tag)
 
     def handle_starttag(self, tag: str, _attrs: Any) -> None:
         """Begin an element."""
@@ -139,19 +190,9 @@ class Words(HTMLParser):
             self.parts.append(data)
 
 
-def words_of(text: str) -> list[str]:
-    """Return the words of Markdown, without headings, tables, code blocks and markup."""
-    if not is_readable(text):
-        return text.split()
-    words = Words()
-    words.feed(body_html(text))
-    words.close()
-    return "".join(words.parts).split()
-
-
 def excerpt(text: str, most: int) -> str:
     """Return the first words of Markdown, an ellipsis where there are more."""
-    words = words_of(text)
+    words = body_of(text).words
     if len(words) <= most:
         return " ".join(words)
     return " ".join(words[:most]).rstrip(",;:–—-") + "…"

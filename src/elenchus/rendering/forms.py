@@ -10,9 +10,8 @@ from urllib.parse import urlencode
 
 from markupsafe import Markup
 
+from elenchus.asking.alone import independent
 from elenchus.asking.choices import possible
-from elenchus.language.nodes import And, Chosen, Compare, Parameter
-from elenchus.language.tree import walk
 from elenchus.pages.sections import free_parameters
 from elenchus.rendering.sections import row_views
 from elenchus.rendering.views import Control, Form, Option
@@ -22,20 +21,17 @@ if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
 
     from elenchus.asking.query import Query
-    from elenchus.language.nodes import Question
     from elenchus.pages.sections import Placed, Section
     from elenchus.rendering.rows import Desk
     from elenchus.rendering.views import Visit
-    from elenchus.site.inheritance import Listing
     from elenchus.site.listings import ParameterRule
     from elenchus.site.pages import SectionRule
     from elenchus.site.site import Site
 
     Values = Mapping[str, Sequence[str]]
 
-__all__ = ["MOST_ROWS", "PAGE", "canonical", "form_of", "independent", "query_text"]
+__all__ = ["MOST_ROWS", "PAGE", "canonical", "form_of", "query_text"]
 
-FOR_ANY = ("in", "under", "below")  # operators that hold where any of several values does
 MOST_ROWS = 400  # that a published page holds for the script to choose from
 PAGE = "page"
 
@@ -53,54 +49,6 @@ def form_of(desk: Desk, found: Placed, section: Section, visit: Visit) -> Form |
     if not independent(listing, names) or answer.total > MOST_ROWS:
         return None
     return published(desk, section, action)
-
-
-# Questions that keys can answer
-
-
-def independent(listing: Listing, names: Sequence[str]) -> bool:
-    """Say whether each parameter chooses rows by itself, so that sets of rows can stand for its choices.
-
-    Each must stand in one place: in a condition of its own that all rows must meet, positively and for
-    any of its values, and without a default; or in the order. Nothing may be cut, grouped or filled up.
-    """
-    question = listing.question
-    cut = (
-        question.at_most,
-        question.group,
-        question.offset,
-        question.limit,
-        question.lead,
-        listing.setting("fill_from"),
-    )
-    return not any(cut) and all(is_alone(listing, question, name) for name in names)
-
-
-def is_alone(listing: Listing, question: Question, name: str) -> bool:
-    """Say whether a parameter stands in one condition of its own, or in the order."""
-    uses = [node for node in walk(question) if isinstance(node, Parameter) and node.name == name]
-    rule = listing.parameters[name][0]
-    if len(uses) != 1:
-        return False
-    if rule.orders:
-        return bool(rule.default or uses[0].optional)
-    if rule.default or not uses[0].optional or question.where is None:
-        return False
-    condition = question.where.condition
-    parts = condition.parts if isinstance(condition, And) else (condition,)
-    return any(chooses(part, uses[0], many=rule.many) for part in parts)
-
-
-def chooses(part: Any, use: Parameter, *, many: bool) -> bool:
-    """Say whether a condition holds for the rows that any of a parameter's values lets in."""
-    if isinstance(part, Chosen):
-        return part.parameter is use
-    return (
-        isinstance(part, Compare)
-        and part.values == (use,)
-        and not part.negated
-        and (part.operator in FOR_ANY or not many)
-    )
 
 
 # Controls
@@ -150,6 +98,8 @@ class Choosing:
 
         Those that leave none whatever is chosen besides are not offered.
         """
+        for value, found in self.query.rows_of_values(rule).items():
+            self.rows[(rule.name, (value,)),] = found
         free: Values = {name: [] for name in self.names if self.query.given.get(name)}
         for value, label, depth in possible(self.query.site, rule):
             is_chosen = value in chosen

@@ -12,11 +12,10 @@ from urllib.parse import unquote
 from markupsafe import Markup
 
 from elenchus.engine.decode import decoder
-from elenchus.engine.select import Selection
 from elenchus.files import is_file
 from elenchus.pages.labels import date_label, group_label
 from elenchus.plan.nodes import FieldRef, Part
-from elenchus.rendering.bodies import body_html, excerpt
+from elenchus.rendering.bodies import body_of, excerpt
 from elenchus.rendering.values import NOTHING, Image, Item, Value
 from elenchus.schema.subject import ENTRIES, Subject, terms_of
 from elenchus.schema.types import Type
@@ -104,7 +103,7 @@ class Desk:
         if declared is None or (subject.is_entries and (name, declared.type) not in data.entries.columns):
             return None
         ref = FieldRef(name, declared.type)
-        return Found(declared.type, decoder(Selection(self.view, subject), ref))
+        return Found(declared.type, decoder(self.view, ref, subject))
 
     def address(self, subject: Subject, name: str) -> Href:
         """Return the link to the page of a row; nothing where it has none."""
@@ -259,8 +258,7 @@ class RowView:
     def drawn_body(self, shown: Callable[[Href], Href]) -> Markup:
         """Return the text as HTML with addresses as they are shown."""
         source = str(self.raw("source") or "")
-        found = body_html(
-            str(self.raw("body") or ""),
+        found = body_of(str(self.raw("body") or "")).html(
             trusted=self.desk.site.definition.trusted,
             rewrite=lambda address: shown(self.desk.rewritten(address, source)),
         )

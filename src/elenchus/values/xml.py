@@ -2,55 +2,52 @@
 
 from __future__ import annotations
 
-import io
 import re
 from contextlib import contextmanager
+from html import escape
 from typing import TYPE_CHECKING
-from xml.sax.saxutils import XMLGenerator
-from xml.sax.xmlreader import AttributesImpl
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
 __all__ = ["XmlWriter"]
 
-# All but the characters of XML 1.0, section 2.2.
-UNKNOWN = re.compile("[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
+# What is no character of XML 1.0, section 2.2.
+UNKNOWN = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
 
 
 class XmlWriter:
-    """An XML document as it is written, in UTF-8, an element a line."""
+    """An XML document as it is written, an element a line."""
 
     def __init__(self) -> None:
-        self.stream = io.StringIO()
-        self.out = XMLGenerator(self.stream, "utf-8", short_empty_elements=True)
-        self.stream.write('<?xml version="1.0" encoding="utf-8"?>\n')
+        self.parts = ['<?xml version="1.0" encoding="utf-8"?>\n']
 
     @contextmanager
     def element(self, name: str, **attributes: str) -> Iterator[None]:
         """Write an element around what is written meanwhile."""
-        self.out.startElement(name, named(attributes))
-        self.out.characters("\n")
+        self.parts.append(f"<{name}{named(attributes)}>\n")
         yield
-        self.out.endElement(name)
-        self.out.characters("\n")
+        self.parts.append(f"</{name}>\n")
 
     def leaf(self, name: str, text: str = "", **attributes: str) -> None:
         """Write an element with a text."""
-        self.out.startElement(name, named(attributes))
-        if text:
-            self.out.characters(UNKNOWN.sub("", text))
-        self.out.endElement(name)
-        self.out.characters("\n")
+        end = f">{escaped(text)}</{name}>" if text else "/>"
+        self.parts.append(f"<{name}{named(attributes)}{end}\n")
 
     def text(self) -> str:
         """Return the document."""
-        self.out.endDocument()
-        return self.stream.getvalue()
+        return "".join(self.parts)
 
 
-def named(attributes: dict[str, str]) -> AttributesImpl:
-    """Return attributes by their names in XML: ``xml_lang`` is ``xml:lang``."""
-    return AttributesImpl(
-        {name.replace("_", ":"): UNKNOWN.sub("", text) for name, text in attributes.items() if text}
+def escaped(text: str, *, quote: bool = False) -> str:
+    """Return a text as XML has it, in an attribute with its quotes escaped too."""
+    return escape(UNKNOWN.sub("", text), quote=quote)
+
+
+def named(attributes: dict[str, str]) -> str:
+    """Return attributes as they are written, by their names in XML: ``xml_lang`` is ``xml:lang``."""
+    return "".join(
+        f' {name.replace("_", ":")}="{escaped(text, quote=True)}"'
+        for name, text in attributes.items()
+        if text
     )

@@ -197,7 +197,7 @@ def term_block(view: View, taxonomy: str, number: int) -> Block:
     terms, table = view.data.taxonomies[taxonomy], view.table(taxonomy)
     term, label = terms.terms[number], terms.labels[number]
     below = [terms.labels[at] for at, parent in enumerate(terms.parents) if parent == number]
-    latest = spoken(decode(Selection(view, terms_of(taxonomy)), LATEST, number))
+    latest = spoken(decode(view, LATEST, number, terms_of(taxonomy)))
     facts = [
         ("name", term.name),
         ("path", term.address),
@@ -223,7 +223,7 @@ def entry_block(view: View, row: int) -> Block:
     selection = Selection(view)
     facts = [("state", str(state_of(data, view.now, row)))]
     for name, field in data.schema.fields_of(data.kind_of(row)).items():
-        text = spoken(decode(selection, FieldRef(name, field.type), row))
+        text = spoken(decode(view, FieldRef(name, field.type), row))
         misfit = misfit_of(selection, name, row)
         if misfit:
             text = f"{text} · {quoted(misfit)} does not fit {describe(field.type)}".removeprefix(" · ")

@@ -7,8 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from elenchus.engine.columns.column import Lists, Numbers, Terms, Texts, single_of
-from elenchus.engine.decode import decode
-from elenchus.engine.select import Selection
+from elenchus.engine.decode import decode, single_decoder
 from elenchus.frozen import Frozen
 from elenchus.schema.types import Type
 from elenchus.values.wording import spoken
@@ -54,7 +53,7 @@ def extremes(view: View, field: FieldRef, column: Column, present: Mask) -> tupl
         return "", ""
     keys = column.keys[places]
     chosen = (int(places[np.argmin(keys)]), int(places[np.argmax(keys)]))
-    low, high = (spoken(decode(Selection(view), field, row)) for row in chosen)
+    low, high = (spoken(decode(view, field, row)) for row in chosen)
     return low, high
 
 
@@ -78,6 +77,4 @@ def common(view: View, field: FieldRef, column: Column, present: Mask) -> str:
 
 def named(view: View, field: FieldRef, column: Numbers | Texts, place: int) -> str:
     """Return the value at a place of a column of single values."""
-    from elenchus.engine.decode import decoded
-
-    return spoken(decoded(Selection(view), field, column, place))
+    return spoken(single_decoder(view.data, field, column)(place))

@@ -127,7 +127,7 @@ def removed(selection: Selection, part: Condition, row: int, name: str) -> Remov
 
 def value_words(selection: Selection, field: FieldRef, row: int) -> str:
     """Return what a row has in a field: its value, nothing, or what does not fit."""
-    text = spoken(decode(selection, field, row))
+    text = spoken(decode(selection.view, field, row, selection.subject))
     misfit = misfit_of(selection, field.name.partition(".")[0], row)
     if misfit and not text:
         return f"{field.name} {quoted(misfit)} does not fit"
@@ -158,7 +158,9 @@ def as_text(selection: Selection, part: Condition, before: Mask, left: Mask) -> 
 
 def raw_text(selection: Selection, field: FieldRef, row: int) -> str:
     """Return a field of a row as it was written."""
-    return misfit_of(selection, field.name, row) or spoken(decode(selection, field, row))
+    return misfit_of(selection, field.name, row) or spoken(
+        decode(selection.view, field, row, selection.subject)
+    )
 
 
 def tally(selection: Selection, part: Condition, left: Mask) -> Tally | None:

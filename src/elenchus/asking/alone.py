@@ -1,0 +1,87 @@
+"""Parameters that choose rows by themselves: the rows of each of their values are a part of all rows."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from elenchus.language.nodes import And, Chosen, Compare, Parameter
+from elenchus.language.tree import walk
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from elenchus.language.nodes import Question
+    from elenchus.site.inheritance import Listing
+
+__all__ = ["compared_alone", "independent", "is_uncut"]
+
+FOR_ANY = ("in", "under", "below")  # operators that hold where any of several values does
+COMPARED = ("=", *FOR_ANY)
+
+
+def independent(listing: Listing, names: Sequence[str]) -> bool:
+    """Say whether each parameter chooses rows by itself, so that sets of rows can stand for its choices.
+
+    Each must stand in one place: in a condition of its own that all rows must meet, positively and for
+    any of its values, and without a default; or in the order. Nothing may be cut, grouped or filled up.
+    """
+    question = listing.question
+    return is_uncut(listing) and all(is_alone(listing, question, name) for name in names)
+
+
+def is_uncut(listing: Listing) -> bool:
+    """Say whether the rows of a listing are all that meet its conditions, in one list."""
+    question = listing.question
+    cut = (
+        question.at_most,
+        question.group,
+        question.offset,
+        question.limit,
+        question.lead,
+        listing.setting("fill_from"),
+    )
+    return not any(cut)
+
+
+def compared_alone(listing: Listing, name: str) -> Compare | None:
+    """Return the condition of its own in which a parameter is compared, and which all rows must meet.
+
+    None where it stands otherwise: twice, inside of or and not, negated, for a condition or an order, or
+    where its rows would be cut.
+    """
+    question = listing.question
+    uses = [node for node in walk(question) if isinstance(node, Parameter) and node.name == name]
+    if len(uses) != 1 or question.where is None or not is_uncut(listing):
+        return None
+    condition = question.where.condition
+    for part in condition.parts if isinstance(condition, And) else (condition,):
+        if isinstance(part, Compare) and part.values == (uses[0],) and not part.negated:
+            return part if part.operator in COMPARED else None
+    return None
+
+
+def is_alone(listing: Listing, question: Question, name: str) -> bool:
+    """Say whether a parameter stands in one condition of its own, or in the order."""
+    uses = [node for node in walk(question) if isinstance(node, Parameter) and node.name == name]
+    rule = listing.parameters[name][0]
+    if len(uses) != 1:
+        return False
+    if rule.orders:
+        return bool(rule.default or uses[0].optional)
+    if rule.default or not uses[0].optional or question.where is None:
+        return False
+    condition = question.where.condition
+    parts = condition.parts if isinstance(condition, And) else (condition,)
+    return any(chooses(part, uses[0], many=rule.many) for part in parts)
+
+
+def chooses(part: Any, use: Parameter, *, many: bool) -> bool:
+    """Say whether a condition holds for the rows that any of a parameter's values lets in."""
+    if isinstance(part, Chosen):
+        return part.parameter is use
+    return (
+        isinstance(part, Compare)
+        and part.values == (use,)
+        and not part.negated
+        and (part.operator in FOR_ANY or not many)
+    )
