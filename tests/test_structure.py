@@ -20,8 +20,8 @@ SOURCE = Path(elenchus.__file__).parent
 # From the ground up; a package may import from those before it, and from its own.
 FLOORS = [
     ["frozen"],
-    ["errors", "files"],
     ["values"],
+    ["errors", "files"],
     ["pieces"],
     ["schema"],
     ["operators"],
@@ -79,7 +79,7 @@ def test_arrows(path: Path) -> None:
 def test_public_names() -> None:
     """The flat face of the package, name by name."""
     assert elenchus.__all__ == [
-        "Answer", "Choice", "Choices", "ElenchusError", "Explanation", "FolderError", "Group", "MarkerError", "NoSuchName", "NoSuchPage", "Place",
+        "Answer", "Choice", "Choices", "ElenchusError", "Explanation", "FolderError", "Group", "MarkerError", "NoSuchName", "NoSuchPage", "OptionError", "Place",
         "Problem", "QuestionError", "Row", "Site", "SiteError", "Span", "Verdict", "ask", "demo_folder", "describe",
         "find_site", "open_site", "parse", "print_question", "why", "why_entry",
     ]  # fmt: skip

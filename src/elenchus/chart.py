@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from elenchus.errors import FolderError, Problem, QuestionError, Span
+from elenchus.errors import FolderError, OptionError, Problem, QuestionError, Span
 from elenchus.files import replacing
 
 if TYPE_CHECKING:
@@ -41,7 +41,7 @@ def draw(answer: Answer, path: Path) -> None:
 def check(answer: Answer, path: Path) -> None:
     """Raise the error of an answer or a file name that cannot be drawn."""
     if path.suffix.lower() not in SUFFIXES:
-        raise FolderError([Problem("unknown-suffix", f"the file {path} ends neither in .svg nor in .png")])
+        raise OptionError([Problem("unknown-suffix", f"the file {path} ends neither in .svg nor in .png")])
     whole = Span(0, len(answer.question))
     if answer.groups is None:
         problem = Problem(

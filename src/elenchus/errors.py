@@ -7,7 +7,9 @@ The error tree::
     ├── NoSuchPage       the question is good, but the page asked for does not exist
     ├── SiteError        the site's own files cannot be read or contradict themselves
     ├── NoSuchName       a name of an entry, a term or whatever else means nothing, or several things
-    └── FolderError      a folder to be written to is not empty or cannot be written
+    ├── FolderError      a folder to be written to is not empty or cannot be written
+    ├── MarkerError      the markers of a file do not fit together, or ask for what the site does not have
+    └── OptionError      a time that is no date, a port that is taken, a file of no form that can be drawn
 
 Problems in content (an invalid date, a term that is not defined) are never raised: they are
 collected beside the answer, because one bad entry must not hide the others.
@@ -15,26 +17,32 @@ collected beside the answer, because one bad entry must not hide the others.
 
 from __future__ import annotations
 
+from enum import Enum
 from typing import TYPE_CHECKING, Literal, TypeAlias
 
 from elenchus.frozen import Frozen, Ordered
+from elenchus.values.texts import either
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
 __all__ = [
+    "About",
     "Cure",
     "Edit",
     "ElenchusError",
     "FolderError",
+    "MarkerError",
     "NoSuchName",
     "NoSuchPage",
+    "OptionError",
     "Place",
     "Problem",
     "QuestionError",
     "Replacement",
     "SiteError",
     "Span",
+    "did_you_mean",
 ]
 
 
@@ -85,19 +93,48 @@ class Replacement(Frozen):
 Cure: TypeAlias = Edit | Replacement
 
 
+def did_you_mean(near: Sequence[str]) -> str:
+    """Return the question that offers names which come near a wrong one; nothing where none does."""
+    return f"Did you mean {either(near)}?" if near else ""
+
+
+class About(Enum):
+    """What a problem is about, where somebody must know that: who is to be told, and where it stands."""
+
+    ANYTHING = "anything"
+    VALUE = "a value, which means nothing for its field or its parameter"
+    ABSENCE = "a parameter without a value"
+    PARAMETER = "a parameter that there is not"
+    CHOICE = "a parameter for which only declared choices could stand"
+    CYCLE = "a chain that leads back to itself, and tells its whole way"
+    FILE = "a file that cannot be read at all"
+
+
 class Problem(Frozen):
     """One thing that is wrong: in a question (with a span) or in a file (with a place).
 
-    ``parameter`` is that of the question whose value is wrong or lacking; ``key`` the setting of a listing.
+    ``near`` are the names that come near a wrong one, as they would be written, the nearest first;
+    ``advice`` is what helps where none does. ``parameter`` is that of the question whose value is wrong or
+    lacking; ``setting`` the setting of a listing, ``index`` the place in it, from 0, where it is a list.
+    ``cure`` is what would put it right, where that is known.
     """
 
     code: str
     message: str
-    hint: str = ""
+    advice: str = ""
     span: Span | None = None
     place: Place | None = None
+    near: Sequence[str] = ()
     parameter: str = ""
-    key: str = ""
+    setting: str = ""
+    index: int | None = None
+    about: About = About.ANYTHING
+    cure: Cure | None = None
+
+    @property
+    def hint(self) -> str:
+        """What helps, as a sentence."""
+        return did_you_mean(self.near) or self.advice
 
     def __str__(self) -> str:
         where = f"{self.place}: " if self.place else ""
@@ -136,8 +173,8 @@ class SiteError(ElenchusError):
     """The site file is missing, cannot be parsed, or holds unknown keys or contradictions."""
 
 
-class NotATime(SiteError):
-    """The time at which a site is to be seen is no date."""
+class OptionError(ElenchusError):
+    """What somebody asks for besides a question cannot be had: a time, a port, a file to draw."""
 
 
 class MarkerError(ElenchusError):

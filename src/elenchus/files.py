@@ -11,15 +11,19 @@ import os
 import shutil
 import stat
 from contextlib import contextmanager
-from typing import TYPE_CHECKING, Any
+from enum import Enum
+from pathlib import Path, PurePosixPath
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from elenchus.errors import About, Place, Problem
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
-    from pathlib import Path
 
 __all__ = [
-    "DEEPEST_FOLDER", "DEEPEST_VALUE", "MOST_BYTES", "MOST_VALUES", "SUFFIX_OF_PARTS", "is_file", "is_text",
-    "items_of", "read_whole", "replacing", "too_large", "write_whole",
+    "DEEPEST_FOLDER", "DEEPEST_VALUE", "MOST_BYTES", "MOST_VALUES", "SUFFIX_OF_PARTS", "Met", "Sort",
+    "is_file", "is_text", "items_of", "read_whole", "replacing", "too_large", "unreadable", "walk",
+    "write_whole",
 ]  # fmt: skip
 
 MOST_BYTES = 16 * 2**20  # of one file
@@ -85,6 +89,59 @@ def too_large(value: Any) -> None:
             raise ValueError("it has a whole number of more than 64 bits")
         inner = each.values() if isinstance(each, dict) else each if isinstance(each, list) else ()
         waiting += [(item, depth + 1) for item in inner]
+
+
+class Sort(Enum):
+    """What can stand in a folder."""
+
+    FILE = "a regular file"
+    LINK = "a link, and links are not followed"
+    OTHER = "no regular file"
+    UNNAMED = "something whose name is not UTF-8"
+    DEEP = "a folder too deep inside others"
+    UNREADABLE = "a folder that cannot be read"
+
+
+class Met(NamedTuple):
+    """What a walk meets, by its path below where it began; ``error`` is why it goes no further."""
+
+    path: PurePosixPath
+    sort: Sort
+    error: OSError | None = None
+
+
+HERE = PurePosixPath()
+
+
+def walk(folder: Path, below: PurePosixPath = HERE) -> Iterator[Met]:
+    """Yield all that stands in a folder and in the folders in it, in the order of names.
+
+    Hidden files and folders are left out, links are met and not followed.
+    """
+    try:
+        items = items_of(folder)
+    except OSError as error:
+        yield Met(below, Sort.UNREADABLE, error)
+        return
+    for item in items:
+        path = below / item.name
+        if not is_text(item.name):
+            yield Met(path, Sort.UNNAMED)
+        elif item.is_dir(follow_symlinks=False):
+            if len(path.parts) > DEEPEST_FOLDER:
+                yield Met(below, Sort.DEEP)
+            else:
+                yield from walk(Path(item.path), path)
+        elif item.is_file(follow_symlinks=False):
+            yield Met(path, Sort.FILE)
+        else:
+            yield Met(path, Sort.LINK if item.is_symlink() else Sort.OTHER)
+
+
+def unreadable(name: str, error: OSError, hint: str = "", *, what: str = "file") -> Problem:
+    """Return the problem of a file or folder that cannot be read."""
+    message = f"the {what} cannot be read ({error.strerror})"
+    return Problem("unreadable-file", message, hint, place=Place(name), about=About.FILE)
 
 
 @contextmanager

@@ -11,7 +11,7 @@ from elenchus.language.printer import print_question
 from elenchus.language.tree import CLAUSES_OF
 from elenchus.schema.types import describe as describe_type
 from elenchus.values.dates import from_instant, to_minute
-from elenchus.values.texts import either, nearest, quoted
+from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
     from elenchus.site.inheritance import Listing, Origin
@@ -39,8 +39,10 @@ def describe(site: Site, text: str | None = None) -> list[Block]:
     labels = [label for taxonomy in data.taxonomies.values() for label in taxonomy.labels]
     words = (word for label in labels for word in label.split("-"))
     near = nearest(text, [*names, *labels]) or nearest(text, words)
-    hint = f"Did you mean {either(near)}?" if near else "elenchus describe alone lists kinds and taxonomies."
-    raise NoSuchName([Problem("unknown-name", f"nothing on the site is called {quoted(text)}", hint)])
+    hint = "elenchus describe alone lists kinds and taxonomies."
+    raise NoSuchName(
+        [Problem("unknown-name", f"nothing on the site is called {quoted(text)}", hint, near=near)]
+    )
 
 
 def listings_block(site: Site) -> list[Block]:

@@ -64,8 +64,10 @@ def unknown(site: Site, name: str) -> Problem:
         message = f"{quoted(name)} is the slug of {len(rows)} entries"
         return Problem("ambiguous-entry", message, hint, place=GIVEN)
     near = data.entries_near(name, "", site.clock.now)
-    hint = f"Did you mean {either(near)}?" if near else "Entries go by id, slug or kind/slug."
-    return Problem("unknown-entry", f"no entry or term is called {quoted(name)}", hint, place=GIVEN)
+    hint = "Entries go by id, slug or kind/slug."
+    return Problem(
+        "unknown-entry", f"no entry or term is called {quoted(name)}", hint, place=GIVEN, near=near
+    )
 
 
 def asked_of_here(site: Site, listing: Listing) -> list[str]:

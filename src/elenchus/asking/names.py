@@ -31,11 +31,9 @@ def row_named(data: Dataset, subject: Subject, name: str) -> str:
         if problem.place and fold(PurePath(problem.place.file).stem) == stem:
             called = f"no {subject.one} is called {quoted(name)}"
             message = f"{called}, for its file cannot be used: {problem.message}"
-            raise NoSuchName([Problem("unusable-entry", message, problem.hint, place=problem.place)])
+            raise NoSuchName(
+                [Problem("unusable-entry", message, problem.advice, place=problem.place, near=problem.near)]
+            )
     near = terms.suggest(name) if terms else data.entries_near(name, "", None)
-    hint = (
-        f"Did you mean {either(near)}?"
-        if near
-        else f"elenchus describe {shlex.quote(name)} looks everywhere."
-    )
-    raise NoSuchName([Problem("unknown-name", f"no {subject.one} is called {quoted(name)}", hint)])
+    hint = f"elenchus describe {shlex.quote(name)} looks everywhere."
+    raise NoSuchName([Problem("unknown-name", f"no {subject.one} is called {quoted(name)}", hint, near=near)])

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from elenchus.asking.here import HERE
-from elenchus.errors import Problem, Span
+from elenchus.errors import About, Problem, Span
 from elenchus.frozen import Frozen, replace
 from elenchus.language.nodes import Literal, Parameter
 from elenchus.language.parameters import Given, bind
@@ -115,7 +115,9 @@ class Values:
             self.values[name] = texts
         elif len(texts) > 1 and not rule.many:
             message = f":{name} takes one value, and {len(texts)} are given"
-            self.report(name, Problem("many-given", message, "The listing may say many = true."))
+            self.report(
+                name, Problem("many-given", message, "The listing may say many = true.", about=About.VALUE)
+            )
         elif rule.words:
             self.choose(rule, texts)
         elif self.fits(rule, texts):
@@ -127,9 +129,9 @@ class Values:
         for text in texts:
             if fold(text) not in words:
                 near = nearest(text, rule.words)
-                hint = f"Did you mean {either(near)}?" if near else f"It can be {either(rule.words)}."
+                hint = f"It can be {either(rule.words)}."
                 message = f":{rule.name} cannot be {quoted(text)}"
-                self.report(rule.name, Problem("unknown-choice", message, hint))
+                self.report(rule.name, Problem("unknown-choice", message, hint, near=near, about=About.VALUE))
                 return
         chosen = [words[fold(text)] for text in texts]
         if rule.choices:

@@ -11,7 +11,7 @@ from elenchus.asking.choices import possible
 from elenchus.asking.here import with_here
 from elenchus.asking.names import row_named
 from elenchus.asking.parameters import absent_choice, ground, settled
-from elenchus.errors import NoSuchName, Place, Problem, QuestionError
+from elenchus.errors import About, NoSuchName, Place, Problem, QuestionError
 from elenchus.frozen import replace
 from elenchus.language.nodes import Literal, Parameter
 from elenchus.language.parser import read, read_changes
@@ -25,7 +25,7 @@ from elenchus.plan.walking import parts, tests_in
 from elenchus.site.files import NAME
 from elenchus.site.inheritance import Listing, changed_by
 from elenchus.site.listings import ListingRule
-from elenchus.values.texts import either, nearest, quoted
+from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
@@ -39,7 +39,7 @@ if TYPE_CHECKING:
 
     Values = Mapping[str, Sequence[str]]
 
-__all__ = ["OF_VALUES", "Query", "listing_named", "resolved"]
+__all__ = ["Query", "listing_named", "resolved"]
 
 TRIED = Place("--try")
 LONGEST_NAME = 100
@@ -83,12 +83,19 @@ class Query:
         names = {node.span: node.name for node in walk(listing.question) if isinstance(node, Parameter)}
         named = [
             replace(each, parameter=names[each.span])
-            if not each.parameter and each.code in OF_VALUES and each.span in names
+            if not each.parameter and each.about is About.VALUE and each.span in names
             else each
             for each in problems
         ]
+        own = len(listing.setting("show", ()))
+        told = [
+            replace(each, message=f"in {each.setting}: {each.message}")
+            if each.setting and (each.index or 0) < own
+            else each
+            for each in named
+        ]
         has_place = listing.name or listing.place != TRIED
-        return [listing.located(problem) for problem in named] if has_place else named
+        return [listing.located(problem) for problem in told] if has_place else told
 
     @cached_property
     def is_askable(self) -> bool:
@@ -195,13 +202,6 @@ def same_values(asked: FieldType, declared: FieldType) -> bool:
     return same and asked.kind in ("", declared.kind)
 
 
-# Codes of problems that a value by itself can have.
-OF_VALUES = frozenset(
-    {"unknown-term", "ambiguous-term", "unknown-entry", "ambiguous-entry", "unknown-choice", "bad-date",
-     "not-a-number", "not-yes-or-no"}
-)  # fmt: skip
-
-
 def resolved(
     site: Site, text: str, changes: str = "", *, comments: bool = False, place: Place = TRIED
 ) -> Listing:
@@ -230,8 +230,8 @@ def listing_named(site: Site, name: str) -> Listing:
         return site.library.get(name)
     near = nearest(name, site.library.names)
     known = f"Listings: {', '.join(site.library.names)}." if site.library.names else "The site has none."
-    hint = f"Did you mean {either(near)}?" if near else f"{known} A question begins with from or where."
-    raise NoSuchName([Problem("unknown-listing", f"there is no listing {quoted(name)}", hint)])
+    hint = f"{known} A question begins with from or where."
+    raise NoSuchName([Problem("unknown-listing", f"there is no listing {quoted(name)}", hint, near=near)])
 
 
 def written(text: str, *, comments: bool, place: Place) -> Listing:

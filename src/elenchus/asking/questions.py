@@ -5,9 +5,9 @@ from __future__ import annotations
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
-from elenchus.asking.query import OF_VALUES, Query
+from elenchus.asking.query import Query
 from elenchus.asking.supposing import with_more
-from elenchus.errors import Place, QuestionError
+from elenchus.errors import About, Place, QuestionError
 from elenchus.frozen import replace
 
 if TYPE_CHECKING:
@@ -84,6 +84,6 @@ def at_value(problem: Problem, given: Values) -> Problem:
 
     It stands where the parameter does, and nothing is wrong there.
     """
-    if problem.code in OF_VALUES and problem.parameter in given:
+    if problem.about is About.VALUE and problem.parameter in given:
         return replace(problem, span=None, place=Place(f"--with {problem.parameter}"))
     return problem

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from elenchus.engine.columns.column import Lists, Numbers, Texts, narrowed
-from elenchus.errors import Place, Problem
+from elenchus.errors import Edit, Place, Problem
 from elenchus.rendering.bodies import LONGEST, is_readable
 from elenchus.schema.conform import says_yes_or_no
 from elenchus.schema.types import STATUSES, Type
@@ -109,13 +109,14 @@ def statuses(data: Dataset, view: View) -> Iterator[Problem]:
     for row in np.flatnonzero(says["published"] & ahead).tolist():
         day = to_minute(from_instant(int(dates.keys[row]), data.zone))
         message = f"{data.entries.ids[row]} says published, and is not public before {day}"
-        yield Problem(
-            "published-ahead", message, "Say scheduled, if that is meant.", place=place_of(data, row)
-        )
+        cure = Edit(data.entries.ids[row], "status", "=", "scheduled")
+        hint = "Say scheduled, if that is meant."
+        yield Problem("published-ahead", message, hint, place=place_of(data, row), cure=cure)
     for row in np.flatnonzero(says["scheduled"] & dates.valid & ~ahead).tolist():
         day = to_minute(from_instant(int(dates.keys[row]), data.zone))
         message = f"{data.entries.ids[row]} says scheduled, and is public since {day}"
-        yield Problem("scheduled-past", message, "Say published.", place=place_of(data, row))
+        cure = Edit(data.entries.ids[row], "status", "=", "published")
+        yield Problem("scheduled-past", message, "Say published.", place=place_of(data, row), cure=cure)
     for row in np.flatnonzero(says["scheduled"] & ~dates.valid).tolist():
         message = f"{data.entries.ids[row]} is scheduled without a date, so it never becomes public"
         yield Problem("scheduled-never", message, "Give it a date.", place=place_of(data, row))

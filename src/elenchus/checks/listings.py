@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from elenchus.asking.names import row_named
 from elenchus.asking.query import Query, resolved
-from elenchus.errors import ElenchusError, Problem
+from elenchus.errors import About, ElenchusError, Problem
 from elenchus.frozen import replace
 from elenchus.language.nodes import Argument, Literal
 from elenchus.language.printer import print_arguments
@@ -59,9 +59,12 @@ def idle_settings(survey: Survey, listing: Listing) -> Iterator[Problem]:
     name = listing.setting("fill_from")
     if "fill_from" in own and name not in survey.site.library.names:
         near = nearest(name, survey.site.library.names)
-        hint = f"Did you mean {either(near)}?" if near else ""
         yield Problem(
-            "unknown-listing", f"there is no listing {quoted(name)}", hint, place=own["fill_from"].place
+            "unknown-listing",
+            f"there is no listing {quoted(name)}",
+            "",
+            place=own["fill_from"].place,
+            near=near,
         )
 
 
@@ -81,8 +84,9 @@ def parameters(survey: Survey, listing: Listing) -> Iterator[Problem]:
     for name, (rule, origin) in listing.parameters.items():
         if origin.name == listing.name and name not in asked:
             near = nearest(name, asked)
-            hint = f"Did you mean :{near[0]}?" if near else f"Write :{name} in ask, or leave it out."
-            yield Problem("idle-setting", f"the question does not ask for :{name}", hint, place=rule.place)
+            hint, offered = f"Write :{name} in ask, or leave it out.", tuple(f":{each}" for each in near)
+            message = f"the question does not ask for :{name}"
+            yield Problem("idle-setting", message, hint, place=rule.place, near=offered)
         elif name in asked and survey.plan(listing):
             yield from choices(survey, listing, rule)
     for name in asked:
@@ -167,7 +171,7 @@ def unmet(survey: Survey, listing: Listing, expected: Expectation) -> Iterator[P
 
 def unplaced(survey: Survey) -> Iterator[Problem]:
     """Yield the listings that no page and no other listing uses, unless the pages are not known."""
-    if any(problem.code in ("bad-toml", "unreadable-file") for problem in survey.site.pages.problems):
+    if any(problem.about is About.FILE for problem in survey.site.pages.problems):
         return
     used = {section.listing for rule in survey.book.rules.values() for section in rule.sections}
     used |= {rule.each.strip() for rule in survey.book.rules.values()}

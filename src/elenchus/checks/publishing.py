@@ -53,7 +53,9 @@ def around(survey: Survey, name: str) -> Iterator[Problem]:
     except ElenchusError as error:
         for problem in error.problems:
             message = f"{rule.within} cannot be asked for the order of pages: {problem.message}"
-            yield Problem("unordered-pages", message, problem.hint, place=rule.at("within"))
+            yield Problem(
+                "unordered-pages", message, problem.advice, place=rule.at("within"), near=problem.near
+            )
 
 
 def beside(survey: Survey, page: Placed) -> Iterator[Problem]:

@@ -9,7 +9,7 @@ from typing import Literal, TypeAlias, cast
 
 from elenchus.errors import NoSuchName, Problem
 from elenchus.frozen import Frozen
-from elenchus.values.texts import either, nearest, quoted
+from elenchus.values.texts import nearest, quoted
 
 __all__ = ["LEVELS", "RENAMED", "Level", "Record", "record", "records"]
 
@@ -52,8 +52,8 @@ def record(code: str) -> Record:
     """Return the record of a code. Raises NoSuchName."""
     if code not in records():
         near = nearest(code, records())
-        hint = f"Did you mean {either(near)}?" if near else "elenchus check shows the code of each finding."
+        hint = "elenchus check shows the code of each finding."
         if code in RENAMED:
-            hint = f"It is called {RENAMED[code]} now."
-        raise NoSuchName([Problem("unknown-code", f"there is no check {quoted(code)}", hint)])
+            hint, near = f"It is called {RENAMED[code]} now.", ()
+        raise NoSuchName([Problem("unknown-code", f"there is no check {quoted(code)}", hint, near=near)])
     return records()[code]

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, TypeAlias
 from elenchus.checks import conditions, content, listings, places, publishing
 from elenchus.checks.records import LEVELS, RENAMED, record
 from elenchus.checks.survey import Survey
-from elenchus.errors import Problem, SiteError
+from elenchus.errors import Edit, Problem, SiteError
 from elenchus.frozen import Frozen, replace
 
 if TYPE_CHECKING:
@@ -76,7 +76,7 @@ def surveyed(survey: Survey) -> Report:
     found: dict[Problem, None] = {}
     for finder in FINDERS:
         try:
-            found.update(dict.fromkeys(replace(each, span=None) for each in finder(survey)))
+            found.update(dict.fromkeys(map(of_site, finder(survey))))
         except SiteError as error:  # a file of terms that cannot be read stops all that needs it
             found.update(dict.fromkeys(error.problems))
             break
@@ -84,6 +84,12 @@ def surveyed(survey: Survey) -> Report:
     findings = [judged(problem, accepted) for problem in found]
     findings += idle_acceptances(accepted, found)
     return Report(tuple(sorted(findings, key=in_order)))
+
+
+def of_site(problem: Problem) -> Problem:
+    """Return a problem as one of a site: at its file and line, without what is told from within a text."""
+    cure = problem.cure if isinstance(problem.cure, Edit) else None
+    return replace(problem, span=None, cure=cure)
 
 
 def judged(problem: Problem, accepted: Iterable[Acceptance]) -> Finding:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from elenchus.asking.choices import possible
 from elenchus.asking.query import Query
-from elenchus.errors import ElenchusError
+from elenchus.errors import About, ElenchusError
 from elenchus.pages.book import Book
 from elenchus.pages.sections import placed
 
@@ -22,8 +22,6 @@ if TYPE_CHECKING:
     from elenchus.site.site import Site
 
 __all__ = ["Survey"]
-
-UNGIVEN = ("not-given", "no-page-row")  # not a listing's fault: nobody knows what it will be given
 
 
 @dataclass
@@ -108,6 +106,7 @@ class Survey:
                 query = Query(self.site, listing, self.sample(listing))
                 self.plans[listing.name] = query.plan, ()
             except ElenchusError as error:
-                wrong = tuple(each for each in error.problems if each.code not in UNGIVEN)
+                # An absent value is not the listing's fault: nobody knows what it will be given.
+                wrong = tuple(each for each in error.problems if each.about is not About.ABSENCE)
                 self.plans[listing.name] = None, wrong
         return self.plans[listing.name]

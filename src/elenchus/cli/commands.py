@@ -55,13 +55,13 @@ RENAMED_FORMATS = {"ids": "lines", "count": "number"}
 def known_format(name: str) -> str:
     """Return the name of a format that there is."""
     if name not in forms.names():
-        from elenchus.values.texts import either, nearest
+        from elenchus.errors import did_you_mean
+        from elenchus.values.texts import nearest
 
-        near = nearest(name, forms.names())
-        hint = f" Did you mean {either(near)}?" if near else f" Known: {', '.join(forms.names())}."
+        hint = did_you_mean(nearest(name, forms.names())) or f"Known: {', '.join(forms.names())}."
         if name in RENAMED_FORMATS:
-            hint = f" It is called {RENAMED_FORMATS[name]} now."
-        raise typer.BadParameter(f"there is no format “{name}”.{hint}")
+            hint = f"It is called {RENAMED_FORMATS[name]} now."
+        raise typer.BadParameter(f"there is no format “{name}”. {hint}")
     return name
 
 

@@ -16,7 +16,7 @@ from elenchus.errors import (
     MarkerError,
     NoSuchName,
     NoSuchPage,
-    NotATime,
+    OptionError,
     QuestionError,
     SiteError,
 )
@@ -32,7 +32,7 @@ for module in ("pages", "publishing", "demo"):  # their commands join the others
 # What the program exits with; 0 is success and 2 a wrong option, as everywhere.
 EXIT_CODES: dict[type[ElenchusError], int] = {
     QuestionError: 3,
-    NotATime: 2,  # before the error that it is one of
+    OptionError: 2,
     SiteError: 4,
     NoSuchPage: 5,
     FolderError: 6,

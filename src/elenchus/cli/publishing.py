@@ -105,12 +105,12 @@ def some_pages(survey: Survey) -> None:
 def known_page(survey: Survey, name: str) -> None:
     """Raise NoSuchName for a page that there is not."""
     from elenchus.errors import NoSuchName, Problem
-    from elenchus.values.texts import either, nearest, quoted
+    from elenchus.values.texts import nearest, quoted
 
     if name and name not in survey.book.rules:
         near = nearest(name, survey.book.rules)
-        hint = f"Did you mean {either(near)}?" if near else f"Pages: {', '.join(survey.book.rules)}."
-        raise NoSuchName([Problem("unknown-page", f"there is no page {quoted(name)}", hint)])
+        hint = f"Pages: {', '.join(survey.book.rules)}."
+        raise NoSuchName([Problem("unknown-page", f"there is no page {quoted(name)}", hint, near=near)])
 
 
 def shown(folder: Path) -> str:
@@ -187,7 +187,7 @@ def serve(
     """
     import elenchus
     from elenchus.cli.printing import show
-    from elenchus.errors import FolderError, Problem
+    from elenchus.errors import OptionError, Problem
     from elenchus.pieces.piece import Piece, Role
     from elenchus.preview.app import serve as run_server
     from elenchus.preview.live import Live
@@ -212,6 +212,5 @@ def serve(
             run_server(live, host, port, ready)
     except OSError as error:
         message = f"{host} port {port} cannot be served at ({error.strerror})"
-        raise FolderError(
-            [Problem("port-taken", message, "Name another with --port, or --port 0.")]
-        ) from None
+        hint = "Name another with --port, or --port 0."
+        raise OptionError([Problem("port-taken", message, hint)]) from None

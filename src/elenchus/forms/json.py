@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from elenchus.forms._record import Form
 from elenchus.pieces.piece import Piece
+from elenchus.pieces.problems import problem_object
 from elenchus.values.wording import plain
 
 if TYPE_CHECKING:
@@ -36,9 +37,7 @@ def write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
         "groups": None if answer.groups is None else [group_object(group) for group in answer.groups],
         "overlap": {name: list(labels) for name, labels in answer.overlap.items()},
         "choices": None if answer.choices is None else choices_object(answer.choices),
-        "notices": [
-            {"code": notice.code, "message": notice.message, "hint": notice.hint} for notice in answer.notices
-        ],
+        "notices": [problem_object(notice) for notice in answer.notices],
     }
     yield Piece(json.dumps(document, ensure_ascii=False, indent=2) + "\n")
 

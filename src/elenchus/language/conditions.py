@@ -153,11 +153,9 @@ def no_operator(cursor: Cursor, path: nodes.Path) -> NoReturn:
         message = f"{token.shown} after {quoted('.'.join(path.names))} compares nothing"
         cursor.fail("no-operator", message, hint)
     near = nearest(token.text, (" ".join(words) for words in spellings()), most=1)
-    hint = f"Did you mean {near[0]}?" if near else ""
-    if not hint:
-        hint = "Write " + either(dict.fromkeys(words[0] for words in spellings() if words[0] != "not")) + "."
+    hint = f"Write {either(dict.fromkeys(words[0] for words in spellings() if words[0] != 'not'))}."
     message = f"{token.shown} after {quoted('.'.join(path.names))} compares nothing"
-    cursor.fail("no-operator", message, hint)
+    cursor.fail("no-operator", message, hint, near=near)
 
 
 def habit(cursor: Cursor, path: nodes.Path) -> str:

@@ -14,6 +14,8 @@ from elenchus.values.dates import is_relative
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from elenchus.language.nodes import Literal, Value
 
 __all__ = ["Cursor", "Stop"]
@@ -91,9 +93,17 @@ class Cursor:
         """Return the span from a token to the one read last."""
         return first.span.to(self.before.span)
 
-    def fail(self, code: str, message: str, hint: str = "", span: Span | None = None) -> NoReturn:
+    def fail(
+        self,
+        code: str,
+        message: str,
+        hint: str = "",
+        span: Span | None = None,
+        *,
+        near: Sequence[str] = (),
+    ) -> NoReturn:
         """Give up the clause with a problem, at the next token unless a span is given."""
-        raise Stop(Problem(code, message, hint, span=span or self.next.span))
+        raise Stop(Problem(code, message, hint, span=span or self.next.span, near=near))
 
     def expect(self, word: str, after: str, hint: str = "") -> None:
         """Move on over a keyword or sign that must stand here."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, assert_never
 
-from elenchus.errors import Problem
+from elenchus.errors import About, Problem
 from elenchus.frozen import Frozen, member, replace
 from elenchus.language.nodes import And, Chosen, Compare, Flag, Listed, Literal, Not, Or, Parameter, Related
 from elenchus.language.tree import placed
@@ -215,9 +215,11 @@ class Binder:
         for name in [name for name in given if name not in self.asked]:
             near = nearest(name, self.asked)
             known = f"It has {either(':' + asked for asked in self.asked)}." if self.asked else "It has none."
-            hint = f"Did you mean {either(near)}?" if near else known
+            hint = known
             message = f"the question has no parameter :{name}"
-            found.append(Problem("unknown-parameter", message, hint, parameter=name))
+            found.append(
+                Problem("unknown-parameter", message, hint, parameter=name, near=near, about=About.PARAMETER)
+            )
         return found
 
 
@@ -230,7 +232,8 @@ def undeclared(parameter: Parameter, what: str, key: str) -> Problem:
     """Return the problem of a value where only a listing's declared choices can stand."""
     message = f":{parameter.name} stands for {what}, so no value can be given for it here"
     hint = f"A listing declares it: parameters.{parameter.name} = {{ {key} = {{ … }} }}."
-    return Problem("undeclared-choice", message, hint, span=parameter.span, parameter=parameter.name)
+    name = parameter.name
+    return Problem("undeclared-choice", message, hint, parameter.span, parameter=name, about=About.CHOICE)
 
 
 def not_given(value: Parameter) -> Problem:
@@ -239,7 +242,12 @@ def not_given(value: Parameter) -> Problem:
         what = "the row of a page" if value.name == "here" else "a field of a page's row"
         message = f":{value.name} is {what}, and there is no page here"
         hint = f"Try one with --with {value.name}={'ID' if value.name == 'here' else '…'}."
-        return Problem("no-page-row", message, hint, span=value.span, parameter=value.name)
+        return absent("no-page-row", message, hint, value)
     message = f":{value.name} has no value"
     hint = f"Give one with --with {value.name}=…, or write :{value.name}? where it may be left out."
-    return Problem("not-given", message, hint, span=value.span, parameter=value.name)
+    return absent("not-given", message, hint, value)
+
+
+def absent(code: str, message: str, hint: str, value: Parameter) -> Problem:
+    """Return the problem of a parameter without a value."""
+    return Problem(code, message, hint, value.span, parameter=value.name, about=About.ABSENCE)

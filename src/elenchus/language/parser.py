@@ -14,7 +14,7 @@ from elenchus.language.words import CLAUSES
 from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Sequence
 
     from elenchus.language.lexer import Token
     from elenchus.language.nodes import Changes, Condition, Question
@@ -172,9 +172,9 @@ def no_clause(cursor: Cursor, token: Token) -> NoReturn:
     hint = habits.CLAUSES.get(token.text.lower(), "")
     if not hint and compares(cursor, cursor.at - 1):
         hint = NO_WHERE
-    hint = hint or (f"Did you mean {near[0]}?" if near else "")
+    near = () if hint else near
     hint = hint or f"A question is made of clauses: {', '.join(CLAUSES)}."
-    cursor.fail("no-clause", f"no clause begins with {token.shown}", hint, token.span)
+    cursor.fail("no-clause", f"no clause begins with {token.shown}", hint, token.span, near=near)
 
 
 def compares(cursor: Cursor, start: int) -> bool:
@@ -193,6 +193,7 @@ def compares(cursor: Cursor, start: int) -> bool:
 
 def trailing(cursor: Cursor, clause_name: str) -> NoReturn:
     """Give up at what follows a complete clause."""
+    near: Sequence[str] = ()
     token, hint = cursor.next, ""
     word = token.text.lower() if token.sort is Sort.WORD else ""
     if clause_name == "where" and token.means(","):
@@ -213,8 +214,7 @@ def trailing(cursor: Cursor, clause_name: str) -> NoReturn:
         hint = f'Put a text of several words in quotes: "{cursor.before.text} {token.text}".'
     elif token.sort is Sort.WORD:
         near = nearest(token.text, CLAUSES, most=1)
-        hint = f"Did you mean {near[0]}?" if near else ""
-    cursor.fail("unexpected-text", f"{token.shown} cannot stand here", hint)
+    cursor.fail("unexpected-text", f"{token.shown} cannot stand here", hint, near=near)
 
 
 def decimal_comma(cursor: Cursor) -> str:

@@ -200,10 +200,14 @@ def page_set(site: Site, rule: PageRule) -> PageSet:
         return PageSet(rule, [] if names else [page], problems=tuple(problems))
     try:
         listing = resolved(site, rule.each, comments=True, place=rule.at("each"))
+    except ElenchusError as error:
+        return PageSet(rule, [], problems=tuple(in_each(rule, problem) for problem in error.problems))
+    own = len(listing.setting("show", ()))
+    try:
         query = Query(site, listing, show=() if listing.question.group else row_fields(site, rule))
         answer = query.whole()
     except ElenchusError as error:
-        return PageSet(rule, [], problems=tuple(in_each(rule, problem) for problem in error.problems))
+        return PageSet(rule, [], problems=tuple(in_each(rule, problem, own) for problem in error.problems))
     found = rows_set(rule, answer) if answer.groups is None else groups_set(site, rule, answer)
     return replace(found, query=query)
 
@@ -213,18 +217,15 @@ def named_in(rule: PageRule) -> list[str]:
     return [name for text in (rule.path, rule.title, rule.about) for name in placeholders(text)]
 
 
-def in_each(rule: PageRule, problem: Problem) -> Problem:
-    """Return a problem of the question of a page set, at its line."""
-    if problem.key == "show" and problem.code == "unknown-field":
-        return Problem(
-            "unknown-placeholder",
-            problem.message.removeprefix("in show: "),
-            problem.hint,
-            place=rule.at("address"),
-        )
-    return Problem(
-        problem.code, f"in each: {problem.message}", problem.hint, place=problem.place or rule.at("each")
-    )
+def in_each(rule: PageRule, problem: Problem, own: int = 0) -> Problem:
+    """Return a problem of the question of a page set, at its line.
+
+    Fields that are shown besides its ``own`` are those that the placeholders of the rule name.
+    """
+    if problem.setting == "show" and (problem.index or 0) >= own:
+        return replace(problem, code="unknown-placeholder", place=rule.at("address"))
+    place = problem.place or rule.at("each")
+    return replace(problem, message=f"in each: {problem.message}", span=None, place=place)
 
 
 def row_fields(site: Site, rule: PageRule) -> tuple[str, ...]:
@@ -342,16 +343,10 @@ def no_pages(rule: PageRule) -> Problem:
 
 def unknown(rule: PageRule, name: str, known: Sequence[str]) -> Problem:
     """Return the problem of a placeholder that nothing fills."""
-    near = nearest(name, known)
-    hint = f"Did you mean {{{near[0]}}}?" if near else ""
-    if not hint:
-        hint = (
-            f"Known here: {either('{' + each + '}' for each in known)}."
-            if known
-            else "Only a page with each has a row."
-        )
+    near = tuple(f"{{{each}}}" for each in nearest(name, known, most=1))
+    listed = either("{" + each + "}" for each in known)
+    hint = f"Known here: {listed}." if known else "Only a page with each has a row."
     texts = {"address": rule.path, "title": rule.title, "about": rule.about}
     key = next(key for key, text in texts.items() if f"{{{name}}}" in text)
-    return Problem(
-        "unknown-placeholder", f"nothing fills {quoted('{' + name + '}')}", hint, place=rule.at(key)
-    )
+    message = f"nothing fills {quoted('{' + name + '}')}"
+    return Problem("unknown-placeholder", message, hint, place=rule.at(key), near=near)

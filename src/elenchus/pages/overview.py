@@ -14,7 +14,7 @@ from elenchus.frozen import Frozen
 from elenchus.pages.book import Book, here_names, section_listing
 from elenchus.pages.paths import unsafe
 from elenchus.pages.sections import Placed, given_to, placed, without_repeats
-from elenchus.values.texts import either, nearest, quoted
+from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
@@ -120,8 +120,8 @@ def pages_named(book: Book, name: str) -> list[Page]:
     if found or name in book.rules:
         return found
     near = nearest(name, book.rules) or nearest(name, [page.address for page in book.pages])
-    hint = f"Did you mean {either(near)}?" if near else "elenchus pages alone lists all addresses."
-    raise NoSuchName([Problem("unknown-page", f"there is no page {quoted(name)}", hint)])
+    hint = "elenchus pages alone lists all addresses."
+    raise NoSuchName([Problem("unknown-page", f"there is no page {quoted(name)}", hint, near=near)])
 
 
 def page_report(book: Book, page: Page, *, as_if: int = 0) -> PageReport:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from elenchus.errors import NoSuchName, Problem, SiteError
-from elenchus.values.texts import either, nearest, quoted
+from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
     from elenchus.pages.sections import Placed, Section
@@ -19,9 +19,9 @@ def section_named(found: Placed, name: str) -> Section:
     names |= {section.name: section for section in found.sections}
     if name not in names:
         near = nearest(name, names)
-        hint = f"Did you mean {either(near)}?" if near else f"Its sections: {', '.join(names)}."
+        hint = f"Its sections: {', '.join(names)}."
         message = f"the page {found.page.rule.name} has no section {quoted(name)}"
-        raise NoSuchName([Problem("unknown-page", message, hint)])
+        raise NoSuchName([Problem("unknown-page", message, hint, near=near)])
     section = names[name]
     if section.answer is None:
         raise SiteError(section.problems)

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from elenchus.asking.here import HERE
 from elenchus.asking.query import Query
-from elenchus.errors import ElenchusError, Problem, SiteError
+from elenchus.errors import About, ElenchusError, Problem, SiteError
 from elenchus.frozen import Frozen, replace
 from elenchus.pages.book import section_listing
 from elenchus.values.texts import quoted
@@ -22,13 +22,6 @@ if TYPE_CHECKING:
     from elenchus.site.site import Site
 
     Values = Mapping[str, Sequence[str]]
-
-GIVEN_WRONG = (
-    "unknown-parameter",
-    "not-given",
-    "no-page-row",
-    "undeclared-choice",
-)  # codes for which a section answers
 
 __all__ = [
     "Placed",
@@ -205,7 +198,9 @@ def free_parameters(listing: Listing, rule: SectionRule) -> list[str]:
 
 def at_section(rule: SectionRule, problem: Problem) -> Problem:
     """Return a problem of a listing at its own place, or at the section where that gives it wrong values."""
-    by_section = problem.code in GIVEN_WRONG and (problem.span is None or problem.code != "unknown-parameter")
+    # One that a section gives has no place in any question; one that a question gives to a listing has.
+    is_given = problem.about is About.PARAMETER and problem.span is None
+    by_section = is_given or problem.about in (About.ABSENCE, About.CHOICE)
     place = rule.place if by_section else problem.place or rule.place
     return replace(problem, place=place, span=None)
 

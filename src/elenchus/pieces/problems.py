@@ -2,20 +2,46 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
+from elenchus.errors import Edit, Replacement
 from elenchus.pieces.piece import Piece, Role, printable, width_of
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator, Sequence
 
-    from elenchus.errors import Problem, Span
+    from elenchus.errors import Cure, Problem, Span
 
-__all__ = ["content_problems", "notice_lines", "plain_problems", "question_problems"]
+__all__ = ["content_problems", "notice_lines", "plain_problems", "problem_object", "question_problems"]
 
 INDENT = "    "
 WINDOW = 100  # columns of a long line that are shown around a caret
 FEW = 3  # content problems shown beside an answer
+
+
+def problem_object(problem: Problem) -> dict[str, Any]:
+    """Return a problem as an object for JSON; what would put it right among it, where that is known."""
+    place = problem.place
+    return {
+        "code": problem.code,
+        "message": problem.message,
+        "hint": problem.hint,
+        "file": place.file if place else None,
+        "line": (place.line or None) if place else None,
+        "near": list(problem.near),
+        "cure": cure_object(problem.cure),
+    }
+
+
+def cure_object(cure: Cure | None) -> dict[str, Any] | None:
+    """Return what would put something right: an edit of an entry, or other words in a part of a question."""
+    match cure:
+        case Edit():
+            return {"entry": cure.entry, "field": cure.field, "operator": cure.operator, "value": cure.value}
+        case Replacement():
+            return {"start": cure.span.start, "end": cure.span.end, "text": cure.text}
+        case None:
+            return None
 
 
 def question_problems(text: str, problems: Sequence[Problem]) -> Iterator[Piece]:

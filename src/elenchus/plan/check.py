@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from elenchus.errors import Problem
+from elenchus.errors import About
 from elenchus.frozen import Frozen, replace
 from elenchus.language import nodes
 from elenchus.plan.conditions import Conditions
@@ -35,11 +35,12 @@ from elenchus.plan.values import Refused, Resolver
 from elenchus.plan.walking import parts
 from elenchus.schema.subject import ENTRIES, terms_of
 from elenchus.schema.types import CORE_FIELDS, FieldType, Type
-from elenchus.values.texts import either, nearest, quoted
+from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
+    from elenchus.errors import Problem
     from elenchus.plan.listings import Asked, Listings
     from elenchus.plan.nodes import Condition, RowName
     from elenchus.schema.catalog import Catalog
@@ -126,12 +127,11 @@ class Checker(Reading):
     def shown(self) -> tuple[FieldRef, ...]:
         """Return the fields that a listing shows; report those that its rows do not have."""
         found = []
-        for name in self.asked.show:
+        for number, name in enumerate(self.asked.show):
             try:
                 found.append(self.fields.find(nodes.Path(tuple(name.split(".")))))
             except NoField as error:
-                message = f"in show: {error.problem.message}"
-                self.problems.append(Problem(error.problem.code, message, error.problem.hint, key="show"))
+                self.problems.append(replace(error.problem, span=None, setting="show", index=number))
         return tuple(found)
 
     def source(self, node: nodes.From | None) -> Rows | None:
@@ -152,13 +152,14 @@ class Checker(Reading):
         """Return the rows of a listing; report one that there is not, or that leads back to itself."""
         if name.text not in self.ground.listings.names():
             near = nearest(name.text, self.ground.listings.names())
-            hint = f"Did you mean {either(near)}?" if near else ""
-            self.report("unknown-listing", f"there is no listing {quoted(name.text)}", hint, name.span)
+            self.report(
+                "unknown-listing", f"there is no listing {quoted(name.text)}", "", name.span, near=near
+            )
             return None
         if name.text in self.opened:
             chain = " → ".join([*self.opened[self.opened.index(name.text) :], name.text])
             message = f"the listing {name.text} leads back to itself: {chain}"
-            self.report("listing-cycle", message, "Cut the chain at one place.", name.span)
+            self.report("listing-cycle", message, "Cut the chain at one place.", name.span, About.CYCLE)
             return None
         values = {each.name: [texts(value) for value in each.values] for each in given}
         asked = self.ground.listings.asked(name.text, {**self.asked.here, **values})
@@ -197,13 +198,13 @@ class Checker(Reading):
         """Report a name after ``from`` that is no kind."""
         known = tuple(self.schema.kinds)
         near = nearest(name.text, (*known, *self.schema.taxonomies, *self.ground.listings.names()))
-        hint = f"Did you mean {either(near)}?" if near else f"Kinds: {', '.join(known)}."
+        hint = f"Kinds: {', '.join(known)}."
         if name.text in self.schema.taxonomies or name.text in self.ground.listings.names():
             what = "taxonomy" if name.text in self.schema.taxonomies else "listing"
             message = f"{quoted(name.text)} is a {what}"
             self.report("mixed-rows", message, "It stands alone after from.", name.span)
         else:
-            self.report("unknown-kind", f"there is no kind {quoted(name.text)}", hint, name.span)
+            self.report("unknown-kind", f"there is no kind {quoted(name.text)}", hint, name.span, near=near)
 
     def lead(self, node: nodes.Lead) -> tuple[RowName, ...]:
         """Return the rows that come first, each once."""
@@ -411,10 +412,10 @@ def texts(value: nodes.Value) -> str:
 
 def inside(name: nodes.Literal, problem: Problem) -> Problem:
     """Return a problem of a listing as one at the place where the question names it."""
-    if problem.code == "listing-cycle":  # its chain tells the way already
+    if problem.about is About.CYCLE:  # its chain tells the way already
         return replace(problem, span=name.span)
     message = f"in the listing {name.text}: {problem.message}"
-    return Problem(problem.code, message, problem.hint, span=name.span)
+    return replace(problem, message=message, span=name.span, setting="", index=None, cure=None)
 
 
 def row_name(value: object) -> RowName:

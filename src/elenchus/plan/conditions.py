@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Protocol, assert_never
 
-from elenchus.errors import Problem, QuestionError
+from elenchus.errors import About, Problem, QuestionError
 from elenchus.frozen import replace
 from elenchus.language import nodes
 from elenchus.language.habits import NULLS
@@ -26,7 +26,7 @@ from elenchus.plan.nodes import (
 from elenchus.plan.reading import Reading
 from elenchus.plan.values import Refused
 from elenchus.schema.types import FieldType, Type, describe
-from elenchus.values.texts import either, nearest, quoted
+from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
@@ -128,7 +128,7 @@ class Conditions(Reading):
                 problem = refused.problem
                 if literal.text.lower() in NULLS and record.name in ("=", "in"):
                     verb = "is set" if node.negated else "is missing"
-                    problem = replace(problem, hint=f"Write {field.name} {verb}.")
+                    problem = replace(problem, advice=f"Write {field.name} {verb}.", near=(), cure=None)
                 self.problems.append(problem)
             else:
                 found.append(one)
@@ -159,13 +159,14 @@ class Conditions(Reading):
         if not near:
             return error.problem
         message = f"{quoted(name)} is neither a field nor a condition of the site"
-        return Problem("unknown-name", message, f"Did you mean {either(near)}?", span=node.span)
+        return Problem("unknown-name", message, span=node.span, near=near)
 
     def named(self, name: str, span: Span) -> Condition | None:
         """Return the condition that the site gives a name; what is wrong with it is reported at the name."""
         if name in self.open_names:
             chain = " → ".join([*self.open_names[self.open_names.index(name) :], name])
-            self.report("condition-cycle", f"the condition {name} leads back to itself: {chain}", "", span)
+            message = f"the condition {name} leads back to itself: {chain}"
+            self.report("condition-cycle", message, "", span, About.CYCLE)
             return None
         try:
             node = parse_condition(self.schema.conditions[name])
@@ -209,18 +210,16 @@ class Conditions(Reading):
         rules = self.schema.taxonomies.get(name.text)
         if rules is None:
             near = nearest(name.text, self.schema.taxonomies)
-            hint = (
-                f"Did you mean {either(near)}?"
-                if near
-                else f"Taxonomies: {', '.join(self.schema.taxonomies)}."
+            hint = f"Taxonomies: {', '.join(self.schema.taxonomies)}."
+            self.report(
+                "unknown-taxonomy", f"there is no taxonomy {quoted(name.text)}", hint, name.span, near=near
             )
-            self.report("unknown-taxonomy", f"there is no taxonomy {quoted(name.text)}", hint, name.span)
             return None
         return FieldRef(name.text, rules.field_type)
 
 
 def inside(name: str, problem: Problem, span: Span) -> Problem:
     """Return a problem of a named condition as one at the place where the question names it."""
-    if problem.code == "condition-cycle":  # its chain tells the way already
+    if problem.about is About.CYCLE:  # its chain tells the way already
         return replace(problem, span=span)
-    return Problem(problem.code, f"in the condition {name}: {problem.message}", problem.hint, span=span)
+    return replace(problem, message=f"in the condition {name}: {problem.message}", span=span, cure=None)

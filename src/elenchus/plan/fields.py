@@ -45,9 +45,9 @@ RENAMED = {"count": "own", "total": "with_below"}
 class NoField(Exception):
     """A path leads nowhere."""
 
-    def __init__(self, code: str, message: str, hint: str, span: Span) -> None:
+    def __init__(self, code: str, message: str, hint: str, span: Span, *, near: Sequence[str] = ()) -> None:
         super().__init__(message)
-        self.problem = Problem(code, message, hint, span=span)
+        self.problem = Problem(code, message, hint, span=span, near=near)
 
 
 class Fields:
@@ -84,12 +84,16 @@ class Fields:
             kind = FieldType(Type.TERM, taxonomy=taxonomy, tree=self.schema.taxonomies[taxonomy].tree)
             return FieldRef(name, kind, Itself())
         if name not in known:
-            near = nearest(name, (*known, "term"))
-            hint = f"Did you mean {either(near)}?" if near else f"A term has {', '.join(known)}."
+            near = () if name in RENAMED else nearest(name, (*known, "term"))
+            hint = f"A term has {', '.join(known)}."
             if name in RENAMED:
                 hint = f"It is called {RENAMED[name]} now."
             raise NoField(
-                "unknown-field", f"the terms of {taxonomy} have no field {quoted(name)}", hint, span
+                "unknown-field",
+                f"the terms of {taxonomy} have no field {quoted(name)}",
+                hint,
+                span,
+                near=near,
             )
         return FieldRef(name, known[name].type)
 
@@ -112,7 +116,7 @@ class Fields:
         """Return the error of a field that none of these kinds has."""
         schema = self.schema
         others = [kind for kind in schema.kinds if kind not in kinds and schema.field_of(kind, name)]
-        near = nearest(name, dict.fromkeys(field for kind in kinds for field in schema.fields_of(kind)))
+        near: Sequence[str] = ()
         if others:
             hint = f"It is a field of {either(others)}."
         elif name in schema.kinds:
@@ -124,10 +128,11 @@ class Fields:
         elif name.lower() in FLAGS:
             hint = f"It is the status: write status {'=' if name.lower() == 'draft' else '!='} draft."
         else:
-            lists = f"elenchus describe {kinds[0] if len(kinds) == 1 else 'KIND'} lists the fields."
-            hint = f"Did you mean {either(near)}?" if near else lists
+            hint = f"elenchus describe {kinds[0] if len(kinds) == 1 else 'KIND'} lists the fields."
+            known = dict.fromkeys(field for kind in kinds for field in schema.fields_of(kind))
+            near = nearest(name, known)
         where = f" in {either(kinds)}" if len(kinds) < len(schema.kinds) else ""
-        return NoField("unknown-field", f"there is no field {quoted(name)}{where}", hint, span)
+        return NoField("unknown-field", f"there is no field {quoted(name)}{where}", hint, span, near=near)
 
     def step(self, before: FieldRef, name: str, span: Span) -> FieldRef:
         """Return what a name after a dot means for the field before it."""
@@ -144,17 +149,16 @@ class Fields:
         if kind.type is Type.ENTRY:
             kinds = (kind.kind,) if kind.kind else tuple(self.schema.kinds)
             return self.follow(before, self.entry_field(name, kinds, span))
-        raise NoField("bad-path", *self.no_step(before, name), span)
+        raise self.no_step(before, name, span)
 
-    def no_step(self, before: FieldRef, name: str) -> tuple[str, str]:
-        """Return why no name can follow a field, and what could."""
+    def no_step(self, before: FieldRef, name: str, span: Span) -> NoField:
+        """Return the error of a name that cannot follow a field."""
         message = f"{quoted(name)} cannot follow {before.name}, which holds {describe(before.type)}"
         if before.type.type.is_date:
             near = nearest(name, DATE_PARTS, most=1)
-            return message, f"Did you mean {near[0]}?" if near else f"A date has {', '.join(DATE_PARTS)}."
-        if before.type.type is Type.TEXT:
-            return message, "A text has its initial."
-        return message, ""
+            return NoField("bad-path", message, f"A date has {', '.join(DATE_PARTS)}.", span, near=near)
+        hint = "A text has its initial." if before.type.type is Type.TEXT else ""
+        return NoField("bad-path", message, hint, span)
 
     def follow(self, before: FieldRef, then: FieldRef) -> FieldRef:
         """Return a field of what another refers to; a list of references makes a list of values."""
@@ -167,8 +171,7 @@ class Fields:
         label = f"count of {kind}.{name}"
         if kind not in self.schema.kinds:
             near = nearest(kind, self.schema.kinds)
-            hint = f"Did you mean {either(near)}?" if near else ""
-            raise NoField("unknown-kind", f"there is no kind {quoted(kind)}", hint, path.span)
+            raise NoField("unknown-kind", f"there is no kind {quoted(kind)}", "", path.span, near=near)
         field = self.entry_field(name, (kind,), path.span)
         wanted = Type.TERM if self.subject.is_terms else Type.ENTRY
         if field.type.type is not wanted or field.type.taxonomy not in ("", self.subject.taxonomy):

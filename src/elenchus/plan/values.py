@@ -6,8 +6,8 @@ import re
 from fractions import Fraction
 from typing import TYPE_CHECKING, assert_never
 
-from elenchus.errors import Problem
-from elenchus.frozen import Frozen, member
+from elenchus.errors import About, Problem, Replacement
+from elenchus.frozen import Frozen, member, replace
 from elenchus.language.printer import print_value
 from elenchus.plan.nodes import (
     EntryValue,
@@ -27,6 +27,8 @@ from elenchus.values.patterns import PatternError, searcher
 from elenchus.values.texts import either, fold, nearest, quoted
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from elenchus.language.nodes import Literal
     from elenchus.plan.nodes import FieldRef
     from elenchus.schema.catalog import Catalog, TermName
@@ -46,9 +48,16 @@ NUMBER = re.compile(r"[+-]?(\d{1,40}(\.\d{0,40})?|\.\d{1,40})")
 class Refused(Exception):
     """A value does not go with its field."""
 
-    def __init__(self, code: str, message: str, hint: str, literal: Literal) -> None:
+    def __init__(
+        self, code: str, message: str, hint: str, literal: Literal, *, near: Sequence[str] = ()
+    ) -> None:
         super().__init__(message)
-        self.problem = Problem(code, message, hint, span=literal.span)
+        cure = (
+            Replacement(literal.span, print_value(replace(literal, text=near[0]))) if len(near) == 1 else None
+        )
+        self.problem = Problem(
+            code, message, hint, span=literal.span, near=near, about=About.VALUE, cure=cure
+        )
 
 
 class Resolver(Frozen):
@@ -112,8 +121,8 @@ class Resolver(Frozen):
             raise Refused("bad-date", f"{quoted(text)} leaves the years 1 to 9999", "", literal) from None
         if found is None:
             near = nearest(text, DATE_WORDS, most=1)
-            hint = f"Did you mean {near[0]}?" if near else "Write 2026, 2026-05-18, today or last 30 days."
-            raise Refused("bad-date", takes(field, literal), hint, literal)
+            hint = "Write 2026, 2026-05-18, today or last 30 days."
+            raise Refused("bad-date", takes(field, literal), hint, literal, near=near)
         if isinstance(field.source, Part):
             found = widened(found, field.source.part, self.clock.zone)
         return TimeValue(found, text)
@@ -143,8 +152,8 @@ class Resolver(Frozen):
             position = names.index(fold(literal.text))
             return PositionValue(position, field.type.choices[position])
         near = nearest(literal.text, field.type.choices)
-        hint = f"Did you mean {either(near)}?" if near else f"It can be {either(field.type.choices)}."
-        raise Refused("unknown-choice", takes(field, literal), hint, literal)
+        hint = f"It can be {either(field.type.choices)}."
+        raise Refused("unknown-choice", takes(field, literal), hint, literal, near=near)
 
     @property
     def now(self) -> int | None:
@@ -163,7 +172,14 @@ class Resolver(Frozen):
             message = f"{quoted(literal.text)} may be any of {len(found)} terms of {taxonomy}"
             raise Refused("ambiguous-term", message, f"Write {either(paths)}.", literal)
         message = f"no {taxonomy} is called {quoted(literal.text)}"
-        raise Refused("unknown-term", message, self.term_hint(field, literal), literal)
+        elsewhere = [
+            f"It is a {name}: write {name} = {print_value(literal)}."
+            for name in self.catalog.schema.taxonomies
+            if name != taxonomy and self.catalog.terms_called(name, literal.text)
+        ]
+        hint = next(iter(elsewhere), f"elenchus describe {taxonomy} lists them.")
+        near = () if elsewhere else self.catalog.terms_near(taxonomy, literal.text, self.now)
+        raise Refused("unknown-term", message, hint, literal, near=near)
 
     def note_others(self, taxonomy: str, literal: Literal, found: TermName) -> None:
         """Note the terms that a slug could mean besides the root that it means."""
@@ -173,17 +189,6 @@ class Resolver(Frozen):
             message = f"{quoted(literal.text)} means the root; {besides} has the same slug"
             hint = f"Write /{found.address} to say that the root is meant."
             self.notices.append(Problem("root-meant", message, hint, span=literal.span))
-
-    def term_hint(self, field: FieldRef, literal: Literal) -> str:
-        """Return the nearest terms, or the taxonomy that has the word."""
-        elsewhere = [
-            f"It is a {name}: write {name} = {print_value(literal)}."
-            for name in self.catalog.schema.taxonomies
-            if name != field.type.taxonomy and self.catalog.terms_called(name, literal.text)
-        ]
-        near = self.catalog.terms_near(field.type.taxonomy, literal.text, self.now)
-        found = " ".join([*elsewhere[:1], *([f"Did you mean {either(near)}?"] if near else [])])
-        return found or f"elenchus describe {field.type.taxonomy} lists them."
 
     def entry(self, field: FieldRef, literal: Literal) -> EntryValue:
         """Return an entry by id, slug or kind/slug."""
@@ -195,9 +200,13 @@ class Resolver(Frozen):
             message = f"{quoted(literal.text)} is the slug of {len(ids)} entries"
             raise Refused("ambiguous-entry", message, f"Write {either(ids[:FEW])}.", literal)
         near = self.catalog.entries_near(literal.text, kind, self.now)
-        hint = f"Did you mean {either(near)}?" if near else "Entries go by id, slug or kind/slug."
+        hint = "Entries go by id, slug or kind/slug."
         raise Refused(
-            "unknown-entry", f"no {kind or 'entry'} is called {quoted(literal.text)}", hint, literal
+            "unknown-entry",
+            f"no {kind or 'entry'} is called {quoted(literal.text)}",
+            hint,
+            literal,
+            near=near,
         )
 
 

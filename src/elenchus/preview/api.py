@@ -36,7 +36,7 @@ LONGEST_VALUE = 500
 SUMMARY = ("summary",)
 
 
-class Refused(Exception):
+class BadRequest(Exception):
     """A request that cannot be answered; ``parameter`` is the one that is wrong."""
 
     def __init__(self, status: int, problem: Problem, parameter: str = "") -> None:
@@ -71,7 +71,7 @@ def listing_reply(moment: Moment, name: str, query: str) -> Reply:
     """Return a page of a listing; what is wrong with a request as JSON:API errors."""
     try:
         return answered(moment, name, query)
-    except Refused as error:
+    except BadRequest as error:
         return problem_reply(error.status, [error.problem], error.parameter)
     except NoSuchPage as error:
         return problem_reply(404, error.problems, PAGE_NUMBER)
@@ -82,12 +82,13 @@ def listing_reply(moment: Moment, name: str, query: str) -> Reply:
 
 
 def answered(moment: Moment, name: str, address: str) -> Reply:
-    """Return a page of a listing. Raises Refused and what asking raises."""
+    """Return a page of a listing. Raises BadRequest and what asking raises."""
     site = moment.site
     if name not in site.library.names:
         near = nearest(name, site.library.names)
-        hint = f"Did you mean {either(near)}?" if near else f"{API} lists them all."
-        raise Refused(404, Problem("unknown-listing", f"there is no listing {quoted(name)}", hint))
+        hint = f"{API} lists them all."
+        message = f"there is no listing {quoted(name)}"
+        raise BadRequest(404, Problem("unknown-listing", message, hint, near=near))
     listing = site.library.get(name)
     given, page = read_query(listing, address)
     query = Query(site, listing, given)
@@ -107,13 +108,13 @@ def answered(moment: Moment, name: str, address: str) -> Reply:
 
 
 def read_query(listing: Listing, query: str) -> tuple[dict[str, list[str]], str]:
-    """Return the values of the parameters, and the page. Raises Refused for what it does not take."""
+    """Return the values of the parameters, and the page. Raises BadRequest for what it does not take."""
     given: dict[str, list[str]] = {}
     page = "1"
     for key, text in parse_qsl(query, keep_blank_values=True):
         match = FILTER.fullmatch(key)
         if len(text) > LONGEST_VALUE:
-            raise Refused(400, Problem("long-value", "the value is too long"), key)
+            raise BadRequest(400, Problem("long-value", "the value is too long"), key)
         if match:
             known_filter(listing, match[1], key)
             parts = text.split(",") if takes_many(listing, match[1]) else [text]
@@ -124,7 +125,7 @@ def read_query(listing: Listing, query: str) -> tuple[dict[str, list[str]], str]
             page = text
         else:
             hint = f"Known: filter[…], {SORT}, {PAGE_NUMBER}."
-            raise Refused(
+            raise BadRequest(
                 400, Problem("unknown-parameter", f"there is no parameter {quoted(key)}", hint), key
             )
     return given, page
@@ -136,26 +137,26 @@ def takes_many(listing: Listing, name: str) -> bool:
 
 
 def known_filter(listing: Listing, name: str, key: str) -> None:
-    """Raise Refused for a parameter that a listing does not declare, or that is its order."""
+    """Raise BadRequest for a parameter that a listing does not declare, or that is its order."""
     orders = [each for each, (rule, _) in listing.parameters.items() if rule.orders]
     names = [each for each in listing.parameter_names if each not in orders]
     if name in names:
         return
     near = nearest(name, names)
-    hint = f"Did you mean filter[{near[0]}]?" if near else f"It takes {either(names) or 'none'}."
+    hint = f"It takes {either(names) or 'none'}."
+    offered = tuple(f"filter[{each}]" for each in near)
     if name in orders:
-        hint = f"Write {SORT}=…."
-    raise Refused(
-        400, Problem("unknown-parameter", f"{listing.name} has no parameter {quoted(name)}", hint), key
-    )
+        hint, offered = f"Write {SORT}=….", ()
+    message = f"{listing.name} has no parameter {quoted(name)}"
+    raise BadRequest(400, Problem("unknown-parameter", message, hint, near=offered), key)
 
 
 def order_of(listing: Listing) -> str:
-    """Return the parameter that stands for the order. Raises Refused where there is none."""
+    """Return the parameter that stands for the order. Raises BadRequest where there is none."""
     for name, (rule, _) in listing.parameters.items():
         if rule.orders and name in listing.parameter_names:
             return name
-    raise Refused(400, Problem("unknown-parameter", f"{listing.name} has one order only"), SORT)
+    raise BadRequest(400, Problem("unknown-parameter", f"{listing.name} has one order only"), SORT)
 
 
 def located(listing: Listing, given: Mapping[str, Sequence[str]], error: ElenchusError) -> Exception:
@@ -165,7 +166,7 @@ def located(listing: Listing, given: Mapping[str, Sequence[str]], error: Elenchu
     if name not in given:
         return error
     rule = listing.parameters[name][0] if name in listing.parameters else None
-    return Refused(400, problem, SORT if rule and rule.orders else f"filter[{name}]")
+    return BadRequest(400, problem, SORT if rule and rule.orders else f"filter[{name}]")
 
 
 # Documents

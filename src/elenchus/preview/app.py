@@ -20,7 +20,7 @@ from starlette.middleware.trustedhost import TrustedHostMiddleware
 from starlette.responses import Response, StreamingResponse
 from starlette.routing import Route
 
-from elenchus.errors import ElenchusError, NoSuchName, Problem, SiteError
+from elenchus.errors import ElenchusError, NoSuchName, OptionError, Problem
 from elenchus.preview import api, tools
 from elenchus.preview.failing import failed_page
 from elenchus.preview.pages import missing, page_reply
@@ -78,7 +78,7 @@ class Office:
         """Return the site at a time, at its own where that means nothing. Raises SiteError."""
         try:
             return self.live.moment(at)
-        except SiteError:
+        except OptionError:
             if not at:
                 raise
             return self.live.moment()

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from urllib.parse import parse_qsl
 
 from elenchus.asking.choices import possible
-from elenchus.errors import NoSuchPage, Problem
+from elenchus.errors import About, NoSuchPage, Problem
 from elenchus.forms import form
 from elenchus.frozen import replace
 from elenchus.pages.book import no_pages_at_all
@@ -38,7 +38,6 @@ __all__ = ["page_reply", "told"]
 LONGEST_VALUE = 500  # characters
 SITEMAP = re.compile(r"sitemap(-\d{1,6})?\.xml")
 MOST_DIGITS = 10  # of a page's number
-UNDECLARED = ("unknown-choice", "unknown-term", "unknown-entry", "many-given", "ambiguous-term")
 
 
 def page_reply(moment: Moment, path: str, query: str) -> Reply:
@@ -65,7 +64,7 @@ def visited(moment: Moment, place: PagePlace, given: Values, number: str) -> Rep
     """Return a page with what a visitor chose; an address that could be shorter leads to the short one."""
     page, root = place.page, moment.renderer.root
     found = placed(moment.site, page, visitor=given)
-    wrong = [each for each in found.problems if each.code in UNDECLARED]
+    wrong = [each for each in found.problems if each.about is About.VALUE]
     if given and wrong:
         return not_found(moment, page.address, wrong, list(choices_on(moment, found)))
     known = known_names(found)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from elenchus.errors import Place, Problem
 from elenchus.frozen import Frozen, member
-from elenchus.values.texts import either, nearest, quoted
+from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator, Mapping, Sequence
@@ -160,13 +160,13 @@ def closing_ticks(text: str) -> dict[int, int]:
 def unknown(note: Note) -> Problem:
     """Return the problem of a marker that says neither begin nor end."""
     near = nearest(note.verb, VERBS)
-    hint = (
-        f"Did you mean {either(near)}?"
-        if near
-        else "Write <!-- elenchus begin LISTING --> … <!-- elenchus end -->."
-    )
+    hint = "Write <!-- elenchus begin LISTING --> … <!-- elenchus end -->."
     return Problem(
-        "unknown-marker", f"a marker begins or ends, it cannot {quoted(note.verb)}", hint, place=note.place
+        "unknown-marker",
+        f"a marker begins or ends, it cannot {quoted(note.verb)}",
+        hint,
+        place=note.place,
+        near=near,
     )
 
 

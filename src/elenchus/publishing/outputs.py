@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 from urllib.parse import unquote
 
 from elenchus import sources
-from elenchus.errors import Place, Problem, SiteError
-from elenchus.files import DEEPEST_FOLDER, is_file, is_text, items_of, read_whole
+from elenchus.errors import Problem, SiteError
+from elenchus.files import Sort, is_file, is_text, read_whole, unreadable, walk
 from elenchus.frozen import Frozen
 from elenchus.pages.paths import unsafe
 from elenchus.pages.sections import placed
@@ -133,26 +133,24 @@ def content_of(path: Path, below: str) -> bytes:
     try:
         return read_whole(path, LARGEST)
     except OSError as error:
-        message = f"the file cannot be read ({error.strerror})"
         hint = "Change its permissions, or take it out of files below [publish]."
-        raise SiteError([Problem("unreadable-file", message, hint, place=Place(below))]) from None
+        raise SiteError([unreadable(below, error, hint)]) from None
 
 
-def files_below(path: Path, root: Path, depth: int = 1) -> Iterator[Path]:
+def files_below(path: Path, root: Path) -> Iterator[Path]:
     """Yield a file, or all files of a folder, without hidden ones and links. Raises SiteError."""
     if not is_open(path, root):
         return
-    if path.is_dir():
-        try:
-            items = items_of(path)
-        except OSError as error:
-            message = f"the folder cannot be read ({error.strerror})"
-            place = Place(path.relative_to(root).as_posix() if path.is_relative_to(root) else path.name)
-            raise SiteError([Problem("unreadable-file", message, place=place)]) from None
-        for item in items if depth < DEEPEST_FOLDER else ():
-            yield from files_below(path / item.name, root, depth + 1)
-    elif is_file(path):
-        yield path
+    if not path.is_dir():
+        yield from [path] if is_file(path) else ()
+        return
+    for met in walk(path):
+        if met.error:
+            inside = (path / met.path).resolve()
+            name = inside.relative_to(root).as_posix() if inside.is_relative_to(root) else path.name
+            raise SiteError([unreadable(name, met.error, what="folder")])
+        if met.sort is Sort.FILE:
+            yield path / met.path
 
 
 def is_open(path: Path, root: Path) -> bool:

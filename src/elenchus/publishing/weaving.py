@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from elenchus.errors import ElenchusError, FolderError, MarkerError, Place, Problem
-from elenchus.files import DEEPEST_FOLDER, is_file, is_text, items_of, read_whole, write_whole
+from elenchus.files import Sort, is_file, read_whole, unreadable, walk, write_whole
 from elenchus.forms import form
 from elenchus.forms.markdown import escaped, linked
 from elenchus.frozen import Frozen, replace
@@ -61,21 +61,13 @@ def files_of(names: Iterable[str]) -> list[Path]:
     return list(dict.fromkeys(found))
 
 
-def below(folder: Path, depth: int = 1) -> Iterator[Path]:
+def below(folder: Path) -> Iterator[Path]:
     """Yield the pages and Markdown files of a folder; links are not followed."""
-    try:
-        items = items_of(folder)
-    except OSError as error:
-        message = f"the folder cannot be read ({error.strerror})"
-        raise FolderError([Problem("unreadable-file", message, place=Place(str(folder)))]) from None
-    for item in items:
-        path = Path(item.path)
-        if not is_text(item.name) or item.is_symlink():
-            continue
-        if item.is_dir() and depth < DEEPEST_FOLDER:
-            yield from below(path, depth + 1)
-        elif item.is_file() and path.suffix.lower() in SUFFIXES:
-            yield path
+    for met in walk(folder):
+        if met.error:
+            raise FolderError([unreadable(str(folder / met.path), met.error, what="folder")])
+        if met.sort is Sort.FILE and met.path.suffix.lower() in SUFFIXES:
+            yield folder / met.path
 
 
 def woven(renderer: Renderer, paths: Iterable[Path]) -> list[Woven]:
@@ -97,8 +89,7 @@ def weave(renderer: Renderer, path: Path) -> Woven:
     try:
         content = read_whole(path)
     except OSError as error:
-        message = f"the file cannot be read ({error.strerror})"
-        raise MarkerError([Problem("unreadable-file", message, place=Place(str(path)))]) from None
+        raise MarkerError([unreadable(str(path), error)]) from None
     encoding = encoding_of(content)
     text = content.decode(encoding)
     markdown = path.suffix.lower() in MARKDOWN

@@ -31,7 +31,7 @@ from elenchus.rendering.views import (
     SectionView,
     SiteView,
 )
-from elenchus.values.texts import either, nearest, quoted
+from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping
@@ -174,8 +174,10 @@ class Templates:
     def missing(self, name: str, place: Place | None = None) -> Problem:
         """Return the problem of a template that there is not."""
         near = nearest(name, self.environment.list_templates())
-        hint = f"Did you mean {either(near)}?" if near else f"Write it in {FOLDER}/, or name another."
-        return Problem("unknown-template", f"there is no template {quoted(name)}", hint, place=place)
+        hint = f"Write it in {FOLDER}/, or name another."
+        return Problem(
+            "unknown-template", f"there is no template {quoted(name)}", hint, place=place, near=near
+        )
 
     def wrong(self, name: str, line: int, message: str) -> Problem:
         """Return the problem of a template."""

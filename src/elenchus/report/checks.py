@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from elenchus.checks.records import LEVELS
 from elenchus.pieces.flowing import flowing
 from elenchus.pieces.piece import Piece, Role, printable
+from elenchus.pieces.problems import problem_object
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -66,15 +67,7 @@ def summary(report: Report, accepted: int) -> str:
 def as_object(report: Report) -> dict[str, Any]:
     """Return a report as an object for JSON."""
     listed = [
-        {
-            "code": each.problem.code,
-            "level": each.level,
-            "message": each.problem.message,
-            "hint": each.problem.hint,
-            "file": each.problem.place.file if each.problem.place else None,
-            "line": (each.problem.place.line or None) if each.problem.place else None,
-            "accepted": each.accepted or None,
-        }
+        {**problem_object(each.problem), "level": each.level, "accepted": each.accepted or None}
         for each in report.findings
     ]
     return {"counts": {level: report.count(level) for level in LEVELS}, "findings": listed}

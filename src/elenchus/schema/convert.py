@@ -12,7 +12,7 @@ from elenchus.values.texts import either, fold, nearest, quoted
 from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Sequence
     from zoneinfo import ZoneInfo
 
     from elenchus.schema.types import Field, FieldType
@@ -33,9 +33,10 @@ RENAMED = {"pending": "draft"}  # words for a status that were given up
 class Unfit(ValueError):
     """A value does not fit the type of its field; the message says why, ``hint`` what may help."""
 
-    def __init__(self, message: str, hint: str = "") -> None:
+    def __init__(self, message: str, hint: str = "", *, near: Sequence[str] = ()) -> None:
         super().__init__(message)
         self.hint = hint
+        self.near = near
 
 
 class Moment(NamedTuple):
@@ -103,7 +104,7 @@ def read_yesno(text: str, _type: FieldType, _zone: ZoneInfo) -> int:
 def read_day(text: str, _type: FieldType, zone: ZoneInfo) -> Moment:
     """Read a calendar day; a time of day does not fit."""
     if not DAY.fullmatch(text) or (found := literal_interval(text, zone)) is None:
-        raise Unfit(f"{quoted(text)} is not a day such as 2026-05-18", padded(text, zone))
+        raise Unfit(f"{quoted(text)} is not a day such as 2026-05-18", near=padded(text, zone))
     return moment(found, zone, whole=True)
 
 
@@ -111,18 +112,18 @@ def read_datetime(text: str, _type: FieldType, zone: ZoneInfo) -> Moment:
     """Read a day, or a day and a time with or without an offset from UTC."""
     if not DAY.match(text) or (found := literal_interval(text, zone)) is None:
         raise Unfit(
-            f"{quoted(text)} is not a date such as 2026-05-18 or 2026-05-18 09:00", padded(text, zone)
+            f"{quoted(text)} is not a date such as 2026-05-18 or 2026-05-18 09:00", near=padded(text, zone)
         )
     return moment(found, zone, whole=bool(DAY.fullmatch(text)))
 
 
-def padded(text: str, zone: ZoneInfo) -> str:
-    """Return what helps where a date lacks only zeros; other orders of day and month are anybody's guess."""
+def padded(text: str, zone: ZoneInfo) -> tuple[str, ...]:
+    """Return a date that lacks only zeros with them; other orders of day and month are anybody's guess."""
     match = NEARLY.fullmatch(text.strip())
     if match is None:
-        return ""
+        return ()
     day = f"{match[1]}-{int(match[2]):02}-{int(match[3]):02}"
-    return f"Did you mean {day}?" if literal_interval(day, zone) else ""
+    return (day,) if literal_interval(day, zone) else ()
 
 
 def moment(interval: Interval, zone: ZoneInfo, *, whole: bool) -> Moment:
@@ -138,8 +139,8 @@ def read_choice(text: str, kind: FieldType, _zone: ZoneInfo) -> int:
     near = nearest(text, kind.choices)
     if fold(text) in RENAMED and RENAMED[fold(text)] in kind.choices:
         raise Unfit(f"{quoted(text)} is not one of the choices", f"Write {RENAMED[fold(text)]}.")
-    hint = f"Did you mean {either(near)}?" if near else f"It can be {either(kind.choices)}."
-    raise Unfit(f"{quoted(text)} is not one of the choices", hint)
+    hint = f"It can be {either(kind.choices)}."
+    raise Unfit(f"{quoted(text)} is not one of the choices", hint, near=near)
 
 
 READERS: dict[Type, Callable[[str, FieldType, ZoneInfo], Any]] = {

@@ -102,9 +102,9 @@ def unknown_kind(entry: Identity, schema: Schema) -> Problem:
         message = "the entry says no kind, so it is left out"
         return Problem("unknown-kind", message, f"It can be {either(schema.kinds)}.", place=place)
     near = nearest(entry.kind, schema.kinds)
-    hint = f"Did you mean {either(near)}?" if near else f"Declare [kinds.{entry.kind}] in the site file."
+    hint = f"Declare [kinds.{entry.kind}] in the site file."
     message = f"the kind {quoted(entry.kind)} is not declared; the entry is left out"
-    return Problem("unknown-kind", message, hint, place=place)
+    return Problem("unknown-kind", message, hint, place=place, near=near)
 
 
 def names_of(rows: Sequence[Identity]) -> dict[str, list[int]]:

@@ -151,7 +151,7 @@ class Taxonomy:
         found = self.lookup.get(fold(spelling.strip()), [])
         return [number for number in found if len(found) > 1 and len(self.terms[number].path) > 1]
 
-    def suggest(self, spelling: str, hidden: Container[int] = ()) -> list[str]:
+    def suggest(self, spelling: str, hidden: Container[int] = ()) -> tuple[str, ...]:
         """Return the slugs of the terms whose slug or name comes near a spelling, nearest first."""
         pairs = [
             (text, at)
@@ -160,4 +160,4 @@ class Taxonomy:
             for text in (term.name, term.slug)
         ]
         slugs = {fold(text): self.labels[at] for text, at in pairs}
-        return list(dict.fromkeys(slugs[text] for text in nearest(spelling.rpartition("/")[2], slugs)))
+        return tuple(dict.fromkeys(slugs[text] for text in nearest(spelling.rpartition("/")[2], slugs)))

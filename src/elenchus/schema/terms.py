@@ -9,7 +9,7 @@ from elenchus.errors import Problem
 from elenchus.frozen import Frozen, member, replace
 from elenchus.schema.taxonomy import Taxonomy, Term
 from elenchus.values.collation import sort_key
-from elenchus.values.texts import either, fold, nearest, quoted, slug_of
+from elenchus.values.texts import fold, nearest, quoted, slug_of
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
@@ -248,18 +248,19 @@ class Parents:
     def problem(self, number: int, found: Sequence[int]) -> Problem:
         """Return why a row's parent cannot be used."""
         row, rules = self.rows[number], self.rules
+        near: Sequence[str] = ()
         start = f"{rules.name} {quoted(row.slug)}"
         if not rules.tree:
             text = f"{start} has a parent, but {rules.name} is not a tree"
             hint = "Write tree = true in the site file."
         elif not found:
             self.compared += 1
-            near = nearest(row.parent, self.by_slug) if self.compared <= MOST_COMPARED else []
+            near = nearest(row.parent, self.by_slug) if self.compared <= MOST_COMPARED else ()
             text = f"{start} has the parent {quoted(row.parent)}, which is not defined"
-            hint = f"Did you mean {either(near)}?" if near else "It stands at the top of the tree."
+            hint = "It stands at the top of the tree."
         elif len(found) > 1:
             text = f"{start} has the parent {quoted(row.parent)}, which is the slug of {len(found)} terms"
             hint = "Write the parent's path, such as north/bay."
         else:
             text, hint = f"{start} would stand below itself", "It stands at the top of the tree."
-        return Problem("bad-parent", text, hint, place=row.place)
+        return Problem("bad-parent", text, hint, place=row.place, near=near)

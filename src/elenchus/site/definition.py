@@ -219,8 +219,10 @@ def read_zone(file: TomlFile, name: str) -> ZoneInfo:
     except (ZoneInfoNotFoundError, ValueError, OSError):
         pass
     near = nearest(name, available_timezones())
-    hint = f"Did you mean {either(near)}?" if near else "Use an IANA name such as Atlantic/Azores."
-    file.report("unknown-zone", ("site", "timezone"), f"there is no time zone {quoted(name)}", hint)
+    hint = "Use an IANA name such as Atlantic/Azores."
+    file.report(
+        "unknown-zone", ("site", "timezone"), f"there is no time zone {quoted(name)}", hint, near=near
+    )
     return ZoneInfo("UTC")
 
 
@@ -282,10 +284,10 @@ def read_map(
         elif allowed and value not in allowed:
             near = nearest(value, allowed)
             words = [word for word in allowed if word]
-            hint = f"Did you mean {either(near)}?" if near else f"It can be {either(words)}."
+            hint = f"It can be {either(words)}."
             if value in RENAMED:
-                hint = f"Write {RENAMED[value]}."
-            file.report("unknown-word", path, f"there is no status {quoted(value)}", hint)
+                hint, near = f"Write {RENAMED[value]}.", ()
+            file.report("unknown-word", path, f"there is no status {quoted(value)}", hint, near=near)
         else:
             found[key] = value
     return found
@@ -332,8 +334,10 @@ def read_field(file: TomlFile, where: tuple[str, ...], name: str, kinds: Iterabl
         file.report("fixed-field", path, f"{quoted(name)} is a field that every entry has; it cannot change")
     if found.get("type", "text") not in types:
         near = nearest(found["type"], types)
-        hint = f"Did you mean {either(near)}?" if near else f"Types: {', '.join(types)}."
-        file.report("unknown-type", (*path, "type"), f"there is no type {quoted(found['type'])}", hint)
+        hint = f"Types: {', '.join(types)}."
+        file.report(
+            "unknown-type", (*path, "type"), f"there is no type {quoted(found['type'])}", hint, near=near
+        )
         found["type"] = "text"
     kind = Type(found.get("type", "text"))
     check_options(file, path, found, kind, kinds)
@@ -365,8 +369,7 @@ def check_options(
     target = found.get("kind", "")
     if kind is Type.ENTRY and target and target not in kinds:
         near = nearest(target, kinds)
-        hint = f"Did you mean {either(near)}?" if near else ""
-        file.report("unknown-kind", (*path, "kind"), f"there is no kind {quoted(target)}", hint)
+        file.report("unknown-kind", (*path, "kind"), f"there is no kind {quoted(target)}", "", near=near)
 
 
 def check_address(file: TomlFile, path: tuple[str, ...], pattern: str, known: tuple[str, ...]) -> None:
@@ -389,7 +392,8 @@ def check_conditions(file: TomlFile, schema: Schema) -> None:
             parse_condition(text)
         except QuestionError as error:
             for problem in error.problems:
-                file.report(problem.code, path, f"in the condition {name}: {problem.message}", problem.hint)
+                message = f"in the condition {name}: {problem.message}"
+                file.report(problem.code, path, message, problem.advice, near=problem.near)
 
 
 def check_clashes(file: TomlFile, schema: Schema) -> None:

@@ -7,7 +7,7 @@ import re
 from typing import TYPE_CHECKING, Protocol, TypeVar
 
 from elenchus.errors import Place, Problem, SiteError
-from elenchus.files import items_of
+from elenchus.files import items_of, unreadable
 from elenchus.site.toml import TomlFile, open_toml
 from elenchus.values.texts import quoted
 
@@ -49,8 +49,7 @@ def read_named(
     try:
         names = files_of(folder, stem)
     except OSError as error:
-        message = f"the folder cannot be read ({error.strerror})"
-        return {}, (Problem("unreadable-file", message, place=Place(stem)),)
+        return {}, (unreadable(stem, error, what="folder"),)
     for name in names:
         try:
             file = open_toml(folder / name, name)

@@ -12,7 +12,7 @@ from elenchus.language.nodes import Question
 from elenchus.language.parser import parse, read, read_changes
 from elenchus.language.printer import print_question
 from elenchus.language.tree import CLAUSES_OF, changed, parameters_in
-from elenchus.values.texts import either, nearest, quoted
+from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -100,8 +100,8 @@ class Listing:
             return replace(problem, place=Place(self.at.file, line))
         clause = self.clause_at(problem.span.start) if problem.span else ""
         origins = self.clauses.get(clause, ())
-        if problem.key in self.settings:
-            origins = (self.settings[problem.key][1],)
+        if problem.setting in self.settings:
+            origins = (self.settings[problem.setting][1],)
         return replace(problem, place=origins[-1].place if origins else self.place)
 
     def clause_at(self, position: int) -> str:
@@ -146,10 +146,9 @@ class Library:
             return Listing(name, rule.place, problems=(problem,))
         if rule.based_on not in self.rules:
             near = nearest(rule.based_on, self.rules)
-            hint = f"Did you mean {either(near)}?" if near else ""
             message = f"there is no listing {quoted(rule.based_on)}"
             return Listing(
-                name, rule.place, problems=(Problem("unknown-listing", message, hint, place=place),)
+                name, rule.place, problems=(Problem("unknown-listing", message, "", place=place, near=near),)
             )
         return changed_by(self.make(rule.based_on, chain), rule)
 

@@ -187,8 +187,8 @@ def one_of(
     if word is None or word in known or (open_set and "." in word):
         return
     near = nearest(word, known)
-    hint = f"Did you mean {either(near)}?" if near else f"Write {either(known)}."
-    file.report("unknown-word", path, f"{path[-1]} cannot be {quoted(word)}", hint)
+    hint = f"Write {either(known)}."
+    file.report("unknown-word", path, f"{path[-1]} cannot be {quoted(word)}", hint, near=near)
     del found[path[-1]]
 
 
@@ -235,9 +235,9 @@ def check_parameter(
     for word in rule.default:
         if rule.words and word not in rule.words:
             near = nearest(word, rule.words)
-            hint = f"Did you mean {either(near)}?" if near else f"It can be {either(rule.words)}."
+            hint = f"It can be {either(rule.words)}."
             message = f"the default {quoted(word)} is no choice"
-            file.report("unknown-choice", (*path, "default"), message, hint)
+            file.report("unknown-choice", (*path, "default"), message, hint, near=near)
             usable = False
     if len(rule.default) > 1 and not rule.many:
         hint = "Add many = true, or keep one."
@@ -268,8 +268,8 @@ def type_of(file: TomlFile, path: tuple[str, ...], word: str, schema: Schema) ->
         return FieldType(Type(word))
     known = (*schema.taxonomies, *schema.kinds, DATES, *plain)
     near = nearest(word, known)
-    hint = f"Did you mean {either(near)}?" if near else f"Types: {', '.join(known)}."
-    file.report("unknown-type", (*path, "type"), f"there is no type {quoted(word)}", hint)
+    hint = f"Types: {', '.join(known)}."
+    file.report("unknown-type", (*path, "type"), f"there is no type {quoted(word)}", hint, near=near)
     return None
 
 
@@ -302,7 +302,7 @@ def read_choices(
         except QuestionError as error:
             for problem in error.problems:
                 message = f"in the choice {quoted(word)}: {problem.message}"
-                file.report(problem.code, path, message, problem.hint)
+                file.report(problem.code, path, message, problem.advice, near=problem.near)
     return found
 
 

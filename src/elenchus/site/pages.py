@@ -174,8 +174,10 @@ def section_of(
 def unknown_listing(file: TomlFile, place: Place, name: str, listings: Sequence[str]) -> None:
     """Report a listing that there is not."""
     near = nearest(name, listings)
-    hint = f"Did you mean {either(near)}?" if near else f"Listings: {', '.join(listings)}."
-    file.problems.append(Problem("unknown-listing", f"there is no listing {quoted(name)}", hint, place=place))
+    hint = f"Listings: {', '.join(listings)}."
+    file.problems.append(
+        Problem("unknown-listing", f"there is no listing {quoted(name)}", hint, place=place, near=near)
+    )
 
 
 def formats_of(file: TomlFile, path: tuple[str, ...], place: Place, written: list[Any]) -> tuple[str, ...]:
@@ -186,7 +188,7 @@ def formats_of(file: TomlFile, path: tuple[str, ...], place: Place, written: lis
             found.append(word)
             continue
         near = nearest(word, known)
-        hint = f"Did you mean {either(near)}?" if near else f"Write {either(known)}."
+        hint = f"Write {either(known)}."
         message = f"no file beside a page can be {quoted(word)}"
-        file.problems.append(Problem("unknown-word", message, hint, place=place))
+        file.problems.append(Problem("unknown-word", message, hint, place=place, near=near))
     return tuple(dict.fromkeys(found))

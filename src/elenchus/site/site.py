@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 from elenchus import sources
 from elenchus.engine.columns.build import build
 from elenchus.engine.executor import Engine
-from elenchus.errors import NotATime, Problem, SiteError
+from elenchus.errors import OptionError, Problem, SiteError
 from elenchus.site.definition import FILE_NAME, Definition, read_definition
 from elenchus.site.inheritance import Library
 from elenchus.site.listings import read_listings
@@ -134,7 +134,7 @@ def open_site(folder: str | Path, *, at: str | None = None) -> Site:
 
     ``at`` is a date such as ``2026-06-01T09:00`` in the site's zone and sets the clock; else the
     site's own clock counts, then SOURCE_DATE_EPOCH (seconds since 1970), then the time it is.
-    Raises SiteError when the site file is missing or wrong, or ``at`` is no date.
+    Raises SiteError when the site file is missing or wrong, OptionError when ``at`` is no date.
     """
     path = Path(folder)
     if not os.path.lexists(path / FILE_NAME):
@@ -156,9 +156,9 @@ def now(definition: Definition, at: str | None) -> int:
 
 
 def instant_of(definition: Definition, at: str) -> int:
-    """Return the first instant of a date given by the user."""
+    """Return the first instant of a date given by the user. Raises OptionError."""
     found = literal_interval(at, definition.zone)
     if found is None:
         message = f"--at {quoted(at)} is not a date"
-        raise NotATime([Problem("bad-time", message, "Write 2026-06-01 or 2026-06-01T09:00.")])
+        raise OptionError([Problem("bad-time", message, "Write 2026-06-01 or 2026-06-01T09:00.")])
     return found.start

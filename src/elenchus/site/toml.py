@@ -8,12 +8,13 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, TypeAlias
 
-from elenchus.errors import Place, Problem, SiteError
-from elenchus.files import read_whole, too_large
+from elenchus.errors import About, Place, Problem, SiteError
+from elenchus.files import read_whole, too_large, unreadable
+from elenchus.frozen import replace
 from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Mapping
+    from collections.abc import Iterable, Mapping, Sequence
     from pathlib import Path
 
 __all__ = ["Shape", "TomlFile", "open_toml"]
@@ -57,9 +58,11 @@ class TomlFile:
         """
         return LONG.sub(blanked, self.text).split("\n")
 
-    def report(self, code: str, path: tuple[str, ...], message: str, hint: str = "") -> None:
+    def report(
+        self, code: str, path: tuple[str, ...], message: str, hint: str = "", *, near: Sequence[str] = ()
+    ) -> None:
         """Add a problem at the line of a key."""
-        self.problems.append(Problem(code, message, hint, place=self.place(path)))
+        self.problems.append(Problem(code, message, hint, place=self.place(path), near=near))
 
     def place(self, path: tuple[str, ...]) -> Place:
         """Return the place of a key, or of the nearest table around it."""
@@ -122,10 +125,10 @@ class TomlFile:
         """Say whether a key is known and its value of the right type; report it otherwise."""
         if path[-1] not in shape:
             near = nearest(path[-1], shape)
-            hint = f"Did you mean {either(near)}?" if near else f"Known here: {', '.join(shape)}."
+            hint = f"Known here: {', '.join(shape)}."
             if RENAMED.get(path[-1]) in shape:
-                hint = f"It is called {RENAMED[path[-1]]} now."
-            self.report("unknown-key", path, f"unknown key {quoted(path[-1])}{inside(path)}", hint)
+                hint, near = f"It is called {RENAMED[path[-1]]} now.", ()
+            self.report("unknown-key", path, f"unknown key {quoted(path[-1])}{inside(path)}", hint, near=near)
             return False
         wanted = shape[path[-1]]
         accepted = wanted if isinstance(wanted, tuple) else (wanted,)
@@ -156,7 +159,7 @@ def open_toml(path: Path, name: str) -> TomlFile:
     except RecursionError:
         problem = Problem("bad-toml", "this nests too many lists and tables", place=Place(name))
     except OSError as error:
-        problem = Problem("unreadable-file", f"the file cannot be read ({error.strerror})", place=Place(name))
+        problem = unreadable(name, error)
     except UnicodeDecodeError:
         problem = Problem("unreadable-file", "the file is not UTF-8", place=Place(name))
     except tomllib.TOMLDecodeError as error:
@@ -166,7 +169,7 @@ def open_toml(path: Path, name: str) -> TomlFile:
         problem = Problem("bad-toml", f"this is not valid TOML: {text[:1].lower()}{text[1:]}", place=place)
     except ValueError as error:  # beyond the bounds
         problem = Problem("bad-toml", f"this cannot be used: {error}", place=Place(name))
-    raise SiteError([problem])
+    raise SiteError([replace(problem, about=About.FILE)])
 
 
 def blanked(match: re.Match[str]) -> str:

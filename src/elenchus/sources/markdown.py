@@ -8,7 +8,7 @@ from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING
 
 from elenchus.errors import Place, Problem
-from elenchus.files import DEEPEST_FOLDER, DEEPEST_VALUE, is_text, items_of, read_whole, too_large
+from elenchus.files import DEEPEST_FOLDER, DEEPEST_VALUE, Sort, read_whole, too_large, unreadable, walk
 from elenchus.schema.record import Raw, Record
 from elenchus.sources._names import from_name
 from elenchus.sources._yaml import Unreadable, nesting, yaml_values
@@ -17,11 +17,13 @@ from elenchus.values.texts import quoted
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
+    from elenchus.files import Met
     from elenchus.sources import SourceSpec
 
 __all__ = ["read"]
 
 SUFFIXES = (".md", ".markdown")
+LEFT_OUT = "Its entries are left out."
 FENCES = {"---": "yaml", "+++": "toml"}
 CLOSING = {fence: re.compile(rf"^{re.escape(fence)}[ \t]*$", re.MULTILINE) for fence in FENCES}
 LONGEST_FRONT = 2**20  # characters of front matter
@@ -42,57 +44,48 @@ def read(spec: SourceSpec, root: Path) -> tuple[list[Record], list[Problem]]:
     """
     records: list[Record] = []
     problems: list[Problem] = []
-    base = root / spec.path
-    shown_base = PurePosixPath(Path(spec.path).as_posix())
-    for below in files_below(base, PurePosixPath(), problems, shown_base):
-        place = Place((shown_base / below).as_posix())
-        try:
-            records.append(read_file(base / below, spec, place, below))
-        except Unreadable as error:
-            problems.append(Problem(error.code, str(error), error.hint, place=Place(place.file, error.line)))
-        except OSError as error:
-            problems.append(unread(place, f"the file cannot be read ({error.strerror})"))
-        except Exception as error:
-            problems.append(unread(place, f"the file cannot be read ({type(error).__name__}: {error})"))
+    base, shown = root / spec.path, PurePosixPath(Path(spec.path).as_posix())
+    for met in walk(base):
+        place = Place((shown / met.path).as_posix())
+        is_ours = met.path.name.lower().endswith(SUFFIXES)
+        if met.sort is not Sort.FILE:
+            problems += passed_over(met, shown) if is_ours or is_folder(base, met) else ()
+        elif is_ours:
+            try:
+                records.append(read_file(base / met.path, spec, place, met.path))
+            except Unreadable as error:
+                where = Place(place.file, error.line)
+                problems.append(Problem(error.code, str(error), error.hint, place=where))
+            except OSError as error:
+                problems.append(unreadable(place.file, error, LEFT_OUT))
+            except Exception as error:
+                message = f"the file cannot be read ({type(error).__name__}: {error})"
+                problems.append(Problem("unreadable-file", message, LEFT_OUT, place=place))
     return records, problems
 
 
-def unread(place: Place, message: str) -> Problem:
-    """Return the problem of a file or folder that cannot be read."""
-    return Problem("unreadable-file", message, "Its entries are left out.", place=place)
+def is_folder(base: Path, met: Met) -> bool:
+    """Say whether what a walk met may have held content: a folder, or what leads to one, or nobody knows."""
+    return met.sort in (Sort.UNNAMED, Sort.DEEP, Sort.UNREADABLE) or (base / met.path).is_dir()
 
 
-def files_below(
-    base: Path, below: PurePosixPath, problems: list[Problem], shown: PurePosixPath
-) -> Iterator[PurePosixPath]:
-    """Yield the Markdown files of a folder and its folders, without hidden ones and links."""
-    try:
-        items = items_of(base / below)
-    except OSError as error:
-        problems.append(
-            unread(Place((shown / below).as_posix()), f"the folder cannot be read ({error.strerror})")
-        )
-        return
-    for item in items:
-        path = below / item.name
-        if not is_text(item.name):
-            name = quoted(item.name.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace"))
-            problems.append(unread(Place((shown / below).as_posix()), f"the name {name} is not UTF-8"))
-        elif item.is_dir(follow_symlinks=False):
-            if len(path.parts) > DEEPEST_FOLDER:
-                message = f"folders stand more than {DEEPEST_FOLDER} deep inside one another"
-                problems.append(unread(Place((shown / below).as_posix()), message))
-            else:
-                yield from files_below(base, path, problems, shown)
-        elif item.is_file(follow_symlinks=False):
-            if item.name.lower().endswith(SUFFIXES):
-                yield path
-        elif item.name.lower().endswith(SUFFIXES) or Path(item.path).is_dir():
-            what = "a link, and links are not followed" if item.is_symlink() else "no regular file"
-            place = Place((shown / path).as_posix())
-            problems.append(
-                Problem("no-regular-file", f"it is {what}", "Put a copy in its place.", place=place)
-            )
+def passed_over(met: Met, shown: PurePosixPath) -> Iterator[Problem]:
+    """Yield why something among the content is not read."""
+    name = (shown / met.path).as_posix()
+    match met.sort:
+        case Sort.UNREADABLE if met.error:
+            yield unreadable(name, met.error, LEFT_OUT, what="folder")
+        case Sort.UNNAMED:
+            written = met.path.name.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
+            message = f"the name {quoted(written)} is not UTF-8"
+            place = Place((shown / met.path.parent).as_posix())
+            yield Problem("unreadable-file", message, LEFT_OUT, place=place)
+        case Sort.DEEP:
+            message = f"folders stand more than {DEEPEST_FOLDER} deep inside one another"
+            yield Problem("unreadable-file", message, LEFT_OUT, place=Place(name))
+        case _:
+            message = f"it is {met.sort.value}"
+            yield Problem("no-regular-file", message, "Put a copy in its place.", place=Place(name))
 
 
 def read_file(path: Path, spec: SourceSpec, place: Place, below: PurePosixPath) -> Record:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import unicodedata
 from heapq import nlargest
 from typing import TYPE_CHECKING
@@ -28,12 +27,14 @@ def fold(text: str) -> str:
     return unicodedata.normalize("NFC", unicodedata.normalize("NFD", text).casefold())
 
 
-def nearest(wanted: str, known: Iterable[str], *, most: int = 3) -> list[str]:
+def nearest(wanted: str, known: Iterable[str], *, most: int = 3) -> tuple[str, ...]:
     """Return up to ``most`` of the known names that look like the wanted one, best first.
 
     Out of many names, only those that share most pairs of letters with the wanted one are compared in
     full, so that a slip costs no more time on a large site than on a small one.
     """
+    import difflib
+
     folded = fold(wanted[:LONGEST_NAME])
     names = {fold(name): name for name in known}
     candidates = list(names)
@@ -41,7 +42,7 @@ def nearest(wanted: str, known: Iterable[str], *, most: int = 3) -> list[str]:
         pairs = {folded[at : at + 2] for at in range(len(folded) - 1)} or {folded}
         candidates = nlargest(MOST_COMPARED, candidates, key=lambda name: sum(pair in name for pair in pairs))
     found = difflib.get_close_matches(folded, candidates, n=most, cutoff=0.6)
-    return [names[name] for name in found]
+    return tuple(names[name] for name in found)
 
 
 def either(names: Iterable[str]) -> str:

@@ -180,7 +180,7 @@ class Dataset:
         terms = self.taxonomies[taxonomy]
         return [terms.named(number) for number in terms.others_called(name)]
 
-    def terms_near(self, taxonomy: str, name: str, now: int | None) -> list[str]:
+    def terms_near(self, taxonomy: str, name: str, now: int | None) -> tuple[str, ...]:
         """See :class:`Catalog`."""
         hidden = frozenset() if now is None else self.hidden_terms(taxonomy, now)
         return self.taxonomies[taxonomy].suggest(name, hidden)
@@ -189,7 +189,7 @@ class Dataset:
         """See :class:`Catalog`."""
         return [self.entries.ids[row] for row in self.find_entry(name, kind)]
 
-    def entries_near(self, name: str, kind: str, now: int | None) -> list[str]:
+    def entries_near(self, name: str, kind: str, now: int | None) -> tuple[str, ...]:
         """See :class:`Catalog`."""
         opens, closes = self.entries.opens, self.entries.closes
         known = (

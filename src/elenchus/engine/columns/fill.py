@@ -8,7 +8,7 @@ import numpy as np
 
 from elenchus.engine.columns.column import Dates, Lists, Numbers, Terms, Texts
 from elenchus.engine.columns.dataset import Misfit
-from elenchus.errors import Problem
+from elenchus.errors import Edit, Problem
 from elenchus.frozen import Frozen, member
 from elenchus.schema.convert import Unfit, convert
 from elenchus.schema.types import Field, FieldType, Type
@@ -100,13 +100,16 @@ def read(draft: Draft, row: int, wanted: Field) -> list[Any]:
 def report(draft: Draft, row: int, wanted: Field, text: str, unfit: Unfit) -> None:
     """Add the problem of a value that does not fit its field."""
     code = CODES.get(wanted.type.type, "unfit-value")
-    message, hint = f"{wanted.name}: {unfit}", unfit.hint
+    message = f"{wanted.name}: {unfit}"
     if wanted.name in UNREADABLE:
         code, message = "unreadable-date", f"{message}, so the entry is held back"
     elif wanted.name == "status":
-        hint = f"{hint} Until then the entry is not public.".strip()
+        message = f"{message}, so the entry is held back"
+    cure = None
+    if len(unfit.near) == 1 and not wanted.type.many:
+        cure = Edit(draft.rows[row].id, wanted.name, "=", unfit.near[0])
     place = draft.rows[row].place_of(wanted.name)
-    problem = Problem(code, message, hint, place=place)
+    problem = Problem(code, message, unfit.hint, place=place, near=unfit.near, cure=cure)
     draft.problems.append(problem)
     draft.misfits.append(Misfit(row, wanted.name, text, problem))
 
@@ -134,8 +137,8 @@ def find_term(draft: Draft, name: str, taxonomy: str) -> int:
         paths = [terms.terms[number].address for number in found[:FEW]]
         raise Unfit(f"{quoted(name)} is the name of {len(found)} terms", f"Write {either(paths)}.")
     near = nearest_known(draft, taxonomy, name, lambda: terms.suggest(name))
-    hint = f"Did you mean {either(near)}?" if near else f"Define it in the terms of {taxonomy}."
-    raise Unfit(f"no term is called {quoted(name)}", hint)
+    hint = f"Define it in the terms of {taxonomy}."
+    raise Unfit(f"no term is called {quoted(name)}", hint, near=near)
 
 
 def find_entry(draft: Draft, name: str, kind: str) -> int:
@@ -148,8 +151,7 @@ def find_entry(draft: Draft, name: str, kind: str) -> int:
         raise Unfit(f"{quoted(name)} is the slug of {len(rows)} entries", f"Write {either(ids)}.")
     slugs = (row.slug for row in draft.rows if kind in ("", row.kind))
     near = nearest_known(draft, kind, name, lambda: nearest(name, slugs))
-    hint = f"Did you mean {either(near)}?" if near else ""
-    raise Unfit(f"no {kind or 'entry'} is called {quoted(name)}", hint)
+    raise Unfit(f"no {kind or 'entry'} is called {quoted(name)}", "", near=near)
 
 
 def nearest_known(draft: Draft, where: str, name: str, find: Callable[[], Sequence[str]]) -> Sequence[str]:
