@@ -302,7 +302,7 @@ QUESTIONS = st.builds(
         st.integers(1, 2),
         st.sampled_from([("level",), ("num",), ("name",), ("date", "month")]).map(nodes.Path),
     ),
-    group=optional(nodes.Group, st.lists(GROUP_KEYS, min_size=1, max_size=2).map(tuple)),
+    group=optional(nodes.GroupClause, st.lists(GROUP_KEYS, min_size=1, max_size=2).map(tuple)),
     offset=optional(nodes.Offset, SMALL),
     limit=optional(nodes.Limit, SMALL),
     per_group=optional(nodes.LimitPerGroup, st.integers(0, 2)),

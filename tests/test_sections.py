@@ -13,7 +13,7 @@ import elenchus
 from elenchus.checks.run import check_site
 from elenchus.pages.sections import placed
 from elenchus.preview.api import listing_reply
-from elenchus.preview.live import Moment
+from elenchus.preview.live import Scene
 from elenchus.preview.pages import page_reply
 from elenchus.preview.tools import why_page
 from elenchus.publishing.outputs import outputs
@@ -168,7 +168,7 @@ def test_random_sections(base: Site, sections: list[dict[str, Any]], no_repeats:
             continue
         path.write_bytes(found.new)
         assert not weave(renderer, path).changes, "a second run changes nothing"
-    moment = Moment(site, 1)
+    moment = Scene(site, 1)
     assert page_reply(moment, "", "").status == 200
     for number in range(len(sections)):
         assert listing_reply(moment, f"l{number}", "").status in (200, 400)

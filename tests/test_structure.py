@@ -201,7 +201,7 @@ def test_a_form_is_one_record(make_site: Write, dropped: Callable[..., None]) ->
     found = placed(site, renderer.book.pages[0])
     assert dict(files_beside(renderer, found.page, found.sections[0])) == {"rows.abc": b"AB"}
     assert 'type="text/x-initials"' in renderer.page(found)
-    reply = page_reply(Live(folder).moment(), "rows.abc", "")
+    reply = page_reply(Live(folder).scene(), "rows.abc", "")
     assert (reply.body, reply.type) == (b"AB", "text/x-initials; charset=utf-8")
     (folder / "pages.toml").write_text(page % "from topic")
     codes = {each.problem.code for each in check_site(elenchus.open_site(folder)).findings}

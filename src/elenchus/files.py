@@ -21,8 +21,21 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
 __all__ = [
-    "DEEPEST_FOLDER", "DEEPEST_VALUE", "MOST_BYTES", "MOST_VALUES", "SUFFIX_OF_PARTS", "Met", "Sort",
-    "is_file", "is_text", "items_of", "read_whole", "replacing", "too_large", "unreadable", "walk",
+    "DEEPEST_FOLDER",
+    "DEEPEST_VALUE",
+    "MOST_BYTES",
+    "MOST_VALUES",
+    "SUFFIX_OF_PARTS",
+    "ItemKind",
+    "Met",
+    "is_file",
+    "is_text",
+    "items_of",
+    "read_whole",
+    "replacing",
+    "too_large",
+    "unreadable",
+    "walk",
     "write_whole",
 ]  # fmt: skip
 
@@ -91,7 +104,7 @@ def too_large(value: Any) -> None:
         waiting += [(item, depth + 1) for item in inner]
 
 
-class Sort(Enum):
+class ItemKind(Enum):
     """What can stand in a folder."""
 
     FILE = "a regular file"
@@ -106,7 +119,7 @@ class Met(NamedTuple):
     """What a walk meets, by its path below where it began; ``error`` is why it goes no further."""
 
     path: PurePosixPath
-    sort: Sort
+    kind: ItemKind
     error: OSError | None = None
 
 
@@ -121,21 +134,21 @@ def walk(folder: Path, below: PurePosixPath = HERE) -> Iterator[Met]:
     try:
         items = items_of(folder)
     except OSError as error:
-        yield Met(below, Sort.UNREADABLE, error)
+        yield Met(below, ItemKind.UNREADABLE, error)
         return
     for item in items:
         path = below / item.name
         if not is_text(item.name):
-            yield Met(path, Sort.UNNAMED)
+            yield Met(path, ItemKind.UNNAMED)
         elif item.is_dir(follow_symlinks=False):
             if len(path.parts) > DEEPEST_FOLDER:
-                yield Met(below, Sort.DEEP)
+                yield Met(below, ItemKind.DEEP)
             else:
                 yield from walk(Path(item.path), path)
         elif item.is_file(follow_symlinks=False):
-            yield Met(path, Sort.FILE)
+            yield Met(path, ItemKind.FILE)
         else:
-            yield Met(path, Sort.LINK if item.is_symlink() else Sort.OTHER)
+            yield Met(path, ItemKind.LINK if item.is_symlink() else ItemKind.OTHER)
 
 
 def unreadable(name: str, error: OSError, hint: str = "", *, what: str = "file") -> Problem:

@@ -5,17 +5,19 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from elenchus.engine.decode import decode
-from elenchus.errors import Place, Problem, QuestionError
+from elenchus.errors import Place, QuestionError
+from elenchus.frozen import replace
 from elenchus.language.nodes import Path
 from elenchus.language.tree import parameters_in, rows_named_in
 from elenchus.plan.fields import Fields, NoField
+from elenchus.schema.naming import several_entries, unknown_entry
 from elenchus.schema.subject import ENTRIES, terms_of
-from elenchus.values.texts import either, quoted
 from elenchus.values.wording import spoken
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
 
+    from elenchus.errors import Problem
     from elenchus.schema.subject import Subject
     from elenchus.site.inheritance import Listing
     from elenchus.site.site import Site
@@ -58,16 +60,10 @@ def with_here(
 def unknown(site: Site, name: str) -> Problem:
     """Return the problem of a name that is neither an entry's nor a term's."""
     data = site.dataset
-    rows = data.find_entry(name)
-    if rows:
-        hint = f"Write {either(data.entries.ids[row] for row in rows)}."
-        message = f"{quoted(name)} is the slug of {len(rows)} entries"
-        return Problem("ambiguous-entry", message, hint, place=GIVEN)
+    ids = data.entries_called(name)
     near = data.entries_near(name, "", site.clock.now)
-    hint = "Entries go by id, slug or kind/slug."
-    return Problem(
-        "unknown-entry", f"no entry or term is called {quoted(name)}", hint, place=GIVEN, near=near
-    )
+    problem = several_entries(name, ids) if ids else unknown_entry(name, "entry or term", near)
+    return replace(problem, place=GIVEN)
 
 
 def asked_of_here(site: Site, listing: Listing) -> list[str]:

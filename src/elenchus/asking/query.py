@@ -22,9 +22,9 @@ from elenchus.plan.check import check
 from elenchus.plan.nodes import AllOf, Test
 from elenchus.plan.values import Resolver
 from elenchus.plan.walking import parts, tests_in
-from elenchus.site.files import NAME
 from elenchus.site.inheritance import Listing, changed_by
 from elenchus.site.listings import ListingRule
+from elenchus.site.names import can_be_called
 from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
@@ -211,7 +211,7 @@ def resolved(
     the changes cannot be read.
     """
     word = text.strip()
-    is_name = len(word) <= LONGEST_NAME and bool(NAME.fullmatch(word))
+    is_name = len(word) <= LONGEST_NAME and can_be_called(word)
     is_name = is_name and (not is_keyword(word) or word in site.library.names)
     found = listing_named(site, word) if is_name else written(text, comments=comments, place=place)
     if not changes:

@@ -11,7 +11,7 @@ from elenchus.errors import NoSuchName, Problem
 from elenchus.frozen import Frozen
 from elenchus.values.texts import nearest, quoted
 
-__all__ = ["LEVELS", "RENAMED", "Level", "Record", "record", "records"]
+__all__ = ["LEVELS", "RENAMED", "CodeRecord", "Level", "record", "records"]
 
 Level: TypeAlias = Literal["error", "warning", "note"]
 LEVELS: tuple[Level, ...] = ("error", "warning", "note")
@@ -26,7 +26,7 @@ RENAMED = {
 FILE = Path(__file__).with_name("records.toml")
 
 
-class Record(Frozen):
+class CodeRecord(Frozen):
     """What is to be known of one code. ``about`` is what it is about, such as content or pages."""
 
     code: str
@@ -38,17 +38,17 @@ class Record(Frozen):
 
 
 @lru_cache(maxsize=1)
-def records() -> dict[str, Record]:
+def records() -> dict[str, CodeRecord]:
     """Return the records of all codes, in the order in which they are explained."""
     found = {}
     for about, table in tomllib.loads(FILE.read_text(encoding="utf-8")).items():
         for code, each in table.items():
             level = cast("Level", each["level"])
-            found[code] = Record(code, about, level, each["means"], each["hurts"], each["fix"])
+            found[code] = CodeRecord(code, about, level, each["means"], each["hurts"], each["fix"])
     return found
 
 
-def record(code: str) -> Record:
+def record(code: str) -> CodeRecord:
     """Return the record of a code. Raises NoSuchName."""
     if code not in records():
         near = nearest(code, records())

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
     from elenchus.engine.columns.column import Column, Mask
     from elenchus.engine.select import Selection
-    from elenchus.plan.nodes import GroupKey
+    from elenchus.plan.nodes import GroupBy
 
 __all__ = ["MISSING", "KeyColumn"]
 
@@ -37,7 +37,7 @@ class KeyColumn:
     """A key of groups over the rows of a selection. Codes are int64 and unique to a value."""
 
     selection: Selection
-    spec: GroupKey
+    spec: GroupBy
 
     @property
     def kind(self) -> Type:

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 
     from elenchus.engine.columns.column import Mask
     from elenchus.engine.select import Selection
-    from elenchus.plan.nodes import AtMost, OrderKey
+    from elenchus.plan.nodes import OrderKey, PerValue
 
 __all__ = ["leading", "ordered", "sort_values", "varied"]
 
@@ -122,7 +122,7 @@ def leading(rows: NDArray[np.intp], lead: Sequence[int], visible: Mask) -> NDArr
     return np.concatenate((first, rows[~np.isin(rows, first)]))
 
 
-def varied(selection: Selection, rows: NDArray[np.intp], most: AtMost) -> NDArray[np.intp]:
+def varied(selection: Selection, rows: NDArray[np.intp], most: PerValue) -> NDArray[np.intp]:
     """Return the rows without those that follow so many with the same value; missing values do not count."""
     column = single_of(selection.view.column(most.field, selection.subject))
     known = np.flatnonzero(column.valid[rows])

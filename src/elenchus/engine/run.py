@@ -14,6 +14,7 @@ from elenchus.engine.notices import notices
 from elenchus.errors import NoSuchPage, Problem
 from elenchus.plan.answer import Answer, Group, Row
 from elenchus.values.dates import from_instant
+from elenchus.values.numbers import counting_number
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
@@ -28,7 +29,6 @@ if TYPE_CHECKING:
 
 __all__ = ["answer"]
 
-MOST_DIGITS = 10  # of a page's number
 SHOWN_OF_ENTRIES = ("id", "kind", "slug", "title", "date", "address")
 SHOWN_OF_TERMS = ("id", "slug", "name", "path", "own", "with_below", "address")
 
@@ -182,8 +182,8 @@ class Cut:
 def page_number(page: int | str, pages: int, per_page: int | None) -> int:
     """Return the number of a page that exists. Raises NoSuchPage."""
     text = str(page)
-    if text.isascii() and text.isdigit() and len(text) < MOST_DIGITS and 1 <= int(text) <= pages:
-        return int(text)
+    if 1 <= counting_number(text) <= pages:
+        return counting_number(text)
     last = "there is only page 1" if pages == 1 else f"the last page is {pages}"
     hint = "" if per_page else "A question is cut into pages by “per page N”."
     raise NoSuchPage([Problem("no-such-page", f"there is no page {quoted(text)}: {last}", hint)])

@@ -18,7 +18,7 @@ __all__ = [
     "Condition",
     "Flag",
     "From",
-    "Group",
+    "GroupClause",
     "GroupKey",
     "Lead",
     "Limit",
@@ -236,7 +236,7 @@ class GroupKey(Frozen):
     span: Span = at()
 
 
-class Group(Frozen):
+class GroupClause(Frozen):
     """The clause ``group by``."""
 
     keys: tuple[GroupKey, ...]
@@ -281,7 +281,7 @@ class Question(Frozen):
     order: Order | None = None
     lead: Lead | None = None
     at_most: AtMost | None = None
-    group: Group | None = None
+    group: GroupClause | None = None
     offset: Offset | None = None
     limit: Limit | None = None
     per_group: LimitPerGroup | None = None

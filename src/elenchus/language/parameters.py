@@ -19,7 +19,7 @@ if TYPE_CHECKING:
         Argument,
         Condition,
         From,
-        Group,
+        GroupClause,
         Order,
         OrderKey,
         Question,
@@ -81,7 +81,7 @@ def bind_where(binder: Binder, where: Where) -> Where | None:
     return replace(where, condition=condition) if condition else None
 
 
-def bind_group(binder: Binder, group: Group) -> Group:
+def bind_group(binder: Binder, group: GroupClause) -> GroupClause:
     """Return the clause ``group by`` with its values bound."""
     return replace(group, keys=tuple(replace(key, under=binder.many(key.under)) for key in group.keys))
 

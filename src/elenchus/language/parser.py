@@ -320,7 +320,7 @@ def at_most(cursor: Cursor, first: Token) -> nodes.AtMost:
     return nodes.AtMost(count, path, cursor.span_from(first))
 
 
-def group(cursor: Cursor, first: Token) -> nodes.Group:
+def group(cursor: Cursor, first: Token) -> nodes.GroupClause:
     """Read ``group by key, key with empty``."""
     cursor.expect("by", "group", "Write “group by” and a field.")
     keys = [group_key(cursor)]
@@ -330,7 +330,7 @@ def group(cursor: Cursor, first: Token) -> nodes.Group:
         message = f"groups have at most {MOST_GROUP_KEYS} keys, and here are {len(keys)}"
         cursor.fail("too-many", message, span=cursor.span_from(first))
     with_empty = cursor.accept_phrase("with", "empty")
-    return nodes.Group(tuple(keys), with_empty, cursor.span_from(first))
+    return nodes.GroupClause(tuple(keys), with_empty, cursor.span_from(first))
 
 
 def group_key(cursor: Cursor) -> nodes.GroupKey:
@@ -402,7 +402,7 @@ FIELD_OF: dict[type, str] = {
     nodes.Order: "order",
     nodes.Lead: "lead",
     nodes.AtMost: "at_most",
-    nodes.Group: "group",
+    nodes.GroupClause: "group",
     nodes.Offset: "offset",
     nodes.Limit: "limit",
     nodes.LimitPerGroup: "per_group",

@@ -12,7 +12,16 @@ from elenchus.values.dates import is_relative
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from elenchus.language.nodes import Argument, Condition, Group, GroupKey, OrderKey, Path, Question, Value
+    from elenchus.language.nodes import (
+        Argument,
+        Condition,
+        GroupClause,
+        GroupKey,
+        OrderKey,
+        Path,
+        Question,
+        Value,
+    )
 
 __all__ = ["print_arguments", "print_condition", "print_path", "print_question"]
 
@@ -154,7 +163,7 @@ def print_key(key: OrderKey) -> str:
     return " ".join(filter(None, words))
 
 
-def print_group(group: Group) -> str:
+def print_group(group: GroupClause) -> str:
     """Return the clause ``group by``."""
     keys = ", ".join(print_group_key(key) for key in group.keys)
     return f"group by {keys}{' with empty' if group.with_empty else ''}"

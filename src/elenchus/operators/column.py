@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import Any, Protocol, TypeAlias
 
-__all__ = ["Column", "KeyRange", "Mask"]
+__all__ = ["Comparable", "KeyRange", "Mask"]
 
 Mask: TypeAlias = Any  # with & and | of two masks, and ~ of one
 
@@ -33,7 +33,7 @@ class KeyRange(Protocol):
         """The folded text, or the pattern."""
 
 
-class Column(Protocol):
+class Comparable(Protocol):
     """The values of one field in all rows, as keys in the order of its type."""
 
     def present(self) -> Mask:

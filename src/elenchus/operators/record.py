@@ -10,7 +10,7 @@ from elenchus.frozen import Frozen
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
-    from elenchus.operators.column import Column, KeyRange, Mask
+    from elenchus.operators.column import Comparable, KeyRange, Mask
     from elenchus.schema.types import FieldType
 
 __all__ = ["Example", "Operands", "Operator"]
@@ -53,7 +53,7 @@ class Operator(Frozen):
     doc: str
     examples: tuple[Example, ...]
     fits: Callable[[FieldType], bool]
-    rows: Callable[[Column, Sequence[KeyRange]], Mask]
+    rows: Callable[[Comparable, Sequence[KeyRange]], Mask]
     of_dates: tuple[str, str, str, str] | None = None
     opposite: str = ""
     instead: str = ""  # what to write on a type that it does not fit

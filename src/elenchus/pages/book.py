@@ -15,9 +15,9 @@ from elenchus.errors import ElenchusError, Problem
 from elenchus.frozen import Frozen, replace
 from elenchus.language.tree import rows_named_in
 from elenchus.pages.labels import group_label
-from elenchus.pages.paths import address_of, filled
-from elenchus.site.pages import placeholders
+from elenchus.pages.paths import address_of
 from elenchus.values.addresses import NOWHERE
+from elenchus.values.placeholders import filled, names_in
 from elenchus.values.texts import either, nearest, quoted, slugify
 from elenchus.values.wording import spoken
 
@@ -214,7 +214,7 @@ def page_set(site: Site, rule: PageRule) -> PageSet:
 
 def named_in(rule: PageRule) -> list[str]:
     """Return what the path, the title and the about of a page name in braces."""
-    return [name for text in (rule.path, rule.title, rule.about) for name in placeholders(text)]
+    return [name for text in (rule.path, rule.title, rule.about) for name in names_in(text)]
 
 
 def in_each(rule: PageRule, problem: Problem, own: int = 0) -> Problem:

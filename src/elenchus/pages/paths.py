@@ -10,25 +10,17 @@ from elenchus.values.addresses import href_of
 from elenchus.values.texts import fold, quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
-
     from elenchus.values.addresses import Href
 
 __all__ = [
-    "INDEX", "OWN_FOLDER", "address_of", "file_beside", "file_of", "filled", "folder_of",
+    "INDEX", "OWN_FOLDER", "address_of", "file_beside", "file_of", "folder_of",
     "later_page", "likeness", "unsafe",
 ]  # fmt: skip
 
 INDEX = "index.html"
 OWN_FOLDER = ".elenchus"  # of the published folder; servers leave hidden folders out
-PLACEHOLDER = re.compile(r"\{([^{}]*)\}")
 LONGEST_SEGMENT = 240  # bytes of a file's name, less than the 255 that file systems take
 RESERVED = re.compile(r"(?:con|prn|aux|nul|com\d|lpt\d)(?:\..*)?", re.IGNORECASE)
-
-
-def filled(pattern: str, values: Mapping[str, str]) -> str:
-    """Return a pattern with the values of its placeholders; KeyError for one that has none."""
-    return PLACEHOLDER.sub(lambda match: values[match[1]], pattern)
 
 
 def file_of(path: str) -> str:

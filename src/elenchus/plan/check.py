@@ -11,13 +11,13 @@ from elenchus.plan.conditions import Conditions
 from elenchus.plan.fields import Fields, NoField
 from elenchus.plan.listings import NO_LISTINGS
 from elenchus.plan.nodes import (
-    AtMost,
     EntryValue,
     FieldRef,
     Fill,
     GivenOrder,
-    GroupKey,
+    GroupBy,
     OrderKey,
+    PerValue,
     Plan,
     RandomOrder,
     RelatednessOrder,
@@ -226,7 +226,7 @@ class Checker(Reading):
         rules = self.schema.taxonomies[self.fields.subject.taxonomy]
         return FieldRef("term", FieldType(Type.TERM, taxonomy=rules.name, tree=rules.tree))
 
-    def at_most(self, node: nodes.AtMost) -> AtMost | None:
+    def at_most(self, node: nodes.AtMost) -> PerValue | None:
         """Return how many rows there may be of one value of a field."""
         field = self.field(node.path)
         if field is None:
@@ -235,7 +235,7 @@ class Checker(Reading):
             hint = "A row with two values would count for both: name a field with one value."
             self.report("many-values", f"{quoted(field.name)} may have several values", hint, node.path.span)
             return None
-        return AtMost(node.count, field)
+        return PerValue(node.count, field)
 
     # Order
 
@@ -354,11 +354,11 @@ class Checker(Reading):
             )
         return question.per_group.count
 
-    def groups(self, node: nodes.Group, order: tuple[OrderKey, ...]) -> tuple[GroupKey, ...]:
+    def groups(self, node: nodes.GroupClause, order: tuple[OrderKey, ...]) -> tuple[GroupBy, ...]:
         """Return the keys of groups."""
         return tuple(found for key in node.keys if (found := self.group_key(key, order)))
 
-    def group_key(self, node: nodes.GroupKey, order: tuple[OrderKey, ...]) -> GroupKey | None:
+    def group_key(self, node: nodes.GroupKey, order: tuple[OrderKey, ...]) -> GroupBy | None:
         """Return one key of groups, with the direction that its type has by itself."""
         field = self.field(node.path)
         if field is None or not self.can_group(field, node):
@@ -368,7 +368,7 @@ class Checker(Reading):
         down = node.descending
         if down is None:
             down = latest_first and node.by == "value"
-        return GroupKey(field, within, node.by, down, latest_first)
+        return GroupBy(field, within, node.by, down, latest_first)
 
     def can_group(self, field: FieldRef, node: nodes.GroupKey) -> bool:
         """Say whether the values of a field make groups; report where they do not."""

@@ -18,7 +18,6 @@ if TYPE_CHECKING:
 __all__ = [
     "AllOf",
     "AnyOf",
-    "AtMost",
     "Condition",
     "Counted",
     "EntryValue",
@@ -26,7 +25,7 @@ __all__ = [
     "FieldSource",
     "Fill",
     "GivenOrder",
-    "GroupKey",
+    "GroupBy",
     "Itself",
     "ListedIn",
     "Negation",
@@ -35,6 +34,7 @@ __all__ = [
     "Part",
     "PartName",
     "PatternValue",
+    "PerValue",
     "Plan",
     "PositionValue",
     "RandomOrder",
@@ -274,7 +274,7 @@ OrderKey: TypeAlias = (
 # The whole
 
 
-class GroupKey(Frozen):
+class GroupBy(Frozen):
     """One key of groups. ``within`` are the terms below which groups are wanted; empty for all.
 
     ``latest_first`` says that values which tie by count or by name go from the last to the first: dates do,
@@ -288,7 +288,7 @@ class GroupKey(Frozen):
     latest_first: bool = False
 
 
-class AtMost(Frozen):
+class PerValue(Frozen):
     """Rows beyond so many with one value of a field are passed over."""
 
     count: int
@@ -318,8 +318,8 @@ class Plan(Frozen):
     condition: Condition | None
     order: tuple[OrderKey, ...]
     lead: tuple[RowName, ...] = ()
-    at_most: AtMost | None = None
-    groups: tuple[GroupKey, ...] = ()
+    at_most: PerValue | None = None
+    groups: tuple[GroupBy, ...] = ()
     with_empty: bool = False
     per_group: int | None = None
     offset: int = 0

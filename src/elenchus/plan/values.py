@@ -21,14 +21,13 @@ from elenchus.plan.nodes import (
     Value,
 )
 from elenchus.schema.convert import NO, YES
+from elenchus.schema.naming import several_entries, several_terms, unknown_entry, unknown_term
 from elenchus.schema.types import Type
 from elenchus.values.dates import Interval, literal_interval, relative_interval, widened
 from elenchus.values.patterns import PatternError, searcher
 from elenchus.values.texts import either, fold, nearest, quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
-
     from elenchus.language.nodes import Literal
     from elenchus.plan.nodes import FieldRef
     from elenchus.schema.catalog import Catalog, TermName
@@ -48,16 +47,12 @@ NUMBER = re.compile(r"[+-]?(\d{1,40}(\.\d{0,40})?|\.\d{1,40})")
 class Refused(Exception):
     """A value does not go with its field."""
 
-    def __init__(
-        self, code: str, message: str, hint: str, literal: Literal, *, near: Sequence[str] = ()
-    ) -> None:
-        super().__init__(message)
-        cure = (
-            Replacement(literal.span, print_value(replace(literal, text=near[0]))) if len(near) == 1 else None
-        )
-        self.problem = Problem(
-            code, message, hint, span=literal.span, near=near, about=About.VALUE, cure=cure
-        )
+    def __init__(self, literal: Literal, problem: Problem) -> None:
+        super().__init__(problem.message)
+        near, cure = problem.near, None
+        if len(near) == 1:
+            cure = Replacement(literal.span, print_value(replace(literal, text=near[0])))
+        self.problem = replace(problem, span=literal.span, about=About.VALUE, cure=cure)
 
 
 class Resolver(Frozen):
@@ -98,7 +93,7 @@ class Resolver(Frozen):
             hint = "Write a decimal point." if "," in literal.text else "Write digits, such as 12 or 0.5."
             if part in NUMBERS_OF_PARTS:
                 hint = NUMBERS_OF_PARTS[part][2]
-            raise Refused("not-a-number", takes(field, literal), hint, literal)
+            raise Refused(literal, Problem("not-a-number", takes(field, literal), hint))
         number = Fraction(literal.text)
         if part in NUMBERS_OF_PARTS:
             first, last, hint = NUMBERS_OF_PARTS[part]
@@ -118,11 +113,13 @@ class Resolver(Frozen):
             else:
                 found = relative_interval(text, self.clock) or literal_interval(text, self.clock.zone)
         except OverflowError:
-            raise Refused("bad-date", f"{quoted(text)} leaves the years 1 to 9999", "", literal) from None
+            raise Refused(
+                literal, Problem("bad-date", f"{quoted(text)} leaves the years 1 to 9999", "")
+            ) from None
         if found is None:
             near = nearest(text, DATE_WORDS, most=1)
             hint = "Write 2026, 2026-05-18, today or last 30 days."
-            raise Refused("bad-date", takes(field, literal), hint, literal, near=near)
+            raise Refused(literal, Problem("bad-date", takes(field, literal), hint, near=near))
         if isinstance(field.source, Part):
             found = widened(found, field.source.part, self.clock.zone)
         return TimeValue(found, text)
@@ -134,7 +131,7 @@ class Resolver(Frozen):
         except PatternError as error:
             message = f"{quoted(literal.text)} is no pattern: {error}"
             raise Refused(
-                "bad-pattern", message, "Patterns are written as RE2 reads them.", literal
+                literal, Problem("bad-pattern", message, "Patterns are written as RE2 reads them.")
             ) from None
         return PatternValue(literal.text)
 
@@ -142,7 +139,7 @@ class Resolver(Frozen):
         """Return yes or no."""
         folded = fold(literal.text)
         if folded not in YES | NO:
-            raise Refused("not-yes-or-no", takes(field, literal), "Write yes or no.", literal)
+            raise Refused(literal, Problem("not-yes-or-no", takes(field, literal), "Write yes or no."))
         return PositionValue(int(folded in YES), "yes" if folded in YES else "no")
 
     def choice(self, field: FieldRef, literal: Literal) -> PositionValue:
@@ -153,7 +150,7 @@ class Resolver(Frozen):
             return PositionValue(position, field.type.choices[position])
         near = nearest(literal.text, field.type.choices)
         hint = f"It can be {either(field.type.choices)}."
-        raise Refused("unknown-choice", takes(field, literal), hint, literal, near=near)
+        raise Refused(literal, Problem("unknown-choice", takes(field, literal), hint, near=near))
 
     @property
     def now(self) -> int | None:
@@ -168,18 +165,16 @@ class Resolver(Frozen):
             self.note_others(taxonomy, literal, found[0])
             return TermValue(*found[0])
         if found:
-            paths = [term.address for term in found[:FEW]]
-            message = f"{quoted(literal.text)} may be any of {len(found)} terms of {taxonomy}"
-            raise Refused("ambiguous-term", message, f"Write {either(paths)}.", literal)
-        message = f"no {taxonomy} is called {quoted(literal.text)}"
+            words = f"may be any of {{}} terms of {taxonomy}"
+            raise Refused(literal, several_terms(literal.text, [term.address for term in found], words))
         elsewhere = [
             f"It is a {name}: write {name} = {print_value(literal)}."
             for name in self.catalog.schema.taxonomies
             if name != taxonomy and self.catalog.terms_called(name, literal.text)
         ]
-        hint = next(iter(elsewhere), f"elenchus describe {taxonomy} lists them.")
+        advice = next(iter(elsewhere), f"elenchus describe {taxonomy} lists them.")
         near = () if elsewhere else self.catalog.terms_near(taxonomy, literal.text, self.now)
-        raise Refused("unknown-term", message, hint, literal, near=near)
+        raise Refused(literal, unknown_term(literal.text, taxonomy, near, advice))
 
     def note_others(self, taxonomy: str, literal: Literal, found: TermName) -> None:
         """Note the terms that a slug could mean besides the root that it means."""
@@ -197,17 +192,9 @@ class Resolver(Frozen):
         if len(ids) == 1:
             return EntryValue(ids[0])
         if ids:
-            message = f"{quoted(literal.text)} is the slug of {len(ids)} entries"
-            raise Refused("ambiguous-entry", message, f"Write {either(ids[:FEW])}.", literal)
+            raise Refused(literal, several_entries(literal.text, ids))
         near = self.catalog.entries_near(literal.text, kind, self.now)
-        hint = "Entries go by id, slug or kind/slug."
-        raise Refused(
-            "unknown-entry",
-            f"no {kind or 'entry'} is called {quoted(literal.text)}",
-            hint,
-            literal,
-            near=near,
-        )
+        raise Refused(literal, unknown_entry(literal.text, kind, near))
 
 
 # The parts of dates that are numbers: the first and the last there is, and how to write them.

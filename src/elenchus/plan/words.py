@@ -29,7 +29,7 @@ from elenchus.values.texts import either, quoted
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
 
-    from elenchus.plan.nodes import Condition, GroupKey, OrderKey, Plan, Value
+    from elenchus.plan.nodes import Condition, GroupBy, OrderKey, Plan, Value
 
 __all__ = ["arrangement", "condition_words", "fix_words", "order_words", "with_article"]
 
@@ -180,7 +180,7 @@ def arrangement(plan: Plan) -> list[str]:
     return found
 
 
-def group_words(key: GroupKey) -> str:
+def group_words(key: GroupBy) -> str:
     """Return one key of groups in plain words."""
     order = "" if key.by == "value" else f" in the order of their {key.by}s"
     return f"{key.field.name}{order}{', backwards' if key.descending and key.by == 'value' else ''}"

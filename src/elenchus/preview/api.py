@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
     from elenchus.plan.answer import Answer, Row
     from elenchus.plan.nodes import FieldRef, Plan
-    from elenchus.preview.live import Moment
+    from elenchus.preview.live import Scene
     from elenchus.site.inheritance import Listing
 
 __all__ = ["API", "MEDIA_TYPE", "listing_reply", "listings_reply", "problem_reply"]
@@ -46,9 +46,9 @@ class BadRequest(Exception):
         self.parameter = parameter
 
 
-def listings_reply(moment: Moment) -> Reply:
+def listings_reply(scene: Scene) -> Reply:
     """Return all listings, as resources with what they ask and which parameters they take."""
-    library = moment.site.library
+    library = scene.site.library
     data = [
         {
             "type": "listing",
@@ -67,10 +67,10 @@ def listings_reply(moment: Moment) -> Reply:
     return document({"data": data, "links": {"self": API}, "meta": {"total": len(data)}})
 
 
-def listing_reply(moment: Moment, name: str, query: str) -> Reply:
+def listing_reply(scene: Scene, name: str, query: str) -> Reply:
     """Return a page of a listing; what is wrong with a request as JSON:API errors."""
     try:
-        return answered(moment, name, query)
+        return answered(scene, name, query)
     except BadRequest as error:
         return problem_reply(error.status, [error.problem], error.parameter)
     except NoSuchPage as error:
@@ -81,9 +81,9 @@ def listing_reply(moment: Moment, name: str, query: str) -> Reply:
         return problem_reply(400, error.problems)
 
 
-def answered(moment: Moment, name: str, address: str) -> Reply:
+def answered(scene: Scene, name: str, address: str) -> Reply:
     """Return a page of a listing. Raises BadRequest and what asking raises."""
-    site = moment.site
+    site = scene.site
     if name not in site.library.names:
         near = nearest(name, site.library.names)
         hint = f"{API} lists them all."
@@ -100,9 +100,9 @@ def answered(moment: Moment, name: str, address: str) -> Reply:
     types = {ref.name: ref for ref in (*plan.fields, *plan.show)}
     return document(
         {
-            "data": [resource(moment, plan, types, row) for row in answer.rows],
+            "data": [resource(scene, plan, types, row) for row in answer.rows],
             "links": links(name, given, listing, answer),
-            "meta": meta(moment, query, answer),
+            "meta": meta(scene, query, answer),
         }
     )
 
@@ -172,9 +172,9 @@ def located(listing: Listing, given: Mapping[str, Sequence[str]], error: Elenchu
 # Documents
 
 
-def resource(moment: Moment, plan: Plan, types: Mapping[str, FieldRef], row: Row) -> dict[str, Any]:
+def resource(scene: Scene, plan: Plan, types: Mapping[str, FieldRef], row: Row) -> dict[str, Any]:
     """Return a row as a resource: values as attributes, references as relationships."""
-    desk = moment.renderer.desk
+    desk = scene.renderer.desk
     view = desk.row(plan.subject, row.id)
     attributes: dict[str, Any] = {}
     relationships: dict[str, Any] = {}
@@ -183,7 +183,7 @@ def resource(moment: Moment, plan: Plan, types: Mapping[str, FieldRef], row: Row
             continue
         ref = types.get(name)
         if ref and ref.type.type in (Type.ENTRY, Type.TERM) and isinstance(ref.source, Stored):
-            relationships[name] = {"data": identifiers(moment, ref, value)}
+            relationships[name] = {"data": identifiers(scene, ref, value)}
         elif name in SUMMARY:
             attributes[name] = view.summary()
         else:
@@ -201,11 +201,11 @@ def member(name: str) -> str:
     return name.replace(".", "_")
 
 
-def identifiers(moment: Moment, ref: FieldRef, value: Any) -> Any:
+def identifiers(scene: Scene, ref: FieldRef, value: Any) -> Any:
     """Return references as resource identifiers: one or null for a single one, a list for many."""
     names = value if isinstance(value, tuple) else () if value is None else (value,)
     found = [
-        {"type": ref.type.taxonomy or moment.renderer.desk.row(ENTRIES, str(name)).kind, "id": str(name)}
+        {"type": ref.type.taxonomy or scene.renderer.desk.row(ENTRIES, str(name)).kind, "id": str(name)}
         for name in names
     ]
     return found if ref.type.many else next(iter(found), None)
@@ -235,7 +235,7 @@ def links(name: str, given: Mapping[str, Sequence[str]], listing: Listing, answe
     }
 
 
-def meta(moment: Moment, query: Query, answer: Answer) -> dict[str, Any]:
+def meta(scene: Scene, query: Query, answer: Answer) -> dict[str, Any]:
     """Return the counts: of rows, of pages, of groups, and of what each choice would leave."""
     found: dict[str, Any] = {
         "total": answer.total,
@@ -250,7 +250,7 @@ def meta(moment: Moment, query: Query, answer: Answer) -> dict[str, Any]:
         found["groups"] = [
             {
                 "keys": [plain(key) for key in group.keys],
-                "label": moment.book.label(answer, group),
+                "label": scene.book.label(answer, group),
                 "count": group.count,
             }
             for group in answer.groups

@@ -33,7 +33,7 @@ if TYPE_CHECKING:
 
     from starlette.requests import Request
 
-    from elenchus.preview.live import Live, Moment
+    from elenchus.preview.live import Live, Scene
 
 __all__ = ["application", "serve"]
 
@@ -66,22 +66,22 @@ class Office:
         try:
             if path == f"{TOOLS}time":
                 return tools.time_reply(self.live, query)
-            moment = self.moment(at)
-            key = (moment.version, moment.site.clock.now, path, query)
-            return self.kept.get(key) or self.keep(key, made(moment, path, query))
+            scene = self.scene(at)
+            key = (scene.version, scene.site.clock.now, path, query)
+            return self.kept.get(key) or self.keep(key, made(scene, path, query))
         except ElenchusError as error:
             if path.startswith(api.API):
                 return api.problem_reply(500, error.problems)
             return failed_page(error)
 
-    def moment(self, at: str) -> Moment:
+    def scene(self, at: str) -> Scene:
         """Return the site at a time, at its own where that means nothing. Raises SiteError."""
         try:
-            return self.live.moment(at)
+            return self.live.scene(at)
         except OptionError:
             if not at:
                 raise
-            return self.live.moment()
+            return self.live.scene()
 
     def keep(self, key: tuple[object, ...], reply: Reply) -> Reply:
         """Return a reply, and keep it in the place of the oldest."""
@@ -102,24 +102,24 @@ class Office:
             event.set()
 
 
-def made(moment: Moment, path: str, query: str) -> Reply:
+def made(scene: Scene, path: str, query: str) -> Reply:
     """Return the reply to an address of the site, of its listings as data, or of the preview's own."""
     if path == api.API:
-        return api.listings_reply(moment)
+        return api.listings_reply(scene)
     if path.startswith(f"{api.API}/"):
-        return api.listing_reply(moment, path.removeprefix(f"{api.API}/"), query)
+        return api.listing_reply(scene, path.removeprefix(f"{api.API}/"), query)
     try:
         match path.removeprefix(TOOLS) if path.startswith(TOOLS) else "":
             case "why":
-                return tools.why_page(moment, query)
+                return tools.why_page(scene, query)
             case "problems":
-                return tools.problems_page(moment)
+                return tools.problems_page(scene)
             case "problems.json":
-                return tools.problems_data(moment)
+                return tools.problems_data(scene)
             case _:
-                return page_reply(moment, path.removeprefix("/"), query)
+                return page_reply(scene, path.removeprefix("/"), query)
     except NoSuchName:
-        return missing(moment, path.removeprefix("/"))
+        return missing(scene, path.removeprefix("/"))
 
 
 # On the wire
@@ -242,7 +242,7 @@ def application(
 def published_folders(live: Live) -> list[Path]:
     """Return the folders that are written to, not read."""
     try:
-        definition = live.moment().site.definition
+        definition = live.scene().site.definition
     except ElenchusError:
         return []
     return [(definition.folder / definition.to).resolve()]

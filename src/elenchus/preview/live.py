@@ -27,14 +27,14 @@ if TYPE_CHECKING:
     from elenchus.checks.run import Report
     from elenchus.site.site import Site
 
-__all__ = ["Live", "Moment"]
+__all__ = ["Live", "Scene"]
 
 STALE = 30  # seconds after which a running clock is read again
-MOST_MOMENTS = 8  # that are kept, the last ones
+MOST_SCENES = 8  # that are kept, the last ones
 
 
 @dataclass(frozen=True)
-class Moment:
+class Scene:
     """A site at one now: its pages, how they are drawn, what is wrong with it."""
 
     site: Site
@@ -81,7 +81,7 @@ class Live:
     folder: Path
     at: str | None = None
     version: int = 1
-    moments: dict[str, tuple[float, Moment]] = field(default_factory=dict)
+    scenes: dict[str, tuple[float, Scene]] = field(default_factory=dict)
     site: Site | None = None
     lock: threading.RLock = field(default_factory=threading.RLock)
 
@@ -89,23 +89,23 @@ class Live:
         """Forget what was read: the files are others now."""
         with self.lock:
             self.version += 1
-            self.moments.clear()
+            self.scenes.clear()
             self.site = None
 
-    def moment(self, at: str = "") -> Moment:
+    def scene(self, at: str = "") -> Scene:
         """Return the site at a time such as ``2026-06-01``, or at its own. Raises SiteError."""
         with self.lock:
-            found = self.moments.get(at)
+            found = self.scenes.get(at)
             if found and (self.is_still(at) or time.monotonic() - found[0] < STALE):
                 return found[1]
             site = self.read()
             instant = self.instant(site, at or self.at)
-            moment = Moment(site.at(instant), self.version)
-            self.moments.pop(at, None)
-            self.moments[at] = time.monotonic(), moment
-            while len(self.moments) > MOST_MOMENTS:
-                del self.moments[next(iter(self.moments))]
-            return moment
+            scene = Scene(site.at(instant), self.version)
+            self.scenes.pop(at, None)
+            self.scenes[at] = time.monotonic(), scene
+            while len(self.scenes) > MOST_SCENES:
+                del self.scenes[next(iter(self.scenes))]
+            return scene
 
     def instant(self, site: Site, at: str | None) -> int:
         """Return the instant of a time; the site's own now where none is asked for. Raises SiteError."""
@@ -121,7 +121,7 @@ class Live:
             if not os.path.lexists(self.folder / FILE_NAME):  # told without the folder: others may see it
                 raise SiteError([Problem("no-site", f"there is no {FILE_NAME} in the folder of the site")])
             site = open_site(self.folder, at=self.at)
-            _ = site.dataset  # read here, so that moments share it
+            _ = site.dataset  # read here, so that scenes share it
             _ = site.library, site.pages
             self.site = site
         return self.site
@@ -129,7 +129,7 @@ class Live:
     def problems(self) -> tuple[Problem, ...]:
         """Return what keeps the site from being read at all."""
         try:
-            self.moment()
+            self.scene()
         except ElenchusError as error:
             return error.problems
         return ()

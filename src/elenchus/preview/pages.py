@@ -21,6 +21,7 @@ from elenchus.rendering.forms import PAGE, canonical, query_text
 from elenchus.rendering.renderer import ASSETS
 from elenchus.rendering.views import Link, PageView, Visit
 from elenchus.values.addresses import Href, href_of
+from elenchus.values.numbers import counting_number
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
@@ -28,7 +29,7 @@ if TYPE_CHECKING:
 
     from elenchus.pages.book import Page
     from elenchus.pages.sections import Placed
-    from elenchus.preview.live import Moment
+    from elenchus.preview.live import Scene
     from elenchus.preview.places import PagePlace
 
     Values = Mapping[str, Sequence[str]]
@@ -37,18 +38,17 @@ __all__ = ["page_reply", "told"]
 
 LONGEST_VALUE = 500  # characters
 SITEMAP = re.compile(r"sitemap(-\d{1,6})?\.xml")
-MOST_DIGITS = 10  # of a page's number
 
 
-def page_reply(moment: Moment, path: str, query: str) -> Reply:
+def page_reply(scene: Scene, path: str, query: str) -> Reply:
     """Return what stands at a path of the site. Raises SiteError and the like for what cannot be made."""
-    place = moment.places.find(path)
+    place = scene.places.find(path)
     if place is None:
-        return folder_reply(moment, path) or file_reply(moment, path) or missing(moment, path)
+        return folder_reply(scene, path) or file_reply(scene, path) or missing(scene, path)
     if place.form:
-        return beside_reply(moment, place, path)
+        return beside_reply(scene, place, path)
     given, number = read_query(query)
-    return visited(moment, place, given, number)
+    return visited(scene, place, given, number)
 
 
 def read_query(query: str) -> tuple[dict[str, list[str]], str]:
@@ -60,17 +60,17 @@ def read_query(query: str) -> tuple[dict[str, list[str]], str]:
     return found, number
 
 
-def visited(moment: Moment, place: PagePlace, given: Values, number: str) -> Reply:
+def visited(scene: Scene, place: PagePlace, given: Values, number: str) -> Reply:
     """Return a page with what a visitor chose; an address that could be shorter leads to the short one."""
-    page, root = place.page, moment.renderer.root
-    found = placed(moment.site, page, visitor=given)
+    page, root = place.page, scene.renderer.root
+    found = placed(scene.site, page, visitor=given)
     wrong = [each for each in found.problems if each.about is About.VALUE]
     if given and wrong:
-        return not_found(moment, page.address, wrong, list(choices_on(moment, found)))
+        return not_found(scene, page.address, wrong, list(choices_on(scene, found)))
     known = known_names(found)
-    chosen = canonical_query(moment, found)
+    chosen = canonical_query(scene, found)
     unknown = [name for name in given if name not in known]
-    at = page_number(number) if number else place.visit.number
+    at = counting_number(number) if number else place.visit.number
     if not unknown and is_longer(given, chosen, number, place.visit):
         if chosen:
             return redirect(f"{root.link(page.address)}?{query_text(chosen, at)}")
@@ -79,20 +79,17 @@ def visited(moment: Moment, place: PagePlace, given: Values, number: str) -> Rep
     visit = Visit(at, place.visit.folder, chosen, notices)
     if not goes_on(found, visit):
         problem = Problem("no-such-page", f"{page.title} has no page {quoted(number or str(at))}")
-        return not_found(moment, page.address, [problem], [Link(page.title, root.link(page.address))])
-    return Reply(moment.renderer.page(found, visit).encode())
-
-
-def page_number(text: str) -> int:
-    """Return the number of a page, 0 for what is none."""
-    return int(text) if text.isascii() and text.isdigit() and len(text) < MOST_DIGITS else 0
+        return not_found(scene, page.address, [problem], [Link(page.title, root.link(page.address))])
+    return Reply(scene.renderer.page(found, visit).encode())
 
 
 def is_longer(given: Values, chosen: Values, number: str, visit: Visit) -> bool:
     """Say whether an address could be shorter or in better order: idle values, page 1, two page numbers."""
     in_order = list(given.items()) == [(name, list(texts)) for name, texts in chosen.items()]
     is_twice = bool((given or number) and visit.number > 1)
-    return not in_order or number == "1" or is_twice or bool(number and not chosen and page_number(number))
+    return (
+        not in_order or number == "1" or is_twice or bool(number and not chosen and counting_number(number))
+    )
 
 
 def goes_on(found: Placed, visit: Visit) -> bool:
@@ -113,7 +110,7 @@ def known_names(found: Placed) -> list[str]:
     ]
 
 
-def canonical_query(moment: Moment, found: Placed) -> dict[str, list[str]]:
+def canonical_query(scene: Scene, found: Placed) -> dict[str, list[str]]:
     """Return what is chosen on a page, in the order of its sections and their parameters."""
     chosen: dict[str, list[str]] = {}
     for section in found.sections:
@@ -121,77 +118,77 @@ def canonical_query(moment: Moment, found: Placed) -> dict[str, list[str]]:
             names = free_parameters(section.listing, section.rule)
             chosen |= {
                 name: texts
-                for name, texts in canonical(moment.site, section, names).items()
+                for name, texts in canonical(scene.site, section, names).items()
                 if name not in chosen
             }
     return chosen
 
 
-def choices_on(moment: Moment, found: Placed) -> Iterable[Link]:
+def choices_on(scene: Scene, found: Placed) -> Iterable[Link]:
     """Yield what can be chosen on a page, as links."""
-    root = moment.renderer.root.link(found.page.address)
-    for section in placed(moment.site, found.page).sections:
+    root = scene.renderer.root.link(found.page.address)
+    for section in placed(scene.site, found.page).sections:
         listing = section.listing
         if listing is None:
             continue
         for name in free_parameters(listing, section.rule):
             rule = listing.parameters[name][0]
-            for value, label, _ in possible(moment.site, rule):
+            for value, label, _ in possible(scene.site, rule):
                 yield Link(f"{rule.label or name}: {label}", Href(f"{root}?{query_text({name: [value]})}"))
 
 
 # What is no page
 
 
-def beside_reply(moment: Moment, place: PagePlace, path: str) -> Reply:
+def beside_reply(scene: Scene, place: PagePlace, path: str) -> Reply:
     """Return a file beside a page."""
-    section = placed(moment.site, place.page).sections[place.section]
+    section = placed(scene.site, place.page).sections[place.section]
     if section.answer is None:
-        return missing(moment, path)
+        return missing(scene, path)
     try:
-        content = file_of_form(moment.renderer, place.page, section, place.form, place.visit.number)
+        content = file_of_form(scene.renderer, place.page, section, place.form, place.visit.number)
     except NoSuchPage:
-        return missing(moment, path)
+        return missing(scene, path)
     return Reply(content, f"{form(place.form).media_type}; charset=utf-8")
 
 
-def folder_reply(moment: Moment, path: str) -> Reply | None:
+def folder_reply(scene: Scene, path: str) -> Reply | None:
     """Return the way to a folder whose slash is missing."""
-    if path and not path.endswith("/") and moment.places.find(f"{path}/"):
-        return redirect(moment.renderer.root.file(f"{path}/"))
+    if path and not path.endswith("/") and scene.places.find(f"{path}/"):
+        return redirect(scene.renderer.root.file(f"{path}/"))
     return None
 
 
-def file_reply(moment: Moment, path: str) -> Reply | None:
+def file_reply(scene: Scene, path: str) -> Reply | None:
     """Return our own stylesheet or script, or a file that the site publishes as it is; never another."""
     kind = mimetypes.guess_type(path)[0] or "application/octet-stream"
-    own = moment.renderer.assets()
+    own = scene.renderer.assets()
     if path.removeprefix(f"{ASSETS}/") in own and path.startswith(f"{ASSETS}/"):
         return Reply(own[path.removeprefix(f"{ASSETS}/")], kind)
     if SITEMAP.fullmatch(path):
-        found = moment.sitemaps.get(path)
+        found = scene.sitemaps.get(path)
         return Reply(found, "application/xml; charset=utf-8") if found else None
-    file = published_file(moment.site, path, moment.hidden_files) if "\0" not in path else None
+    file = published_file(scene.site, path, scene.hidden_files) if "\0" not in path else None
     return Reply(content_of(file, path), kind) if file else None
 
 
-def missing(moment: Moment, path: str) -> Reply:
+def missing(scene: Scene, path: str) -> Reply:
     """Return the reply for an address at which nothing stands, with those that look like it."""
-    root = moment.renderer.root
-    near = [Link(f"/{address}", root.link(Href(address))) for address in moment.places.near(path)]
+    root = scene.renderer.root
+    near = [Link(f"/{address}", root.link(Href(address))) for address in scene.places.near(path)]
     problems = [Problem("unknown-page", f"nothing stands at {quoted(f'/{path}')}")]
-    if moment.book.rules:
-        return not_found(moment, path, problems, near)
-    unread = moment.site.pages.problems  # of files without which it is not known what stands where
-    reply = not_found(moment, path, unread or [*problems, no_pages_at_all()], near)
+    if scene.book.rules:
+        return not_found(scene, path, problems, near)
+    unread = scene.site.pages.problems  # of files without which it is not known what stands where
+    reply = not_found(scene, path, unread or [*problems, no_pages_at_all()], near)
     return replace(reply, status=500) if unread else reply
 
 
-def not_found(moment: Moment, path: str, problems: Sequence[Problem], links: Sequence[Link]) -> Reply:
+def not_found(scene: Scene, path: str, problems: Sequence[Problem], links: Sequence[Link]) -> Reply:
     """Return a clear 404: what is wrong, and what there is."""
     notices = tuple(sentence(problem) for problem in problems)
     view = PageView("Nothing here", "Nothing here", href_of(path), notices=notices, is_private=True)
-    return replace(told(moment, view, links=links), status=404)
+    return replace(told(scene, view, links=links), status=404)
 
 
 def sentence(problem: Problem) -> str:
@@ -201,17 +198,17 @@ def sentence(problem: Problem) -> str:
     return f"{place}{text[:1].upper()}{text[1:]}. {problem.hint}".strip()
 
 
-def told(moment: Moment, page: PageView, *, links: Sequence[Link] = (), text: object = "") -> Reply:
+def told(scene: Scene, page: PageView, *, links: Sequence[Link] = (), text: object = "") -> Reply:
     """Return a page of the preview's own: a text and links."""
     from elenchus.preview.preview import TOOLS
 
-    drawn = moment.renderer.templates.drawn(
+    drawn = scene.renderer.templates.drawn(
         "preview/told.html", sheet=page, links=links, told=text, tools=TOOLS
     )
     return Reply(drawn.encode())
 
 
-def page_named(moment: Moment, address: str) -> Page | None:
+def page_named(scene: Scene, address: str) -> Page | None:
     """Return the page at an address."""
-    place = moment.places.find(address.removeprefix("/"))
+    place = scene.places.find(address.removeprefix("/"))
     return place.page if place and not place.form else None

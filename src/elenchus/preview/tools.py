@@ -16,29 +16,29 @@ from elenchus.rendering.views import Link, PageView
 from elenchus.report.checks import findings
 from elenchus.report.explanations import explanation, verdict
 from elenchus.values.addresses import NOWHERE, Href
+from elenchus.values.numbers import counting_number
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from elenchus.pages.sections import Placed, Section
-    from elenchus.preview.live import Live, Moment
+    from elenchus.preview.live import Live, Scene
 
 __all__ = ["COOKIE", "problems_data", "problems_page", "time_reply", "why_page"]
 
 COOKIE = "elenchus-at"
 WIDTH = 110  # columns of what is reported
 FIRST = 8  # findings that the panel names
-MOST_DIGITS = 6  # of a section's number
 
 
-def why_page(moment: Moment, query: str) -> Reply:
+def why_page(scene: Scene, query: str) -> Reply:
     """Return why a section of a page shows what it shows, or why an entry stands there. Raises NoSuchName."""
     pairs = parse_qsl(query)
     asked = dict(pairs)
-    page = page_named(moment, asked.get("page", ""))
+    page = page_named(scene, asked.get("page", ""))
     number = asked.get("section", "")
-    is_number = number.isascii() and number.isdigit() and len(number) < MOST_DIGITS
+    is_number = number == "0" or counting_number(number) > 0
     if page is None or not is_number or int(number) >= len(page.rule.sections):
         message = f"there is no section {quoted(number)} on {quoted(asked.get('page', ''))}"
         raise NoSuchName([Problem("unknown-page", message)])
@@ -46,10 +46,10 @@ def why_page(moment: Moment, query: str) -> Reply:
     for name, text in pairs:
         if name not in ("page", "section", "entry"):
             chosen.setdefault(name, []).append(text)
-    found = placed(moment.site, page, visitor=chosen)
+    found = placed(scene.site, page, visitor=chosen)
     section = found.sections[int(number)]
     pieces = tuple(why_pieces(found, section, asked.get("entry", "")))
-    back = Link(f"Back to {page.title}", moment.renderer.root.link(page.address))
+    back = Link(f"Back to {page.title}", scene.renderer.root.link(page.address))
     links = [back]
     if asked.get("entry"):
         address = f"{TOOLS}why?{query.partition('&entry=')[0]}"
@@ -57,7 +57,7 @@ def why_page(moment: Moment, query: str) -> Reply:
     heading = f"Why {asked['entry']}" if asked.get("entry") else f"Why {section.title or section.label}"
     about = f"In {section.label} on /{page.address}"
     view = PageView(heading, heading, NOWHERE, about=about, is_private=True)
-    return told(moment, view, text=pieces_html(pieces), links=links)
+    return told(scene, view, text=pieces_html(pieces), links=links)
 
 
 def why_pieces(found: Placed, section: Section, entry: str) -> Iterator[Piece]:
@@ -75,15 +75,15 @@ def why_pieces(found: Placed, section: Section, entry: str) -> Iterator[Piece]:
     yield Piece("\n" if section.left_out else "")
 
 
-def problems_page(moment: Moment) -> Reply:
+def problems_page(scene: Scene) -> Reply:
     """Return all that the check finds, as a page."""
     view = PageView("What the check finds", "What the check finds", NOWHERE, is_private=True)
-    return told(moment, view, text=pieces_html(findings(moment.report, WIDTH)))
+    return told(scene, view, text=pieces_html(findings(scene.report, WIDTH)))
 
 
-def problems_data(moment: Moment) -> Reply:
+def problems_data(scene: Scene) -> Reply:
     """Return how much the check finds, with the first of it."""
-    report = moment.report
+    report = scene.report
     counted = [each for each in report.findings if not each.accepted and each.level != "note"]
     document = {
         "errors": report.count("error"),
@@ -106,7 +106,7 @@ def time_reply(live: Live, query: str) -> Reply:
     asked = dict(pairs)
     at, back = asked.get("at", "").strip(), asked.get("back", "/")
     if at:
-        live.moment(at)
+        live.scene(at)
     if not (at.isascii() and at.isprintable()):  # a date may be spelt in other digits; a header may not
         at = ""
     if not is_of_site(back):

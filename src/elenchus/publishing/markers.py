@@ -5,14 +5,14 @@ from __future__ import annotations
 import re
 from typing import TYPE_CHECKING
 
-from elenchus.errors import Place, Problem
+from elenchus.errors import Place, Problem, Span
 from elenchus.frozen import Frozen, member
 from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator, Mapping, Sequence
 
-__all__ = ["Marker", "Span", "markers_in"]
+__all__ = ["Marker", "markers_in"]
 
 VERBS = ("begin", "end")
 NUMBER = "number"
@@ -29,13 +29,6 @@ WORD = re.compile(
     r"""\s*(?:(?P<name>[^\W\d][\w-]*)=)?(?:"(?P<double>(?:[^"\\]|\\.)*)"|'(?P<single>(?:[^'\\]|\\.)*)'|(?P<plain>[^\s"'=]+))""",
     re.DOTALL,
 )
-
-
-class Span(Frozen):
-    """Places in a text: from ``start`` up to ``end``."""
-
-    start: int
-    end: int
 
 
 class Marker(Frozen):

@@ -9,7 +9,7 @@ from urllib.parse import unquote
 
 from elenchus import sources
 from elenchus.errors import Problem, SiteError
-from elenchus.files import Sort, is_file, is_text, read_whole, unreadable, walk
+from elenchus.files import ItemKind, is_file, is_text, read_whole, unreadable, walk
 from elenchus.frozen import Frozen
 from elenchus.pages.paths import unsafe
 from elenchus.pages.sections import placed
@@ -149,7 +149,7 @@ def files_below(path: Path, root: Path) -> Iterator[Path]:
             inside = (path / met.path).resolve()
             name = inside.relative_to(root).as_posix() if inside.is_relative_to(root) else path.name
             raise SiteError([unreadable(name, met.error, what="folder")])
-        if met.sort is Sort.FILE:
+        if met.kind is ItemKind.FILE:
             yield path / met.path
 
 

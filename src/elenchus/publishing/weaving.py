@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from elenchus.errors import ElenchusError, FolderError, MarkerError, Place, Problem
-from elenchus.files import Sort, is_file, read_whole, unreadable, walk, write_whole
+from elenchus.files import ItemKind, is_file, read_whole, unreadable, walk, write_whole
 from elenchus.forms import form
 from elenchus.forms.markdown import escaped, linked
 from elenchus.frozen import Frozen, replace
@@ -66,7 +66,7 @@ def below(folder: Path) -> Iterator[Path]:
     for met in walk(folder):
         if met.error:
             raise FolderError([unreadable(str(folder / met.path), met.error, what="folder")])
-        if met.sort is Sort.FILE and met.path.suffix.lower() in SUFFIXES:
+        if met.kind is ItemKind.FILE and met.path.suffix.lower() in SUFFIXES:
             yield folder / met.path
 
 

@@ -14,7 +14,7 @@ from elenchus.asking.alone import independent
 from elenchus.asking.choices import possible
 from elenchus.pages.sections import free_parameters
 from elenchus.rendering.sections import row_views
-from elenchus.rendering.views import Control, Form, Option
+from elenchus.rendering.views import Control, FormView, Option
 from elenchus.values.texts import fold
 
 if TYPE_CHECKING:
@@ -36,7 +36,7 @@ MOST_ROWS = 400  # that a published page holds for the script to choose from
 PAGE = "page"
 
 
-def form_of(desk: Desk, found: Placed, section: Section, visit: Visit) -> Form | None:
+def form_of(desk: Desk, found: Placed, section: Section, visit: Visit) -> FormView | None:
     """Return the form of a section; None where nothing can be chosen on this page."""
     query, answer = section.asked, section.answer
     listing = query.listing
@@ -45,7 +45,7 @@ def form_of(desk: Desk, found: Placed, section: Section, visit: Visit) -> Form |
         return None
     action = desk.root.link(found.page.address)
     if visit.query is not None:
-        return Form(action, tuple(Choosing(query, section.rule).controls()), answer.total)
+        return FormView(action, tuple(Choosing(query, section.rule).controls()), answer.total)
     if not independent(listing, names) or answer.total > MOST_ROWS:
         return None
     return published(desk, section, action)
@@ -117,7 +117,7 @@ class Choosing:
 # On published pages
 
 
-def published(desk: Desk, section: Section, action: str) -> Form | None:
+def published(desk: Desk, section: Section, action: str) -> FormView | None:
     """Return a form that chooses among all rows of a section by their keys."""
     choosing = Choosing(section.asked, section.rule)
     controls = tuple(each for each in choosing.controls() if each.options)
@@ -138,7 +138,7 @@ def published(desk: Desk, section: Section, action: str) -> Form | None:
     rest = tuple(
         row for row in row_views(desk, section.asked.plan, section.asked.whole()) if row.id not in shown
     )
-    return Form(action, controls, len(every), as_script(keys), rest, number_of)
+    return FormView(action, controls, len(every), as_script(keys), rest, number_of)
 
 
 def as_script(value: Any) -> Markup:

@@ -9,12 +9,12 @@ from elenchus.frozen import Frozen
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
 
-__all__ = ["Pager", "Step", "pager", "window"]
+__all__ = ["Pager", "PagerStep", "pager", "window"]
 
 AROUND = 2  # pages that are named on each side of the current one
 
 
-class Step(Frozen):
+class PagerStep(Frozen):
     """One step of a pager: a page, or a gap where ``number`` is 0."""
 
     number: int
@@ -27,7 +27,7 @@ class Pager(Frozen):
 
     number: int
     pages: int
-    steps: tuple[Step, ...]
+    steps: tuple[PagerStep, ...]
     previous: str = ""
     next: str = ""
     first: str = ""
@@ -51,7 +51,9 @@ def pager(number: int, pages: int, link: Callable[[int], str]) -> Pager | None:
     """Return the pager of a page; None where there is one page only."""
     if pages <= 1:
         return None
-    steps = tuple(Step(page, link(page) if page else "", page == number) for page in window(number, pages))
+    steps = tuple(
+        PagerStep(page, link(page) if page else "", page == number) for page in window(number, pages)
+    )
     return Pager(
         number=number,
         pages=pages,

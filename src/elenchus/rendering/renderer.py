@@ -13,17 +13,18 @@ from elenchus.files import is_file, read_whole
 from elenchus.forms import form
 from elenchus.frozen import replace
 from elenchus.pages.book import Book
-from elenchus.pages.paths import INDEX, address_of, file_beside, file_of, filled, later_page
+from elenchus.pages.paths import INDEX, address_of, file_beside, file_of, later_page
 from elenchus.rendering.addresses import Root
 from elenchus.rendering.forms import form_of, query_text
 from elenchus.rendering.pager import pager
 from elenchus.rendering.rows import Desk
 from elenchus.rendering.sections import label_of, section_view
 from elenchus.rendering.templates import Templates
-from elenchus.rendering.views import Column, Link, PageView, SectionView, SiteView, Visit
+from elenchus.rendering.views import Link, PageView, SectionView, ShownField, SiteView, Visit
 from elenchus.schema.types import CORE_FIELDS
 from elenchus.site.words import WORDS
 from elenchus.values.addresses import Href
+from elenchus.values.placeholders import filled
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
@@ -213,7 +214,7 @@ class Renderer:
             if above in self.titles:
                 yield Link(self.titles[above], self.root.link(Href(above)))
 
-    def facts(self, row: RowView | None) -> tuple[Column, ...]:
+    def facts(self, row: RowView | None) -> tuple[ShownField, ...]:
         """Return the declared fields of an entry, or the columns of a term, that are shown as they are."""
         if row is None:
             return ()
@@ -226,14 +227,14 @@ class Renderer:
             names = dict.fromkeys(
                 name for name, each in kind.items() if each.declared and name not in CORE_FIELDS
             )
-        return tuple(Column(name, label_of(name)) for name in names if row[name])
+        return tuple(ShownField(name, label_of(name)) for name in names if row[name])
 
-    def filed(self, row: RowView | None) -> tuple[Column, ...]:
+    def filed(self, row: RowView | None) -> tuple[ShownField, ...]:
         """Return the taxonomies under whose terms an entry is."""
         if row is None or row.subject.is_terms:
             return ()
         names = self.site.dataset.schema.taxonomies
-        return tuple(Column(name, label_of(name)) for name in names if row[name])
+        return tuple(ShownField(name, label_of(name)) for name in names if row[name])
 
     # sections
 

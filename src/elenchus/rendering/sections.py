@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from elenchus.plan.nodes import Stored
-from elenchus.rendering.views import WORDS_OF_SUMMARY, Column, GroupView, Link, SectionView
+from elenchus.rendering.views import WORDS_OF_SUMMARY, GroupView, Link, SectionView, ShownField
 from elenchus.schema.subject import ENTRIES, terms_of
 from elenchus.schema.types import Type
 from elenchus.values.addresses import NOWHERE
@@ -65,11 +65,13 @@ def default_layout(listing: Listing, plan: Plan) -> str:
     return "titles" if plan.subject.is_terms else "list"
 
 
-def columns_of(desk: Desk, listing: Listing, plan: Plan, layout: str) -> tuple[Column, ...]:
+def columns_of(desk: Desk, listing: Listing, plan: Plan, layout: str) -> tuple[ShownField, ...]:
     """Return the fields that a section shows."""
     known = {ref.name: ref for ref in (*plan.fields, *plan.show)}
     names = listing.setting("show") or shown_by_layout(plan, layout)
-    return tuple(Column(name, label_of(name), is_number(desk, plan, known.get(name), name)) for name in names)
+    return tuple(
+        ShownField(name, label_of(name), is_number(desk, plan, known.get(name), name)) for name in names
+    )
 
 
 def shown_by_layout(plan: Plan, layout: str) -> Sequence[str]:

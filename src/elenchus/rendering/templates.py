@@ -17,18 +17,18 @@ from markupsafe import Markup
 from elenchus.errors import ElenchusError, Place, Problem, SiteError
 from elenchus.files import is_file, is_text, read_whole
 from elenchus.frozen import replace
-from elenchus.rendering.pager import Pager, Step
+from elenchus.rendering.pager import Pager, PagerStep
 from elenchus.rendering.rows import RowView
 from elenchus.rendering.values import Image, Item, Value
 from elenchus.rendering.views import (
-    Column,
     Control,
-    Form,
+    FormView,
     GroupView,
     Link,
     Option,
     PageView,
     SectionView,
+    ShownField,
     SiteView,
 )
 from elenchus.values.texts import nearest, quoted
@@ -70,8 +70,10 @@ OURS: dict[type, frozenset[str]] = {
         }
     ),
     SectionView: frozenset({"draw"}),
-    **dict.fromkeys((Column, Control, Form, GroupView, Link, Option, PageView, SiteView), frozenset()),
-    **dict.fromkeys((Image, Item, Value, Pager, Step), frozenset()),
+    **dict.fromkeys(
+        (ShownField, Control, FormView, GroupView, Link, Option, PageView, SiteView), frozenset()
+    ),
+    **dict.fromkeys((Image, Item, Value, Pager, PagerStep), frozenset()),
 }
 PLAIN = (str, bytes, int, float, bool, date, list, tuple, dict, set, frozenset, range, type(None))
 

@@ -18,8 +18,18 @@ if TYPE_CHECKING:
     from elenchus.rendering.values import Value
 
 __all__ = [
-    "NAMES", "WORDS_OF_SUMMARY", "Column", "Control", "Form", "GroupView", "Link", "Option", "PageView",
-    "SectionView", "SiteView", "Visit",
+    "NAMES",
+    "WORDS_OF_SUMMARY",
+    "Control",
+    "FormView",
+    "GroupView",
+    "Link",
+    "Option",
+    "PageView",
+    "SectionView",
+    "ShownField",
+    "SiteView",
+    "Visit",
 ]  # fmt: skip
 
 WORDS_OF_SUMMARY = 30
@@ -60,7 +70,7 @@ def branches(nodes: Sequence[Node]) -> list[list[Node]]:
     return found
 
 
-class Column(Frozen):
+class ShownField(Frozen):
     """A field that a section shows, and what it is called."""
 
     name: str
@@ -113,7 +123,7 @@ class Control(Frozen):
         return branches(self.options)
 
 
-class Form(Frozen):
+class FormView(Frozen):
     """The form of a section.
 
     ``keys`` is what the script chooses by, as JSON: the rows that each choice leaves and the rows in each
@@ -137,7 +147,7 @@ class SectionView(Frozen):
     name: str
     layout: str
     rows: tuple[RowView, ...]
-    columns: tuple[Column, ...]
+    columns: tuple[ShownField, ...]
     total: int
     matched: int
     groups: tuple[GroupView, ...] | None = None
@@ -147,7 +157,7 @@ class SectionView(Frozen):
     empty_message: str = ""
     is_hidden: bool = False
     pager: Pager | None = None
-    form: Form | None = None
+    form: FormView | None = None
     choices: tuple[Link, ...] = ()
     beside: tuple[Link, ...] = ()
     level: int = 2
@@ -185,7 +195,7 @@ class SectionView(Frozen):
             ' <a class="elen-why-link" href="{}">why<span class="elen-unseen"> {}</span></a>'
         ).format(address, row.title)
 
-    def meta(self, row: RowView) -> list[tuple[Column, Value]]:
+    def meta(self, row: RowView) -> list[tuple[ShownField, Value]]:
         """Return the date and the fields of a row that have no place of their own in lists and cards."""
         columns = [each for each in self.columns if each.name == "date"] + list(self.others)
         return [(column, row[column.name]) for column in columns if row[column.name]]
@@ -201,7 +211,7 @@ class SectionView(Frozen):
         return branches(self.choices)
 
     @property
-    def others(self) -> tuple[Column, ...]:
+    def others(self) -> tuple[ShownField, ...]:
         """The fields besides those that have a place of their own in lists and cards."""
         return tuple(each for each in self.columns if each.name not in (*NAMES, "image", "date", "summary"))
 
@@ -250,8 +260,8 @@ class PageView(Frozen):
     subject: str = ""
     count: int | None = None
     trail: tuple[Link, ...] = ()
-    facts: tuple[Column, ...] = ()
-    terms: tuple[Column, ...] = ()
+    facts: tuple[ShownField, ...] = ()
+    terms: tuple[ShownField, ...] = ()
     previous: Link | None = None
     next: Link | None = None
     earlier: str = ""

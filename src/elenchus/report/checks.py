@@ -14,7 +14,7 @@ from elenchus.pieces.problems import problem_object
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from elenchus.checks.records import Record
+    from elenchus.checks.records import CodeRecord
     from elenchus.checks.run import Finding, Report
 
 __all__ = ["about_code", "as_object", "findings"]
@@ -73,7 +73,7 @@ def as_object(report: Report) -> dict[str, Any]:
     return {"counts": {level: report.count(level) for level in LEVELS}, "findings": listed}
 
 
-def about_code(record: Record) -> Iterator[Piece]:
+def about_code(record: CodeRecord) -> Iterator[Piece]:
     """Yield what a code means, why it hurts and how to fix it."""
     yield Piece(record.code, Role.HEADING)
     yield Piece(f"  {record.level}, about {record.about}\n\n", Role.FAINT)

@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
     from zoneinfo import ZoneInfo
 
+    from elenchus.errors import Problem
     from elenchus.schema.types import Field, FieldType
     from elenchus.values.dates import Interval
 
@@ -37,6 +38,11 @@ class Unfit(ValueError):
         super().__init__(message)
         self.hint = hint
         self.near = near
+
+    @classmethod
+    def of(cls, problem: Problem) -> Unfit:
+        """Return the refusal of a value for a problem that is known."""
+        return cls(problem.message, problem.advice, near=problem.near)
 
 
 class Moment(NamedTuple):

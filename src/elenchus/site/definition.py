@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from datetime import date, datetime
 from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError, available_timezones
@@ -25,11 +24,13 @@ from elenchus.schema.types import (
     TaxonomyRules,
     Type,
 )
+from elenchus.site.names import can_be_named
 from elenchus.site.toml import TomlFile, open_toml
 from elenchus.site.words import WORDS
 from elenchus.sources import SourceSpec
 from elenchus.values.addresses import split_address
 from elenchus.values.dates import literal_interval
+from elenchus.values.placeholders import names_in
 from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
@@ -42,8 +43,6 @@ __all__ = ["FILE_NAME", "Acceptance", "Definition", "read_definition"]
 
 FILE_NAME = "elenchus.toml"
 PUBLISHED = "published"  # the folder that pages are written to, unless the site or the user names another
-NAME = re.compile(r"[\w-]+")
-PLACEHOLDER = re.compile(r"\{([^}]*)\}")
 NUMERIC = (Type.INTEGER, Type.NUMBER)
 
 TOP: Shape = {
@@ -178,7 +177,7 @@ def read_words(file: TomlFile) -> dict[str, str]:
     """Return the words of pages that the site says in its own way."""
     found = file.known(("words",), dict.fromkeys(WORDS, str))
     for name, text in found.items():
-        check_address(file, ("words", name), text, tuple(PLACEHOLDER.findall(WORDS[name])))
+        check_address(file, ("words", name), text, tuple(names_in(WORDS[name])))
     return dict(found)
 
 
@@ -206,7 +205,7 @@ def tables(file: TomlFile, path: tuple[str, ...]) -> list[str]:
     if not isinstance(above, dict):
         return []
     for name in above:
-        if not NAME.fullmatch(name):
+        if not can_be_named(name):
             hint = "Use letters, digits, - and _."
             file.report("bad-name", (*path, name), f"{quoted(name)} cannot be a name", hint)
     return [name for name in above if file.fits((*path, name), above[name], {name: dict})]
@@ -374,7 +373,7 @@ def check_options(
 
 def check_address(file: TomlFile, path: tuple[str, ...], pattern: str, known: tuple[str, ...]) -> None:
     """Report placeholders in an address, or in words, that nothing fills."""
-    for name in PLACEHOLDER.findall(pattern):
+    for name in names_in(pattern):
         if name not in known:
             hint = f"Known here: {either('{' + word + '}' for word in known) or 'none'}."
             file.report("unknown-placeholder", path, f"nothing fills {quoted('{' + name + '}')}", hint)
@@ -384,7 +383,7 @@ def check_conditions(file: TomlFile, schema: Schema) -> None:
     """Report conditions that cannot be parsed, and names that mean something else already."""
     for name, text in schema.conditions.items():
         path = ("conditions", name)
-        if not NAME.fullmatch(name) or is_keyword(name):
+        if not can_be_named(name) or is_keyword(name):
             file.report("bad-name", path, f"{quoted(name)} cannot be a name", "Use letters, digits, - and _.")
         if name in schema.kinds or name in schema.taxonomies or name in schema.fields:
             file.report("name-clash", path, f"{quoted(name)} is a kind, a taxonomy or a field already")

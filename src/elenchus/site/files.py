@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import os
-import re
 from typing import TYPE_CHECKING, Protocol, TypeVar
 
 from elenchus.errors import Place, Problem, SiteError
 from elenchus.files import items_of, unreadable
+from elenchus.site.names import can_be_called
 from elenchus.site.toml import TomlFile, open_toml
 from elenchus.values.texts import quoted
 
@@ -16,9 +16,7 @@ if TYPE_CHECKING:
     from pathlib import Path
 
 
-__all__ = ["NAME", "read_named"]
-
-NAME = re.compile(r"[^\W\d][\w-]*")
+__all__ = ["read_named"]
 
 
 class Named(Protocol):
@@ -80,7 +78,7 @@ def is_table(file: TomlFile, name: str, what: str) -> bool:
     if not isinstance(file.data[name], dict):
         file.report("wrong-type", (name,), f"{name} must be a table: write [NAME] above it")
         return False
-    if not NAME.fullmatch(name):
+    if not can_be_called(name):
         hint = "Use letters, digits, - and _, beginning with a letter."
         file.report("bad-name", (name,), f"{quoted(name)} cannot be the name of a {what}", hint)
         return False

@@ -10,7 +10,8 @@ from elenchus.frozen import Frozen, member, replace
 from elenchus.language.parser import parse_condition, parse_order
 from elenchus.language.words import is_keyword
 from elenchus.schema.types import FieldType, Type
-from elenchus.site.files import NAME, read_named
+from elenchus.site.files import read_named
+from elenchus.site.names import can_be_called
 from elenchus.values.texts import either, nearest, quoted
 from elenchus.values.wording import as_text
 
@@ -24,7 +25,6 @@ if TYPE_CHECKING:
 
 __all__ = [
     "LAYOUTS",
-    "NAME",
     "Expectation",
     "ListingRule",
     "ParameterRule",
@@ -207,7 +207,7 @@ def parameter_of(file: TomlFile, path: tuple[str, ...], schema: Schema) -> Param
         )
         for key in standing[1:]:
             del found[key]
-    if not NAME.fullmatch(path[-1]) or path[-1] == "here":
+    if not can_be_called(path[-1]) or path[-1] == "here":
         file.report("bad-name", path, f"{quoted(path[-1])} cannot be the name of a parameter")
     default = found.get("default", ())
     rule = ParameterRule(

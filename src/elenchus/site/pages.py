@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import Problem
@@ -19,7 +18,7 @@ if TYPE_CHECKING:
     from elenchus.errors import Place
     from elenchus.site.toml import Shape, TomlFile
 
-__all__ = ["PageRule", "PageRules", "SectionRule", "placeholders", "read_pages"]
+__all__ = ["PageRule", "PageRules", "SectionRule", "read_pages"]
 
 PAGE: Shape = {
     "address": str, "title": str, "about": str, "each": str, "sections": list, "no_repeats": bool,
@@ -29,7 +28,6 @@ SECTION: Shape = {
     "listing": str, "ask": str, "title": str, "with": dict, "priority": int, "pages_at": str,
     "on_every_page": bool, "beside": list,
 }  # fmt: skip
-PLACEHOLDER = re.compile(r"\{([^{}]*)\}")
 
 
 class SectionRule(Frozen):
@@ -87,11 +85,6 @@ class PageRules(Frozen):
 
     pages: Mapping[str, PageRule]
     problems: tuple[Problem, ...] = ()
-
-
-def placeholders(pattern: str) -> list[str]:
-    """Return the names in braces of a path or a title."""
-    return PLACEHOLDER.findall(pattern)
 
 
 def read_pages(folder: Path, listings: Sequence[str]) -> PageRules:

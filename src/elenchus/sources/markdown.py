@@ -8,7 +8,7 @@ from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING
 
 from elenchus.errors import Place, Problem
-from elenchus.files import DEEPEST_FOLDER, DEEPEST_VALUE, Sort, read_whole, too_large, unreadable, walk
+from elenchus.files import DEEPEST_FOLDER, DEEPEST_VALUE, ItemKind, read_whole, too_large, unreadable, walk
 from elenchus.schema.record import Raw, Record
 from elenchus.sources._names import from_name
 from elenchus.sources._yaml import Unreadable, nesting, yaml_values
@@ -48,7 +48,7 @@ def read(spec: SourceSpec, root: Path) -> tuple[list[Record], list[Problem]]:
     for met in walk(base):
         place = Place((shown / met.path).as_posix())
         is_ours = met.path.name.lower().endswith(SUFFIXES)
-        if met.sort is not Sort.FILE:
+        if met.kind is not ItemKind.FILE:
             problems += passed_over(met, shown) if is_ours or is_folder(base, met) else ()
         elif is_ours:
             try:
@@ -66,25 +66,25 @@ def read(spec: SourceSpec, root: Path) -> tuple[list[Record], list[Problem]]:
 
 def is_folder(base: Path, met: Met) -> bool:
     """Say whether what a walk met may have held content: a folder, or what leads to one, or nobody knows."""
-    return met.sort in (Sort.UNNAMED, Sort.DEEP, Sort.UNREADABLE) or (base / met.path).is_dir()
+    return met.kind in (ItemKind.UNNAMED, ItemKind.DEEP, ItemKind.UNREADABLE) or (base / met.path).is_dir()
 
 
 def passed_over(met: Met, shown: PurePosixPath) -> Iterator[Problem]:
     """Yield why something among the content is not read."""
     name = (shown / met.path).as_posix()
-    match met.sort:
-        case Sort.UNREADABLE if met.error:
+    match met.kind:
+        case ItemKind.UNREADABLE if met.error:
             yield unreadable(name, met.error, LEFT_OUT, what="folder")
-        case Sort.UNNAMED:
+        case ItemKind.UNNAMED:
             written = met.path.name.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
             message = f"the name {quoted(written)} is not UTF-8"
             place = Place((shown / met.path.parent).as_posix())
             yield Problem("unreadable-file", message, LEFT_OUT, place=place)
-        case Sort.DEEP:
+        case ItemKind.DEEP:
             message = f"folders stand more than {DEEPEST_FOLDER} deep inside one another"
             yield Problem("unreadable-file", message, LEFT_OUT, place=Place(name))
         case _:
-            message = f"it is {met.sort.value}"
+            message = f"it is {met.kind.value}"
             yield Problem("no-regular-file", message, "Put a copy in its place.", place=Place(name))
 
 

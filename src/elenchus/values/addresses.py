@@ -10,6 +10,8 @@ import re
 from typing import TYPE_CHECKING, NewType
 from urllib.parse import SplitResult, quote, urlsplit
 
+from elenchus.values.placeholders import filled_by
+
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
@@ -30,7 +32,6 @@ NOWHERE = Href("")
 SCHEMES = ("http", "https", "mailto", "tel")
 SAFE = "/-._~"
 INVISIBLE = re.compile(r"[\x00-\x20\x7f-\x9f]")
-PLACEHOLDER = re.compile(r"\{([^{}]*)\}")
 # What no address has: RFC 3986 knows these characters only encoded.
 UNSAFE = re.compile(r"[\x00-\x20\x7f-\x9f\"<>\\^`{|}]")
 
@@ -54,13 +55,7 @@ def filled_href(pattern: str, values: Mapping[str, str]) -> Href:
     if parts and parts.scheme:
         start, colon, rest = pattern.partition(":")
         start += colon
-    found = []
-    at = 0
-    for match in PLACEHOLDER.finditer(rest):
-        value = quote(values.get(match[1], match[0]), safe=SAFE)
-        found += [encoded(rest[at : match.start()]), value]
-        at = match.end()
-    text = "".join((*found, encoded(rest[at:])))
+    text = filled_by(rest, lambda name: quote(values.get(name, f"{{{name}}}"), safe=SAFE), encoded)
     if not start:
         # Whatever the first value is, the address stays below the root; only the pattern may have a colon.
         text = text.lstrip("/") if not pattern.startswith("/") else f"/{text.lstrip('/')}"

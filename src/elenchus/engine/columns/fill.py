@@ -11,9 +11,10 @@ from elenchus.engine.columns.dataset import Misfit
 from elenchus.errors import Edit, Problem
 from elenchus.frozen import Frozen, member
 from elenchus.schema.convert import Unfit, convert
+from elenchus.schema.naming import several_entries, several_terms, unknown_entry, unknown_term
 from elenchus.schema.types import Field, FieldType, Type
 from elenchus.values.addresses import filled_href, given_href
-from elenchus.values.texts import either, fold, nearest, quoted
+from elenchus.values.texts import fold, nearest, quoted
 from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:
@@ -134,11 +135,10 @@ def find_term(draft: Draft, name: str, taxonomy: str) -> int:
     if len(found) == 1:
         return found[0]
     if found:
-        paths = [terms.terms[number].address for number in found[:FEW]]
-        raise Unfit(f"{quoted(name)} is the name of {len(found)} terms", f"Write {either(paths)}.")
+        addresses = [terms.terms[number].address for number in found]
+        raise Unfit.of(several_terms(name, addresses, "is the name of {} terms"))
     near = nearest_known(draft, taxonomy, name, lambda: terms.suggest(name))
-    hint = f"Define it in the terms of {taxonomy}."
-    raise Unfit(f"no term is called {quoted(name)}", hint, near=near)
+    raise Unfit.of(unknown_term(name, "term", near, f"Define it in the terms of {taxonomy}."))
 
 
 def find_entry(draft: Draft, name: str, kind: str) -> int:
@@ -147,11 +147,10 @@ def find_entry(draft: Draft, name: str, kind: str) -> int:
     if len(rows) == 1:
         return rows[0]
     if rows:
-        ids = [draft.rows[row].id for row in rows[:FEW]]
-        raise Unfit(f"{quoted(name)} is the slug of {len(rows)} entries", f"Write {either(ids)}.")
+        raise Unfit.of(several_entries(name, [draft.rows[row].id for row in rows]))
     slugs = (row.slug for row in draft.rows if kind in ("", row.kind))
     near = nearest_known(draft, kind, name, lambda: nearest(name, slugs))
-    raise Unfit(f"no {kind or 'entry'} is called {quoted(name)}", "", near=near)
+    raise Unfit.of(unknown_entry(name, kind, near, ""))
 
 
 def nearest_known(draft: Draft, where: str, name: str, find: Callable[[], Sequence[str]]) -> Sequence[str]:
@@ -166,7 +165,6 @@ def nearest_known(draft: Draft, where: str, name: str, find: Callable[[], Sequen
     return draft.near[where, name]
 
 
-FEW = 5  # of several meanings that are named
 MOST_NEAR = 200  # wrong names of a site that are compared with all others
 
 

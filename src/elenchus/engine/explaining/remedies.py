@@ -12,7 +12,7 @@ from elenchus.engine.explaining.state import state_of
 from elenchus.engine.stages import lead_rows
 from elenchus.frozen import Frozen, replace
 from elenchus.plan.explanation import Change
-from elenchus.plan.nodes import AtMost, ListedIn, Negation, Part, Stored, Via
+from elenchus.plan.nodes import ListedIn, Negation, Part, PerValue, Stored, Via
 from elenchus.plan.walking import parts
 
 if TYPE_CHECKING:
@@ -169,7 +169,7 @@ class Remedies(Frozen):
             free = engine.select(replace(plan, at_most=None), without)
             count = nth_of_value(plan, free, self.row)
             words = f"raise “at most {plan.at_most.count}” to {count} or more"
-            raised = AtMost(count, plan.at_most.field)
+            raised = PerValue(count, plan.at_most.field)
             clause = f"at most {count} per {plan.at_most.field.name}"
             yield Change(words, clause=clause, part=("at_most", raised))
             plan = replace(plan, at_most=raised)

@@ -1,0 +1,41 @@
+"""What is wrong with a name that means no entry or term, or several: the same words wherever one is given."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from elenchus.errors import About, Problem
+from elenchus.values.texts import either, quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+__all__ = ["several_entries", "several_terms", "unknown_entry", "unknown_term"]
+
+FEW = 5  # of several meanings that are named
+
+
+def several_entries(name: str, ids: Sequence[str]) -> Problem:
+    """Return the problem of a name that several entries have."""
+    message = f"{quoted(name)} is the slug of {len(ids)} entries"
+    return Problem("ambiguous-entry", message, f"Write {either(ids[:FEW])}.", about=About.VALUE)
+
+
+def unknown_entry(
+    name: str, what: str, near: Sequence[str], advice: str = "Entries go by id, slug or kind/slug."
+) -> Problem:
+    """Return the problem of a name that no entry has; ``what`` is the kind that is asked for."""
+    message = f"no {what or 'entry'} is called {quoted(name)}"
+    return Problem("unknown-entry", message, advice, near=near, about=About.VALUE)
+
+
+def several_terms(name: str, addresses: Sequence[str], words: str) -> Problem:
+    """Return the problem of a name that several terms have; ``words`` say so with ``{}`` for their number."""
+    message = f"{quoted(name)} {words.format(len(addresses))}"
+    return Problem("ambiguous-term", message, f"Write {either(addresses[:FEW])}.", about=About.VALUE)
+
+
+def unknown_term(name: str, what: str, near: Sequence[str], advice: str) -> Problem:
+    """Return the problem of a name that no term has; ``what`` is the taxonomy, or “term”."""
+    message = f"no {what} is called {quoted(name)}"
+    return Problem("unknown-term", message, advice, near=near, about=About.VALUE)

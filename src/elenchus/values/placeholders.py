@@ -1,0 +1,29 @@
+"""Texts with names in braces, such as ``/guides/{slug}/``: which names, and what stands for them."""
+
+from __future__ import annotations
+
+import re
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Mapping
+
+__all__ = ["filled", "filled_by", "names_in"]
+
+PLACEHOLDER = re.compile(r"\{([^{}]*)\}")
+
+
+def names_in(pattern: str) -> list[str]:
+    """Return the names in braces, in their order."""
+    return PLACEHOLDER.findall(pattern)
+
+
+def filled(pattern: str, values: Mapping[str, str]) -> str:
+    """Return a pattern with the values of its names; KeyError for one that has none."""
+    return filled_by(pattern, values.__getitem__, lambda text: text)
+
+
+def filled_by(pattern: str, value: Callable[[str], str], between: Callable[[str], str]) -> str:
+    """Return a pattern with a value for each name, what stands between them passed through a function."""
+    parts = PLACEHOLDER.split(pattern)  # texts and names by turns
+    return "".join(value(part) if number % 2 else between(part) for number, part in enumerate(parts))
