@@ -1,4 +1,4 @@
-"""Write what the docs take from records: the table of operators, and the page of all checks.
+"""Write what the docs take from records: the table of operators, the pages of all checks and of all keys.
 
 python tools/reference.py           write it
 python tools/reference.py --check   say whether it is current
@@ -11,6 +11,7 @@ from pathlib import Path
 
 from elenchus.checks.records import records
 from elenchus.operators import Operands, all_operators
+from elenchus.site.keys import TABLES
 
 PAGE = Path(__file__).parent.parent / "docs" / "question-language.md"
 BEGIN, END = "<!-- operators begin: written by tools/reference.py -->\n", "<!-- operators end -->"
@@ -21,6 +22,15 @@ CHECKS_HEAD = """# All checks
 
 `elenchus check` finds what is wrong before a site is published; `elenchus check --about CODE` prints one of these.
 Errors must be fixed, warnings should be, notes are worth knowing.
+
+"""
+KEYS = PAGE.with_name("keys.md")
+KEYS_HEAD = """# All keys
+
+<!-- Written by tools/reference.py from src/elenchus/site/keys.py. -->
+
+What may stand in the files that define a site; `elenchus describe KEY` prints one of these. A key that is not here is an error with its
+line, and so is a value of another type. “By itself” is what counts where a key is not written.
 
 """
 HEADINGS = {
@@ -67,9 +77,27 @@ def checks() -> str:
     return "".join(found).rstrip("\n") + "\n"
 
 
+def keys() -> str:
+    """Return the page of all keys: a table for each table that a file may have."""
+    found = [KEYS_HEAD]
+    file = ""
+    for table in TABLES:
+        if table.file != file:
+            file = table.file
+            found.append(f"## {file}\n\n")
+        if table.header:
+            found.append(f"### `{table.header}`\n\n")
+        found.append(f"{table.doc}\n\n| key | takes | by itself | |\n|---|---|---|---|\n")
+        for key in table.keys:
+            usual = f"`{key.by_itself}`" if key.by_itself else ""
+            found.append(f"| `{key.name}` | {key.takes} | {usual} | {key.doc} |\n")
+        found.append("\n")
+    return "".join(found).rstrip("\n") + "\n"
+
+
 def main() -> None:
     """Write the pages, or compare them."""
-    for page, text in ((PAGE, written()), (CHECKS, checks())):
+    for page, text in ((PAGE, written()), (CHECKS, checks()), (KEYS, keys())):
         if "--check" not in sys.argv:
             page.write_text(text, encoding="utf-8")
         elif text != page.read_text(encoding="utf-8"):

@@ -10,11 +10,13 @@ from elenchus.language.nodes import Question
 from elenchus.language.printer import print_question
 from elenchus.language.tree import CLAUSES_OF
 from elenchus.schema.types import describe as describe_type
+from elenchus.site.keys import TABLES
 from elenchus.values.dates import from_instant, to_minute
 from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
     from elenchus.site.inheritance import Listing, Origin
+    from elenchus.site.keys import Key, Table
     from elenchus.site.listings import ParameterRule
     from elenchus.site.site import Site
 
@@ -31,11 +33,11 @@ def describe(site: Site, text: str | None = None) -> list[Block]:
         return [site_block(site), *everything(view), *listings_block(site)]
     name = text.strip()
     listings = [listing_block(site.library.get(name))] if name in site.library.names else []
-    found = [*listings, *about(view, name)] or found_by(view, name)
+    found = [*listings, *about(view, name), *key_blocks(name)] or found_by(view, name)
     if found:
         return found
     names = [*data.kind_names, *data.taxonomies, *data.schema.fields, *data.schema.conditions, *data.names]
-    names += site.library.names
+    names += [*site.library.names, *(key.name for table in TABLES for key in table.keys)]
     labels = [label for taxonomy in data.taxonomies.values() for label in taxonomy.labels]
     words = (word for label in labels for word in label.split("-"))
     near = nearest(text, [*names, *labels]) or nearest(text, words)
@@ -82,6 +84,18 @@ def listing_block(listing: Listing) -> Block:
         (*clauses, *settings, *parameters),
         (f"from {listing.name}", f"where listed in {listing.name}"),
     )
+
+
+def key_blocks(name: str) -> list[Block]:
+    """Return what a key of the files that define a site means, in each table that has it."""
+    return [key_block(table, key) for table in TABLES for key in table.keys if key.name == name]
+
+
+def key_block(table: Table, key: Key) -> Block:
+    """Return what one key means where it stands."""
+    where = f"{table.header} in {table.file}" if table.header else table.file
+    told = [("is", key.doc), ("takes", key.takes), ("by itself", key.by_itself), ("since", key.since)]
+    return Block(f"Key {key.name} of {where}", tuple((what, text) for what, text in told if text))
 
 
 def origin_words(origin: Origin) -> str:

@@ -73,7 +73,7 @@ def asked_of_here(site: Site, listing: Listing) -> list[str]:
         for name in parameters_in(each.question):
             if name.startswith(f"{HERE}."):
                 found[name] = None
-        for name in (each.setting("fill_from", ""), *rows_named_in(each.question)):
+        for name in (each.setting("fill_from"), *rows_named_in(each.question)):
             if name in site.library.names and name not in seen:
                 seen.add(name)
                 waiting.append(site.library.get(name))

@@ -67,12 +67,12 @@ def settled(site: Site, listing: Listing, given: Mapping[str, Sequence[str]]) ->
     return Asked(
         question=question,
         name=listing.name,
-        fill_from=listing.setting("fill_from", ""),
-        at_least=listing.setting("at_least", 0),
+        fill_from=listing.setting("fill_from"),
+        at_least=listing.setting("at_least"),
         empty=reason,
         problems=(*listing.problems, *values.problems, *problems),
         here=here,
-        show=listing.setting("show", ()),
+        show=listing.setting("show"),
     )
 
 

@@ -87,7 +87,7 @@ class Query:
             else each
             for each in problems
         ]
-        own = len(listing.setting("show", ()))
+        own = len(listing.setting("show"))
         told = [
             replace(each, message=f"in {each.setting}: {each.message}")
             if each.setting and (each.index or 0) < own

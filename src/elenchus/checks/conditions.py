@@ -16,7 +16,7 @@ from elenchus.plan.nodes import AllOf, AnyOf, Negation, TermValue, Test
 from elenchus.plan.walking import parts
 from elenchus.plan.words import condition_words
 from elenchus.schema.types import Type
-from elenchus.site.definition import FILE_NAME
+from elenchus.site.keys import SITE_FILE
 from elenchus.site.toml import open_toml
 from elenchus.values.texts import either
 
@@ -59,7 +59,7 @@ def named_conditions(survey: Survey) -> Iterator[Problem]:
     conditions = survey.site.definition.schema.conditions
     if not conditions:
         return
-    file = open_toml(survey.site.definition.folder / FILE_NAME, FILE_NAME)
+    file = open_toml(survey.site.definition.folder / SITE_FILE, SITE_FILE)
     for name in conditions:
         try:
             _ = Query(survey.site, resolved(survey.site, f"where {name}")).plan

@@ -53,7 +53,7 @@ def idle_settings(survey: Survey, listing: Listing) -> Iterator[Problem]:
         if key in own and other not in listing.settings:
             message = f"{key} means nothing without {other}"
             yield Problem("idle-setting", message, f"Add {other}, or leave it out.", place=own[key].place)
-    if "summary_words" in own and "summary" not in listing.setting("show", ("summary",)):
+    if "summary_words" in own and "summary" not in (listing.setting("show") or ("summary",)):
         message = "summary_words means nothing where no summary is shown"
         yield Problem("idle-setting", message, "Add summary to show.", place=own["summary_words"].place)
     name = listing.setting("fill_from")
@@ -70,7 +70,7 @@ def idle_settings(survey: Survey, listing: Listing) -> Iterator[Problem]:
 
 def titles_in_tables(listing: Listing) -> Iterator[Problem]:
     """Yield tables that show neither title nor name, so that no row leads to its page."""
-    shown = listing.setting("show", ("title",))
+    shown = listing.setting("show") or ("title",)
     if listing.setting("layout") == "table" and not {"title", "name"} & set(shown):
         origin = listing.settings["show"][1]
         if origin.name == listing.name:
@@ -176,7 +176,7 @@ def unplaced(survey: Survey) -> Iterator[Problem]:
     used = {section.listing for rule in survey.book.rules.values() for section in rule.sections}
     used |= {rule.each.strip() for rule in survey.book.rules.values()}
     used |= {rule.based_on for rule in survey.site.library.rules.values()}
-    used |= {listing.setting("fill_from", "") for listing in survey.listings}
+    used |= {listing.setting("fill_from") for listing in survey.listings}
     for listing in (*survey.listings, *(listing for listing, _ in survey.questions)):
         used.update(rows_named_in(listing.question))
     for listing in survey.listings:

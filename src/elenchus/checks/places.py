@@ -9,7 +9,7 @@ from elenchus.checks.addresses import page_problems
 from elenchus.errors import Problem
 from elenchus.schema.subject import Subject
 from elenchus.schema.types import Type
-from elenchus.site.definition import FILE_NAME
+from elenchus.site.keys import SITE_FILE
 from elenchus.site.toml import open_toml
 from elenchus.values.texts import either, fold, quoted
 
@@ -118,7 +118,7 @@ def is_empty(section: Section) -> bool:
 def emptiness(section: Section, empty: Sequence[Placed], pages: Sequence[Placed]) -> Problem:
     """Return the problem of a section that is empty on some pages."""
     listing = section.listing
-    rule = listing.setting("if_empty", "") if listing else ""
+    rule = listing.setting("if_empty") if listing else ""
     code = {"hide": "hidden-section", "message": "hidden-section", "fail": "forbidden-empty"}.get(
         rule, "empty-section"
     )
@@ -257,5 +257,5 @@ def kinds_without_pages(survey: Survey) -> Iterator[Problem]:
             entries = "1 entry" if lacking == 1 else f"{lacking} entries"
             message = f"{kind} has {entries} and no page, so nothing links to them"
             hint = f'Write a page set with each = "from {kind}", or the address where their pages are.'
-            place = open_toml(survey.site.definition.folder / FILE_NAME, FILE_NAME).place(("kinds", kind))
+            place = open_toml(survey.site.definition.folder / SITE_FILE, SITE_FILE).place(("kinds", kind))
             yield Problem("kind-without-page", message, hint, place=place)

@@ -27,7 +27,7 @@ def find(survey: Survey) -> Iterator[Problem]:
     templates = Templates(survey.site.definition.folder, {})
     yield from templates.problems()
     for listing in survey.listings:
-        layout = str(listing.setting("layout", ""))
+        layout = str(listing.setting("layout"))
         if "." in layout and not templates.has(layout):
             yield templates.missing(layout, listing.settings["layout"][1].place)
     for rule in survey.book.rules.values():

@@ -202,7 +202,7 @@ def page_set(site: Site, rule: PageRule) -> PageSet:
         listing = resolved(site, rule.each, comments=True, place=rule.at("each"))
     except ElenchusError as error:
         return PageSet(rule, [], problems=tuple(in_each(rule, problem) for problem in error.problems))
-    own = len(listing.setting("show", ()))
+    own = len(listing.setting("show"))
     try:
         query = Query(site, listing, show=() if listing.question.group else row_fields(site, rule))
         answer = query.whole()
@@ -256,7 +256,7 @@ def listings_of(site: Site, section: SectionRule) -> list[Listing]:
         return []
     seen: set[str] = set()
     for listing in found:  # which grows on the way
-        named = {listing.setting("fill_from", ""), *rows_named_in(listing.question)}
+        named = {listing.setting("fill_from"), *rows_named_in(listing.question)}
         new = [name for name in sorted(named - seen) if name in site.library.names]
         seen.update(new)
         found += [site.library.get(name) for name in new]

@@ -55,7 +55,7 @@ def listings_reply(scene: Scene) -> Reply:
             "id": name,
             "attributes": {
                 "title": listing.title,
-                "about": str(listing.setting("about", "") or ""),
+                "about": str(listing.setting("about") or ""),
                 "question": listing.asks,
                 "parameters": list(listing.parameter_names),
             },

@@ -18,7 +18,7 @@ from elenchus.preview.preview import PreviewRenderer
 from elenchus.publishing.outputs import KeptBack, kept_back, sitemaps
 from elenchus.rendering.addresses import Root
 from elenchus.rendering.renderer import Renderer
-from elenchus.site.definition import FILE_NAME
+from elenchus.site.keys import SITE_FILE
 from elenchus.site.site import instant_of, now, open_site
 
 if TYPE_CHECKING:
@@ -118,8 +118,8 @@ class Live:
     def read(self) -> Site:
         """Return the site as its files have it. Raises SiteError."""
         if self.site is None:
-            if not os.path.lexists(self.folder / FILE_NAME):  # told without the folder: others may see it
-                raise SiteError([Problem("no-site", f"there is no {FILE_NAME} in the folder of the site")])
+            if not os.path.lexists(self.folder / SITE_FILE):  # told without the folder: others may see it
+                raise SiteError([Problem("no-site", f"there is no {SITE_FILE} in the folder of the site")])
             site = open_site(self.folder, at=self.at)
             _ = site.dataset  # read here, so that scenes share it
             _ = site.library, site.pages

@@ -49,7 +49,7 @@ def open_query(section: Section) -> Query:
 
 def place_of(renderer: Renderer, page: Page, section: Section, name: str) -> FeedPlace:
     """Return where the feed of a section stands."""
-    about = section.asked.listing.setting("about", "")
+    about = section.asked.listing.setting("about")
     return FeedPlace(
         title=" · ".join(dict.fromkeys(part for part in (page.title, section.title) if part)),
         about=page.about or str(about),

@@ -78,7 +78,7 @@ def feed_of_question(site: Site, text: str, name: str, answer: Answer) -> Feed:
     renderer = Renderer(site)
     place = FeedPlace(
         title=listing.title if listing.name else "",
-        about=str(listing.setting("about", "") or ""),
+        about=str(listing.setting("about") or ""),
         page=renderer.root.link(address_of("")),
         path=file_beside("", slug, "atom"),
         file=lambda number: file_beside("", slug, name, number),

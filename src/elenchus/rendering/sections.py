@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from elenchus.plan.nodes import Stored
-from elenchus.rendering.views import WORDS_OF_SUMMARY, GroupView, Link, SectionView, ShownField
+from elenchus.rendering.views import GroupView, Link, SectionView, ShownField
 from elenchus.schema.subject import ENTRIES, terms_of
 from elenchus.schema.types import Type
 from elenchus.values.addresses import NOWHERE
@@ -50,7 +50,7 @@ def section_view(desk: Desk, query: Query, answer: Answer, **more: object) -> Se
         groups=group_views(desk, plan, answer) if answer.groups is not None else None,
         is_archive=bool(plan.groups) and plan.per_group == 0,
         cards_in_row=min(int(listing.setting("per_row") or 0), MOST_COLUMNS),
-        words=int(listing.setting("summary_words") or WORDS_OF_SUMMARY),
+        words=int(listing.setting("summary_words")),
         empty_message=str(listing.setting("empty_message") or ""),
         is_hidden=not answer.rows and not answer.groups and listing.setting("if_empty") == "hide",
         choices=tuple(choice_links(desk, plan, answer.choices)) if answer.choices else (),

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from datetime import date, datetime
 from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError, available_timezones
 
@@ -24,6 +23,7 @@ from elenchus.schema.types import (
     TaxonomyRules,
     Type,
 )
+from elenchus.site.keys import ACCEPTED, FIELD, KIND, PUBLISH, SITE, SITE_FILE, SOURCE, TAXONOMY, TOP
 from elenchus.site.names import can_be_named
 from elenchus.site.toml import TomlFile, open_toml
 from elenchus.site.words import WORDS
@@ -35,36 +35,14 @@ from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator, Mapping
+    from datetime import date, datetime
     from pathlib import Path
 
-    from elenchus.site.toml import Shape
+    from elenchus.site.keys import Written
 
-__all__ = ["FILE_NAME", "Acceptance", "Definition", "read_definition"]
+__all__ = ["Acceptance", "Definition", "read_definition"]
 
-FILE_NAME = "elenchus.toml"
-PUBLISHED = "published"  # the folder that pages are written to, unless the site or the user names another
 NUMERIC = (Type.INTEGER, Type.NUMBER)
-
-TOP: Shape = {
-    "site": dict, "sources": dict, "kinds": dict, "taxonomies": dict, "fields": dict, "conditions": dict,
-    "accepted": list, "publish": dict, "words": dict,
-}  # fmt: skip
-SITE: Shape = {
-    "title": str, "address": str, "timezone": str, "language": str,
-    "clock": (datetime, date, str), "seed": str, "trusted": bool,
-}  # fmt: skip
-SOURCE: Shape = {
-    "read": str, "path": str, "kind": str, "kind_at_root": str, "columns": dict, "statuses": dict,
-    "flags": dict, "separator": str,
-}  # fmt: skip
-KIND: Shape = {"address": str, "fields": dict}
-FIELD: Shape = {
-    "type": str, "many": bool, "choices": list, "kind": str, "unit": str,
-    "at_least": (int, float), "at_most": (int, float),
-}  # fmt: skip
-ACCEPTED: Shape = {"code": str, "file": str, "says": str, "why": str}
-PUBLISH: Shape = {"to": str, "files": list, "formulas": bool}
-TAXONOMY: Shape = {"tree": bool, "address": str, "terms": str}
 
 
 class Acceptance(Frozen):
@@ -101,7 +79,7 @@ class Definition(Frozen):
     schema: Schema
     accepted: tuple[Acceptance, ...] = ()
     trusted: bool = False
-    to: str = PUBLISHED
+    to: str = ""
     files: tuple[str, ...] = ()
     words: Mapping[str, str] = member(default_factory=dict)
     formulas: bool = False
@@ -109,27 +87,27 @@ class Definition(Frozen):
 
 def read_definition(folder: Path) -> Definition:
     """Read the site file of a folder. Raises SiteError with all that is wrong in it."""
-    file = open_toml(folder / FILE_NAME, FILE_NAME)
+    file = open_toml(folder / SITE_FILE, SITE_FILE)
     file.known((), TOP)
     site = file.known(("site",), SITE)
-    zone = read_zone(file, site.get("timezone", "UTC"))
+    zone = read_zone(file, site["timezone"])
     publish = file.known(("publish",), PUBLISH)
     definition = Definition(
         folder=folder,
-        title=site.get("title", ""),
-        address=site.get("address", ""),
-        language=site.get("language", "en"),
-        seed=site.get("seed", ""),
+        title=site["title"],
+        address=site["address"],
+        language=site["language"],
+        seed=site["seed"],
         zone=zone,
-        clock=read_clock(file, site.get("clock"), zone),
+        clock=read_clock(file, site["clock"], zone),
         sources=tuple(read_source(file, name, folder) for name in tables(file, ("sources",))),
         schema=read_schema(file),
         accepted=tuple(read_accepted(file)),
-        trusted=site.get("trusted", False),
-        to=publish.get("to", PUBLISHED),
-        files=tuple(read_files(file, folder, publish.get("files", []))),
+        trusted=site["trusted"],
+        to=publish["to"],
+        files=tuple(read_files(file, folder, publish["files"])),
         words=read_words(file),
-        formulas=publish.get("formulas", False),
+        formulas=publish["formulas"],
     )
     check_site_address(file, definition.address)
     if not file.data.get("sources"):
@@ -149,12 +127,12 @@ def read_accepted(file: TomlFile) -> Iterator[Acceptance]:
         if not isinstance(item, dict):
             file.report("wrong-type", ("accepted",), "[[accepted]] is a table with code and why")
             continue
-        found = {key: value for key, value in item.items() if file.fits(("accepted", key), value, ACCEPTED)}
-        if not found.get("code") or not found.get("why"):
+        found = file.item(("accepted",), item, ACCEPTED)
+        if not found["code"] or not found["why"]:
             message = "what is accepted needs its code, and why it is accepted"
             file.problems.append(Problem("missing-key", message, place=place))
             continue
-        yield Acceptance(found["code"], found["why"], place, found.get("file", ""), found.get("says", ""))
+        yield Acceptance(found["code"], found["why"], place, found["file"], found["says"])
 
 
 def read_files(file: TomlFile, folder: Path, written: Iterable[Any]) -> Iterator[str]:
@@ -175,10 +153,10 @@ def read_files(file: TomlFile, folder: Path, written: Iterable[Any]) -> Iterator
 
 def read_words(file: TomlFile) -> dict[str, str]:
     """Return the words of pages that the site says in its own way."""
-    found = file.known(("words",), dict.fromkeys(WORDS, str))
+    found = file.texts_of(("words",), WORDS)
     for name, text in found.items():
         check_address(file, ("words", name), text, tuple(names_in(WORDS[name])))
-    return dict(found)
+    return found
 
 
 def check_site_address(file: TomlFile, address: str) -> None:
@@ -208,7 +186,7 @@ def tables(file: TomlFile, path: tuple[str, ...]) -> list[str]:
         if not can_be_named(name):
             hint = "Use letters, digits, - and _."
             file.report("bad-name", (*path, name), f"{quoted(name)} cannot be a name", hint)
-    return [name for name in above if file.fits((*path, name), above[name], {name: dict})]
+    return [name for name in above if file.fits((*path, name), above[name], dict)]
 
 
 def read_zone(file: TomlFile, name: str) -> ZoneInfo:
@@ -248,25 +226,24 @@ def read_source(file: TomlFile, name: str, folder: Path) -> SourceSpec:
     for key in ("read", "path"):
         if key not in found:
             file.report("missing-key", path, f"[sources.{name}] does not say {key} = …")
-    if found.get("read", "markdown") not in sources.names():
+    if found["read"] and found["read"] not in sources.names():
         hint = f"Known: {', '.join(sources.names())}."
         file.report("unknown-source", (*path, "read"), f"there is no source {quoted(found['read'])}", hint)
     if "path" in found and not (folder / found["path"]).exists():
-        file.report(
-            "missing-folder", (*path, "path"), f"there is no folder {quoted(found['path'])} in the site"
-        )
+        message = f"there is no folder {quoted(found['path'])} in the site"
+        file.report("missing-folder", (*path, "path"), message)
     return SourceSpec(
         name=name,
-        read=found.get("read", ""),
-        path=found.get("path", ""),
-        kind=found.get("kind", "{folder}"),
-        kind_at_root=found.get("kind_at_root", ""),
-        columns=read_map(file, (*path, "columns"), found.get("columns", {})),
+        read=found["read"],
+        path=found["path"],
+        kind=found["kind"],
+        kind_at_root=found["kind_at_root"],
+        columns=read_map(file, (*path, "columns"), found["columns"]),
         habits=Habits(
             source=name,
-            statuses=read_map(file, (*path, "statuses"), found.get("statuses", {}), STATUSES),
-            flags=read_map(file, (*path, "flags"), found.get("flags", {}), (*STATUSES, "")),
-            separator=found.get("separator", ","),
+            statuses=read_map(file, (*path, "statuses"), found["statuses"], STATUSES),
+            flags=read_map(file, (*path, "flags"), found["flags"], (*STATUSES, "")),
+            separator=found["separator"],
             is_declared="separator" in found,
         ),
     )
@@ -299,17 +276,17 @@ def read_schema(file: TomlFile) -> Schema:
     found = {}
     for name in kinds:
         entry = file.known(("kinds", name), KIND)
-        check_address(file, ("kinds", name, "address"), entry.get("address", ""), ("slug", "kind", "id"))
+        check_address(file, ("kinds", name, "address"), entry["address"], ("slug", "kind", "id"))
         where = ("kinds", name, "fields")
         own = {field: read_field(file, where, field, kinds) for field in tables(file, where)}
-        found[name] = Kind(name, own, entry.get("address", ""))
+        found[name] = Kind(name, own, entry["address"])
     if not kinds:
         file.report(
             "no-kind", (), "the site has no [kinds.NAME]", "Declare each kind of entry, even without fields."
         )
     taxonomies = {name: read_taxonomy(file, name) for name in tables(file, ("taxonomies",))}
     kind = Field("kind", FieldType(Type.CHOICE, choices=tuple(kinds)))
-    conditions = file.known(("conditions",), dict.fromkeys(file.data.get("conditions", {}), str))
+    conditions = file.texts_of(("conditions",))
     schema = Schema(found, taxonomies, {**CORE_FIELDS, "kind": kind, **fields}, conditions)
     check_conditions(file, schema)
     check_clashes(file, schema)
@@ -319,9 +296,8 @@ def read_schema(file: TomlFile) -> Schema:
 def read_taxonomy(file: TomlFile, name: str) -> TaxonomyRules:
     """Return one taxonomy."""
     found = file.known(("taxonomies", name), TAXONOMY)
-    address = found.get("address", "")
-    check_address(file, ("taxonomies", name, "address"), address, ("slug", "path", "id"))
-    return TaxonomyRules(name, found.get("tree", False), address, found.get("terms", ""))
+    check_address(file, ("taxonomies", name, "address"), found["address"], ("slug", "path", "id"))
+    return TaxonomyRules(name, found["tree"], found["address"], found["terms"])
 
 
 def read_field(file: TomlFile, where: tuple[str, ...], name: str, kinds: Iterable[str]) -> Field:
@@ -331,23 +307,23 @@ def read_field(file: TomlFile, where: tuple[str, ...], name: str, kinds: Iterabl
     types = [kind.value for kind in Type if kind is not Type.TERM]
     if name in FIXED:
         file.report("fixed-field", path, f"{quoted(name)} is a field that every entry has; it cannot change")
-    if found.get("type", "text") not in types:
+    if found["type"] not in types:
         near = nearest(found["type"], types)
         hint = f"Types: {', '.join(types)}."
         file.report(
             "unknown-type", (*path, "type"), f"there is no type {quoted(found['type'])}", hint, near=near
         )
         found["type"] = "text"
-    kind = Type(found.get("type", "text"))
+    kind = Type(found["type"])
     check_options(file, path, found, kind, kinds)
-    choices = file.texts((*path, "choices"), found.get("choices", []))
-    many, unit = found.get("many", False), found.get("unit", "")
-    described = FieldType(kind, many=many, choices=choices, kind=found.get("kind", ""), unit=unit)
-    return Field(name, described, found.get("at_least"), found.get("at_most"))
+    choices = file.texts((*path, "choices"), found["choices"])
+    many, unit = found["many"], found["unit"]
+    described = FieldType(kind, many=many, choices=choices, kind=found["kind"], unit=unit)
+    return Field(name, described, found["at_least"], found["at_most"])
 
 
 def check_options(
-    file: TomlFile, path: tuple[str, ...], found: Mapping[str, Any], kind: Type, kinds: Iterable[str]
+    file: TomlFile, path: tuple[str, ...], found: Written, kind: Type, kinds: Iterable[str]
 ) -> None:
     """Report options that do not go with a field's type, and those that it lacks."""
     allowed = {
@@ -361,11 +337,11 @@ def check_options(
         if key in found and kind not in types:
             hint = f"It goes with the type {either(types)}."
             file.report("idle-key", (*path, key), f"{key} means nothing for {kind.label}", hint)
-    if kind is Type.CHOICE and not found.get("choices"):
+    if kind is Type.CHOICE and not found["choices"]:
         file.report(
             "missing-key", path, f"{path[-1]} is a choice without choices", 'Add choices = ["…", "…"].'
         )
-    target = found.get("kind", "")
+    target = found["kind"]
     if kind is Type.ENTRY and target and target not in kinds:
         near = nearest(target, kinds)
         file.report("unknown-kind", (*path, "kind"), f"there is no kind {quoted(target)}", "", near=near)

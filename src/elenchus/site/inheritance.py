@@ -12,6 +12,7 @@ from elenchus.language.nodes import Question
 from elenchus.language.parser import parse, read, read_changes
 from elenchus.language.printer import print_question
 from elenchus.language.tree import CLAUSES_OF, changed, parameters_in
+from elenchus.site.keys import LISTING
 from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
@@ -33,6 +34,9 @@ INHERITED = (
     "fill_from",
     "at_least",
 )
+
+
+DEFAULTS = {key.name: key.default for key in LISTING.keys}
 
 
 class Origin(Frozen):
@@ -66,9 +70,9 @@ class Listing:
     idle: tuple[Problem, ...] = ()
     problems: tuple[Problem, ...] = ()
 
-    def setting(self, name: str, default: Any = None) -> Any:
-        """Return the value of a setting."""
-        return self.settings[name][0] if name in self.settings else default
+    def setting(self, name: str) -> Any:
+        """Return the value of a setting, what it is by itself where nobody says."""
+        return self.settings[name][0] if name in self.settings else DEFAULTS[name]
 
     @property
     def title(self) -> str:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from datetime import date
 from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import Place, Problem, QuestionError
@@ -11,6 +10,7 @@ from elenchus.language.parser import parse_condition, parse_order
 from elenchus.language.words import is_keyword
 from elenchus.schema.types import FieldType, Type
 from elenchus.site.files import read_named
+from elenchus.site.keys import EXPECT, LISTING, PARAMETER
 from elenchus.site.names import can_be_called
 from elenchus.values.texts import either, nearest, quoted
 from elenchus.values.wording import as_text
@@ -21,10 +21,9 @@ if TYPE_CHECKING:
 
     from elenchus.language.nodes import Condition, OrderKey
     from elenchus.schema.types import Schema
-    from elenchus.site.toml import Shape, TomlFile
+    from elenchus.site.toml import TomlFile
 
 __all__ = [
-    "LAYOUTS",
     "Expectation",
     "ListingRule",
     "ParameterRule",
@@ -32,22 +31,6 @@ __all__ = [
     "read_listings",
 ]
 
-LISTING: Shape = {
-    "title": str, "about": str, "ask": str, "based_on": str, "layout": str, "per_row": int, "show": list,
-    "summary_words": int, "if_empty": str, "empty_message": str, "fill_from": str, "at_least": int,
-    "expect": list, "parameters": dict,
-}  # fmt: skip
-PARAMETER: Shape = {
-    "type": str, "many": bool, "label": str, "choices": (list, dict), "conditions": dict, "orders": dict,
-    "default": (str, list, int, float, bool, date), "absent": str,
-}  # fmt: skip
-EXPECT: Shape = {
-    "ask": str, "with": dict, "count": int, "at_least": int, "at_most": int, "includes": list,
-    "excludes": list,
-}  # fmt: skip
-LAYOUTS = ("titles", "list", "cards", "table")
-IF_EMPTY = ("hide", "message", "fail")
-ABSENT = ("error", "nothing", "choices")
 DATES = "dates"  # the type of a parameter for days, spans of time and relative dates
 
 
@@ -143,53 +126,33 @@ def rule_of(file: TomlFile, name: str, schema: Schema) -> ListingRule:
     """Return one listing."""
     path = (name,)
     found = file.known(path, LISTING)
-    one_of(file, (name, "if_empty"), found, IF_EMPTY)
-    one_of(file, (name, "layout"), found, LAYOUTS, open_set=True)
     for key in ("per_row", "summary_words", "at_least"):
-        if found.get(key, 1) < 1:
+        if key in found and found[key] < 1:
             file.report("bad-number", (name, key), f"{key} is at least 1, not {found.pop(key)}")
-    if not found.get("ask", "").strip() and "based_on" not in found:
+    if not found["ask"].strip() and "based_on" not in found:
         file.report("missing-key", path, f"[{name}] asks nothing: it has neither ask nor based_on")
-    shown = file.texts((name, "show"), found.get("show", []))
+    shown = file.texts((name, "show"), found["show"])
     settings = {key: value for key, value in found.items() if key not in OWN_PARTS}
     if "show" in settings:
         settings["show"] = shown
     parameters = {
         key: parameter_of(file, (name, "parameters", key), schema)
-        for key in found.get("parameters", {})
-        if file.fits((name, "parameters", key), found["parameters"][key], {key: dict})
+        for key in found["parameters"]
+        if file.fits((name, "parameters", key), found["parameters"][key], dict)
     }
     return ListingRule(
         name=name,
         place=file.place(path),
-        ask=found.get("ask", ""),
-        based_on=found.get("based_on", ""),
+        ask=found["ask"],
+        based_on=found["based_on"],
         settings=settings,
         parameters=parameters,
-        expect=tuple(expectations(file, (name, "expect"), found.get("expect", []))),
+        expect=tuple(expectations(file, (name, "expect"), found["expect"])),
         lines={key: file.place((name, key)) for key in found} | {"ask": file.text_place((name, "ask"))},
     )
 
 
 OWN_PARTS = ("ask", "based_on", "parameters", "expect")
-
-
-def one_of(
-    file: TomlFile,
-    path: tuple[str, ...],
-    found: dict[str, Any],
-    known: tuple[str, ...],
-    *,
-    open_set: bool = False,
-) -> None:
-    """Report a word that is none of those known, unless a file of templates could be meant."""
-    word = found.get(path[-1])
-    if word is None or word in known or (open_set and "." in word):
-        return
-    near = nearest(word, known)
-    hint = f"Write {either(known)}."
-    file.report("unknown-word", path, f"{path[-1]} cannot be {quoted(word)}", hint, near=near)
-    del found[path[-1]]
 
 
 # Parameters
@@ -198,7 +161,6 @@ def one_of(
 def parameter_of(file: TomlFile, path: tuple[str, ...], schema: Schema) -> ParameterRule:
     """Return one parameter."""
     found = file.known(path, PARAMETER)
-    one_of(file, (*path, "absent"), found, ABSENT)
     standing = [key for key in ("choices", "conditions", "orders") if key in found]
     if len(standing) > 1:
         message = f"{path[-1]} has both {standing[0]} and {standing[1]}"
@@ -209,20 +171,20 @@ def parameter_of(file: TomlFile, path: tuple[str, ...], schema: Schema) -> Param
             del found[key]
     if not can_be_called(path[-1]) or path[-1] == "here":
         file.report("bad-name", path, f"{quoted(path[-1])} cannot be the name of a parameter")
-    default = found.get("default", ())
+    default = found["default"]
     rule = ParameterRule(
         name=path[-1],
         place=file.place(path),
         type=type_of(file, path, found["type"], schema) if "type" in found else None,
-        many=found.get("many", False),
-        label=found.get("label", ""),
-        choices=choices_of(file, path, found.get("choices", {})),
-        conditions=read_choices(file, (*path, "conditions"), found.get("conditions", {}), condition_of),
-        orders=read_choices(file, (*path, "orders"), found.get("orders", {}), parse_order),
+        many=found["many"],
+        label=found["label"],
+        choices=choices_of(file, path, found["choices"]),
+        conditions=read_choices(file, (*path, "conditions"), found["conditions"], condition_of),
+        orders=read_choices(file, (*path, "orders"), found["orders"], parse_order),
         default=tuple(as_text(value) for value in (default if isinstance(default, list) else [default]))
         if "default" in found
         else (),
-        absent=found.get("absent", "error"),
+        absent=found["absent"],
     )
     return rule if check_parameter(file, path, rule, found) else replace(rule, default=())
 
@@ -324,20 +286,20 @@ def expectations(file: TomlFile, path: tuple[str, ...], written: list[Any]) -> I
                 f"expect is a list of tables such as {{ count = 3 }}, not {quoted(str(item))}",
             )
             continue
-        found = {key: value for key, value in item.items() if file.fits((*path, key), value, EXPECT)}
+        found = file.item(path, item, EXPECT)
         if not found.keys() & {"count", "at_least", "at_most", "includes", "excludes"}:
             hint = "Write count, at_least, at_most, includes or excludes."
             file.report("missing-key", path, "an expectation says nothing that could fail", hint)
             continue
         yield Expectation(
             place=file.place(path),
-            ask=found.get("ask", ""),
-            given=given_of(found.get("with", {})),
-            count=found.get("count"),
-            at_least=found.get("at_least"),
-            at_most=found.get("at_most"),
-            includes=file.texts((*path, "includes"), found.get("includes", [])),
-            excludes=file.texts((*path, "excludes"), found.get("excludes", [])),
+            ask=found["ask"],
+            given=given_of(found["with"]),
+            count=found["count"],
+            at_least=found["at_least"],
+            at_most=found["at_most"],
+            includes=file.texts((*path, "includes"), found["includes"]),
+            excludes=file.texts((*path, "excludes"), found["excludes"]),
         )
 
 

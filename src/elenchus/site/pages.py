@@ -8,6 +8,7 @@ from elenchus.errors import Problem
 from elenchus.forms import beside_names
 from elenchus.frozen import Frozen, member
 from elenchus.site.files import read_named
+from elenchus.site.keys import PAGE, SECTION
 from elenchus.site.listings import given_of
 from elenchus.values.texts import either, nearest, quoted, slugify
 
@@ -16,18 +17,9 @@ if TYPE_CHECKING:
     from pathlib import Path
 
     from elenchus.errors import Place
-    from elenchus.site.toml import Shape, TomlFile
+    from elenchus.site.toml import TomlFile
 
 __all__ = ["PageRule", "PageRules", "SectionRule", "read_pages"]
-
-PAGE: Shape = {
-    "address": str, "title": str, "about": str, "each": str, "sections": list, "no_repeats": bool,
-    "private": bool, "menu": bool, "within": str, "template": str,
-}  # fmt: skip
-SECTION: Shape = {
-    "listing": str, "ask": str, "title": str, "with": dict, "priority": int, "pages_at": str,
-    "on_every_page": bool, "beside": list,
-}  # fmt: skip
 
 
 class SectionRule(Frozen):
@@ -95,23 +87,23 @@ def read_pages(folder: Path, listings: Sequence[str]) -> PageRules:
 def page_of(file: TomlFile, name: str, listings: Sequence[str]) -> PageRule:
     """Return one page."""
     found = file.known((name,), PAGE)
-    if not found.get("address") and not found.get("each"):
+    if not found["address"] and not found["each"]:
         file.report("missing-key", (name,), f"[{name}] has no address, so it stands nowhere")
     sections = []
-    for number, item in enumerate(found.get("sections", [])):
+    for number, item in enumerate(found["sections"]):
         section = section_of(file, (name, "sections"), number, item, listings)
         sections += [section] if section else []
-    if found.get("no_repeats") and len(found.get("sections", [])) < 2:  # noqa: PLR2004 - two can repeat
+    if found["no_repeats"] and len(found["sections"]) < 2:  # noqa: PLR2004 - two can repeat
         file.report("idle-key", (name, "no_repeats"), "no_repeats means nothing on a page with one section")
     for section in sections:
-        if section.priority is not None and not found.get("no_repeats"):
+        if section.priority is not None and not found["no_repeats"]:
             message = "priority means nothing without no_repeats: no section chooses before another"
             file.problems.append(Problem("idle-key", message, place=section.place))
-    within = found.get("within", "")
+    within = found["within"]
     if within and within not in listings:
         unknown_listing(file, file.place((name, "within")), within, listings)
     for key in ("within", "menu"):
-        if key in found and (key == "menu") == bool(found.get("each")):
+        if key in found and (key == "menu") == bool(found["each"]):
             needed = (
                 "stands alone: the menu never leads to each page of a set" if key == "menu" else "is a set"
             )
@@ -119,16 +111,16 @@ def page_of(file: TomlFile, name: str, listings: Sequence[str]) -> PageRule:
     return PageRule(
         name=name,
         place=file.place((name,)),
-        path=found.get("address", ""),
-        title=found.get("title", ""),
-        about=found.get("about", ""),
-        each=found.get("each", ""),
+        path=found["address"],
+        title=found["title"],
+        about=found["about"],
+        each=found["each"],
         sections=tuple(sections),
-        no_repeats=found.get("no_repeats", False),
-        private=found.get("private", False),
-        menu=found.get("menu", not found.get("each")),
+        no_repeats=found["no_repeats"],
+        private=found["private"],
+        menu=found["menu"] if "menu" in found else not found["each"],
         within=within if within in listings else "",
-        template=found.get("template", ""),
+        template=found["template"],
         lines={key: file.place((name, key)) for key in found},
     )
 
@@ -141,26 +133,26 @@ def section_of(
     if not isinstance(table, dict):
         file.report("wrong-type", path, f"a section is a listing or a table, not {quoted(str(item))}")
         return None
-    found = {key: value for key, value in table.items() if file.fits((*path, key), value, SECTION)}
-    place = file.item_place(path, number, str(found.get("listing") or found.get("ask") or ""))
-    listing = found.get("listing", "")
+    found = file.item(path, table, SECTION)
+    place = file.item_place(path, number, found["listing"] or found["ask"])
+    listing = found["listing"]
     if listing and listing not in listings:
         unknown_listing(file, place, listing, listings)
         return None
-    if not listing and not found.get("ask"):
+    if not listing and not found["ask"]:
         message = "a section shows nothing: it has neither a listing nor ask"
         file.problems.append(Problem("missing-key", message, place=place))
         return None
     return SectionRule(
         place=place,
         listing=listing,
-        ask=found.get("ask", ""),
-        title=found.get("title", ""),
-        given=given_of(found.get("with", {})),
-        priority=found.get("priority"),
-        pages_at=found.get("pages_at", ""),
-        on_every_page=found.get("on_every_page", False),
-        beside=formats_of(file, path, place, found.get("beside", [])),
+        ask=found["ask"],
+        title=found["title"],
+        given=given_of(found["with"]),
+        priority=found["priority"],
+        pages_at=found["pages_at"],
+        on_every_page=found["on_every_page"],
+        beside=formats_of(file, path, place, found["beside"]),
     )
 
 

@@ -13,8 +13,9 @@ from elenchus import sources
 from elenchus.engine.columns.build import build
 from elenchus.engine.executor import Engine
 from elenchus.errors import OptionError, Problem, SiteError
-from elenchus.site.definition import FILE_NAME, Definition, read_definition
+from elenchus.site.definition import Definition, read_definition
 from elenchus.site.inheritance import Library
+from elenchus.site.keys import SITE_FILE
 from elenchus.site.listings import read_listings
 from elenchus.site.pages import read_pages
 from elenchus.site.terms import read_terms
@@ -122,9 +123,9 @@ class Site:
 def find_site(start: Path) -> Path:
     """Return the nearest folder, from ``start`` upward, that holds a site file. Raises SiteError."""
     for folder in (start.resolve(), *start.resolve().parents):
-        if (folder / FILE_NAME).is_file():
+        if (folder / SITE_FILE).is_file():
             return folder
-    message = f"no {FILE_NAME} in {start.resolve()} or any folder above it"
+    message = f"no {SITE_FILE} in {start.resolve()} or any folder above it"
     hint = "Name the site with --site FOLDER, or write one to look around in: elenchus demo."
     raise SiteError([Problem("no-site", message, hint)])
 
@@ -137,8 +138,8 @@ def open_site(folder: str | Path, *, at: str | None = None) -> Site:
     Raises SiteError when the site file is missing or wrong, OptionError when ``at`` is no date.
     """
     path = Path(folder)
-    if not os.path.lexists(path / FILE_NAME):
-        raise SiteError([Problem("no-site", f"there is no {FILE_NAME} in {path}")])
+    if not os.path.lexists(path / SITE_FILE):
+        raise SiteError([Problem("no-site", f"there is no {SITE_FILE} in {path}")])
     definition = read_definition(path)
     return Site(Content(definition), Clock(now(definition, at), definition.zone))
 

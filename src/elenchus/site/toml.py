@@ -6,20 +6,21 @@ import re
 import tomllib
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, TypeAlias
+from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import About, Place, Problem, SiteError
 from elenchus.files import read_whole, too_large, unreadable
 from elenchus.frozen import replace
+from elenchus.site.keys import NAMES_OF_TYPES, Written
 from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping, Sequence
     from pathlib import Path
 
-__all__ = ["Shape", "TomlFile", "open_toml"]
+    from elenchus.site.keys import Key, Table, Types
 
-Shape: TypeAlias = dict[str, type | tuple[type, ...]]
+__all__ = ["TomlFile", "open_toml"]
 
 HEADER = re.compile(r"\s*\[\[?\s*(.+?)\s*\]\]?\s*(#.*)?$")
 KEY = re.compile(r"""\s*((?:[\w-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[\w-]+|"[^"]*"|'[^']*'))*)\s*=""")
@@ -31,14 +32,6 @@ NOT_LINE_END = re.compile(r"[^\n]")
 PART = re.compile(r"""[\w-]+|"[^"]*"|'[^']*'""")
 # Keys that were given up, and what they are called now.
 RENAMED = {"path": "address", "least": "at_least", "most": "at_most", "columns": "per_row"}
-TYPE_NAMES = {
-    str: "a text",
-    bool: "true or false",
-    dict: "a table",
-    list: "a list",
-    int: "a number",
-    float: "a number",
-}
 
 
 @dataclass
@@ -111,29 +104,68 @@ class TomlFile:
                 found.setdefault((*table, *parts(key[1])), number)
         return found
 
-    def known(self, path: tuple[str, ...], shape: Mapping[str, type | tuple[type, ...]]) -> dict[str, Any]:
-        """Return the values of a table whose keys and types are as the shape says; report the others."""
-        table: Any = self.data
-        for part in path:
-            table = table.get(part, {})
-        if not isinstance(table, dict):
-            self.report("wrong-type", path, f"{dotted(path)} is a table, not {quoted(str(table))}")
-            return {}
-        return {key: value for key, value in table.items() if self.fits((*path, key), value, shape)}
+    def known(self, path: tuple[str, ...], table: Table) -> Written:
+        """Return the values of a table whose keys and types are as declared; report the others."""
+        return self.item(path, self.at(path), table)
 
-    def fits(self, path: tuple[str, ...], value: Any, shape: Mapping[str, type | tuple[type, ...]]) -> bool:
-        """Say whether a key is known and its value of the right type; report it otherwise."""
-        if path[-1] not in shape:
-            near = nearest(path[-1], shape)
-            hint = f"Known here: {', '.join(shape)}."
-            if RENAMED.get(path[-1]) in shape:
-                hint, near = f"It is called {RENAMED[path[-1]]} now.", ()
-            self.report("unknown-key", path, f"unknown key {quoted(path[-1])}{inside(path)}", hint, near=near)
+    def item(self, path: tuple[str, ...], values: Mapping[str, Any], table: Table) -> Written:
+        """Return the values of a table that stands in a list, as :meth:`known` does."""
+        declared = table.by_name
+        kept = {
+            name: value
+            for name, value in values.items()
+            if self.is_known((*path, name), declared) and self.is_meant((*path, name), value, declared[name])
+        }
+        return Written(table, kept)
+
+    def texts_of(self, path: tuple[str, ...], names: Iterable[str] | None = None) -> dict[str, str]:
+        """Return the texts of a table from names to texts; report others, and names beside those given."""
+        known = None if names is None else dict.fromkeys(names, str)
+        return {
+            name: value
+            for name, value in self.at(path).items()
+            if (known is None or self.is_known((*path, name), known)) and self.fits((*path, name), value, str)
+        }
+
+    def at(self, path: tuple[str, ...]) -> Mapping[str, Any]:
+        """Return a table as it is written; report what stands there and is none."""
+        found: Any = self.data
+        for part in path:
+            found = found.get(part, {}) if isinstance(found, dict) else {}
+        if not isinstance(found, dict):
+            self.report("wrong-type", path, f"{dotted(path)} is a table, not {quoted(str(found))}")
+            return {}
+        return found
+
+    def is_known(self, path: tuple[str, ...], known: Mapping[str, Any]) -> bool:
+        """Say whether a key is one of those known; report it otherwise."""
+        name = path[-1]
+        if name in known:
+            return True
+        near = nearest(name, known)
+        hint = f"Known here: {', '.join(known)}."
+        if RENAMED.get(name) in known:
+            hint, near = f"It is called {RENAMED[name]} now.", ()
+        self.report("unknown-key", path, f"unknown key {quoted(name)}{inside(path)}", hint, near=near)
+        return False
+
+    def is_meant(self, path: tuple[str, ...], value: Any, key: Key) -> bool:
+        """Say whether a value is one that a key may have; report it otherwise."""
+        if not self.fits(path, value, key.types):
             return False
-        wanted = shape[path[-1]]
-        accepted = wanted if isinstance(wanted, tuple) else (wanted,)
+        is_file = key.is_open and "." in str(value)
+        if not key.words or not isinstance(value, str) or value in key.words or is_file:
+            return True
+        near = nearest(value, key.words)
+        message = f"{key.name} cannot be {quoted(value)}"
+        self.report("unknown-word", path, message, f"Write {either(key.words)}.", near=near)
+        return False
+
+    def fits(self, path: tuple[str, ...], value: Any, types: Types) -> bool:
+        """Say whether a value is of one of some types; report it otherwise."""
+        accepted = types if isinstance(types, tuple) else (types,)
         if (isinstance(value, bool) and bool not in accepted) or not isinstance(value, accepted):
-            names = either(dict.fromkeys(TYPE_NAMES.get(kind, "a date") for kind in accepted))
+            names = either(dict.fromkeys(NAMES_OF_TYPES[kind] for kind in accepted))
             self.report("wrong-type", path, f"{dotted(path)} must be {names}, not {quoted(str(value))}")
             return False
         return True
