@@ -15,11 +15,11 @@ if TYPE_CHECKING:
 __all__ = ["draw"]
 
 SUFFIXES = (".svg", ".png")
-COLOUR, FAINT, INK = "#1f6f8b", "#c9d3d8", "#22303a"
-MOST_BARS = 60
-MOST_LABELS = 24
-LEVEL_LABELS = 8
-LONGEST_LABEL = 32
+_COLOUR, _FAINT, _INK = "#1f6f8b", "#c9d3d8", "#22303a"
+_MOST_BARS = 60
+_MOST_LABELS = 24
+_LEVEL_LABELS = 8
+_LONGEST_LABEL = 32
 
 
 def draw(answer: Answer, path: Path) -> None:
@@ -28,17 +28,17 @@ def draw(answer: Answer, path: Path) -> None:
     Raises QuestionError when the answer has no groups or more than can be read, FolderError when the
     file's ending is another or the file cannot be written. The file is replaced as a whole.
     """
-    check(answer, path)
-    figure = bars_over_time(answer) if over_time(answer) else bars_in_a_list(answer)
+    _check(answer, path)
+    figure = _bars_over_time(answer) if _over_time(answer) else _bars_in_a_list(answer)
     try:
         with replacing(path) as part:
-            figure.savefig(part, format=path.suffix[1:].lower(), metadata=metadata(path))
+            figure.savefig(part, format=path.suffix[1:].lower(), metadata=_metadata(path))
     except OSError as error:
         message = f"the file {path} cannot be written ({error.strerror})"
         raise FolderError([Problem("cannot-write", message, "Name another file.")]) from None
 
 
-def check(answer: Answer, path: Path) -> None:
+def _check(answer: Answer, path: Path) -> None:
     """Raise the error of an answer or a file name that cannot be drawn."""
     if path.suffix.lower() not in SUFFIXES:
         raise OptionError([Problem("unknown-suffix", f"the file {path} ends neither in .svg nor in .png")])
@@ -48,30 +48,30 @@ def check(answer: Answer, path: Path) -> None:
             "no-groups", "a chart draws groups, and the question has none", "Add group by FIELD.", whole
         )
         raise QuestionError(answer.question, [problem])
-    if len(answer.groups) > MOST_BARS:
+    if len(answer.groups) > _MOST_BARS:
         message = f"{len(answer.groups)} groups are more than a chart can show"
-        hint = f"At most {MOST_BARS}: group by a coarser part of the date, or ask for less."
+        hint = f"At most {_MOST_BARS}: group by a coarser part of the date, or ask for less."
         raise QuestionError(answer.question, [Problem("too-many-groups", message, hint, whole)])
 
 
-def metadata(path: Path) -> dict[str, Any]:
+def _metadata(path: Path) -> dict[str, Any]:
     """Return what keeps a file the same from run to run."""
     return {"Date": None} if path.suffix.lower() == ".svg" else {"Software": None}
 
 
-def over_time(answer: Answer) -> bool:
+def _over_time(answer: Answer) -> bool:
     """Say whether the groups are days, weeks, months or years."""
     name = answer.grouped_by[0]
     return len(answer.grouped_by) == 1 and name.rpartition(".")[2] in ("year", "month", "week", "day")
 
 
-def new_figure(width: float, height: float) -> tuple[Any, Any]:
+def _new_figure(width: float, height: float) -> tuple[Any, Any]:
     """Return a figure of so many inches and its axes, in our colours."""
     import matplotlib as mpl
 
     mpl.use("Agg")
     mpl.rcParams.update(
-        {"svg.hashsalt": "elenchus", "font.size": 10, "text.color": INK, "svg.fonttype": "none"}
+        {"svg.hashsalt": "elenchus", "font.size": 10, "text.color": _INK, "svg.fonttype": "none"}
     )
     from matplotlib.figure import Figure
     from matplotlib.layout_engine import ConstrainedLayoutEngine
@@ -79,64 +79,64 @@ def new_figure(width: float, height: float) -> tuple[Any, Any]:
     figure = Figure(figsize=(width, height), layout=ConstrainedLayoutEngine(w_pad=0.2, h_pad=0.15))
     axes = figure.add_subplot()
     axes.spines[["top", "right", "left", "bottom"]].set_visible(False)
-    axes.tick_params(length=0, labelcolor=INK)
+    axes.tick_params(length=0, labelcolor=_INK)
     axes.set_axisbelow(True)
     return figure, axes
 
 
-def title_of(answer: Answer) -> str:
+def _title_of(answer: Answer) -> str:
     """Return what the chart shows, in one line."""
     noun = answer.subject.counted(2)
     added = f", {answer.placements} in groups," if answer.overlap else ""
     return f"{answer.total} {noun}{added} by {', '.join(answer.grouped_by)}"
 
 
-def bars_over_time(answer: Answer) -> Any:
+def _bars_over_time(answer: Answer) -> Any:
     """Draw columns from the earliest group to the latest, with a gap for each that has no rows."""
     known = {str(group.keys[0]): group for group in answer.groups or () if group.keys[0] is not None}
-    labels = filled(sorted(known))
-    figure, axes = new_figure(9, 4.5)
+    labels = _filled(sorted(known))
+    figure, axes = _new_figure(9, 4.5)
     counts = [known[label].count if label in known else 0 for label in labels]
-    drawn = axes.bar(range(len(labels)), counts, color=COLOUR, width=0.8)
+    drawn = axes.bar(range(len(labels)), counts, color=_COLOUR, width=0.8)
     axes.bar_label(drawn, [str(count) if count else "" for count in counts], padding=2)
-    step = -(-len(labels) // MOST_LABELS)
-    slope: dict[str, Any] = {"rotation": 45, "ha": "right"} if len(labels) > LEVEL_LABELS else {}
+    step = -(-len(labels) // _MOST_LABELS)
+    slope: dict[str, Any] = {"rotation": 45, "ha": "right"} if len(labels) > _LEVEL_LABELS else {}
     axes.set_xticks(range(0, len(labels), step), labels[::step], **slope)
     axes.set_yticks([])
-    axes.axhline(0, color=FAINT)
-    axes.set_title(title_of(answer) + without(answer.groups or ()), loc="left")
+    axes.axhline(0, color=_FAINT)
+    axes.set_title(_title_of(answer) + _without(answer.groups or ()), loc="left")
     return figure
 
 
-def without(groups: tuple[Group, ...]) -> str:
+def _without(groups: tuple[Group, ...]) -> str:
     """Return how many rows have no date."""
     missing = sum(group.count for group in groups if group.keys[0] is None)
     return f" ({missing} without)" if missing else ""
 
 
-def filled(labels: list[str]) -> list[str]:
+def _filled(labels: list[str]) -> list[str]:
     """Return the labels of all units from the first to the last."""
     from elenchus.values.dates import units_between
 
     return units_between(labels[0], labels[-1]) if labels else []
 
 
-def bars_in_a_list(answer: Answer) -> Any:
+def _bars_in_a_list(answer: Answer) -> Any:
     """Draw bars below one another, in the order of the groups."""
     groups = answer.groups or ()
-    figure, axes = new_figure(9, max(1.6, 0.32 * len(groups) + 0.8))
-    colours = [FAINT if group.keys[-1] is None else COLOUR for group in groups]
+    figure, axes = _new_figure(9, max(1.6, 0.32 * len(groups) + 0.8))
+    colours = [_FAINT if group.keys[-1] is None else _COLOUR for group in groups]
     drawn = axes.barh(range(len(groups)), [group.count for group in groups], color=colours, height=0.7)
     axes.bar_label(drawn, padding=4)
-    axes.set_yticks(range(len(groups)), [shortened(group.label) for group in groups])
+    axes.set_yticks(range(len(groups)), [_shortened(group.label) for group in groups])
     axes.margins(y=0.02)
     axes.invert_yaxis()
     axes.set_xticks([])
-    axes.set_title(title_of(answer), loc="left")
+    axes.set_title(_title_of(answer), loc="left")
     return figure
 
 
-def shortened(label: str) -> str:
+def _shortened(label: str) -> str:
     """Return a label that leaves room for its bar."""
-    text = label if len(label) <= LONGEST_LABEL else label[: LONGEST_LABEL - 1].rstrip() + "…"
+    text = label if len(label) <= _LONGEST_LABEL else label[: _LONGEST_LABEL - 1].rstrip() + "…"
     return text.replace("$", r"\$")

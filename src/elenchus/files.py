@@ -123,10 +123,10 @@ class Met(NamedTuple):
     error: OSError | None = None
 
 
-HERE = PurePosixPath()
+_HERE = PurePosixPath()
 
 
-def walk(folder: Path, below: PurePosixPath = HERE) -> Iterator[Met]:
+def walk(folder: Path, below: PurePosixPath = _HERE) -> Iterator[Met]:
     """Yield all that stands in a folder and in the folders in it, in the order of names.
 
     Hidden files and folders are left out, links are met and not followed.
@@ -163,8 +163,8 @@ def replacing(path: Path) -> Iterator[Path]:
 
     A part that a killed run left for the same file is taken away.
     """
-    for old in path.parent.glob(f".{glob_safe(path.name)}.*{SUFFIX_OF_PARTS}"):
-        if not is_running(old.name.removesuffix(SUFFIX_OF_PARTS).rpartition(".")[2]):
+    for old in path.parent.glob(f".{_glob_safe(path.name)}.*{SUFFIX_OF_PARTS}"):
+        if not _is_running(old.name.removesuffix(SUFFIX_OF_PARTS).rpartition(".")[2]):
             old.unlink(missing_ok=True)
     part = path.with_name(f".{path.name}.{os.getpid()}{SUFFIX_OF_PARTS}")
     try:
@@ -176,12 +176,12 @@ def replacing(path: Path) -> Iterator[Path]:
         part.unlink(missing_ok=True)
 
 
-def glob_safe(name: str) -> str:
+def _glob_safe(name: str) -> str:
     """Return a name as a pattern that matches nothing else."""
     return "".join(f"[{char}]" if char in "*?[" else char for char in name)
 
 
-def is_running(process: str) -> bool:
+def _is_running(process: str) -> bool:
     """Say whether a process, told by its number, is still there; for what is no number, yes."""
     if not process.isdigit() or os.name == "nt":  # there a signal 0 would end it
         return True

@@ -17,10 +17,10 @@ if TYPE_CHECKING:
 
 __all__ = ["Frozen", "Ordered", "member", "names_of_members", "replace"]
 
-Instance = TypeVar("Instance")
+_Instance = TypeVar("_Instance")
 
 
-class Member:
+class _Member:
     """What is to be known of a member beside its name: its default, and whether it counts for equality."""
 
     __slots__ = ("compare", "default", "factory")
@@ -31,29 +31,29 @@ class Member:
         self.compare = compare
 
 
-NOTHING: Any = object()  # the default of a member that has none
+_NOTHING: Any = object()  # the default of a member that has none
 
 
 def member(
-    *, default: Any = NOTHING, default_factory: Callable[[], Any] | None = None, compare: bool = True
+    *, default: Any = _NOTHING, default_factory: Callable[[], Any] | None = None, compare: bool = True
 ) -> Any:
     """Return what stands behind a member whose default is made for each instance, or that is not compared."""
-    return Member(default, default_factory, compare)
+    return _Member(default, default_factory, compare)
 
 
-class Defining(type):
+class _Defining(type):
     """Turns the annotations of a class into its members."""
 
-    def __new__(mcs, name: str, bases: tuple[type, ...], space: dict[str, Any]) -> Defining:
+    def __new__(mcs, name: str, bases: tuple[type, ...], space: dict[str, Any]) -> _Defining:
         """Define a class: its members are those of its base, then its own."""
-        inherited: dict[str, Member] = {}
+        inherited: dict[str, _Member] = {}
         for base in reversed(bases):
             inherited |= getattr(base, "_members", {})
-        own: dict[str, Member] = {}
+        own: dict[str, _Member] = {}
         for each, annotation in space.get("__annotations__", {}).items():
             if not str(annotation).startswith("ClassVar"):
-                given = space.pop(each, NOTHING)
-                own[each] = given if isinstance(given, Member) else Member(given, None, compare=True)
+                given = space.pop(each, _NOTHING)
+                own[each] = given if isinstance(given, _Member) else _Member(given, None, compare=True)
         members = {**inherited, **own}
         space |= {
             "__slots__": space.get("__slots__", tuple(own)),
@@ -61,27 +61,27 @@ class Defining(type):
             "_members": members,
         }
         compared = [each for each, known in members.items() if known.compare]
-        space["_key"] = staticmethod(key_of(compared))
-        space.setdefault("__init__", first_made)
+        space["_key"] = staticmethod(_key_of(compared))
+        space.setdefault("__init__", _first_made)
         return super().__new__(mcs, name, bases, space)
 
 
-def first_made(self: Frozen, *values: Any, **named: Any) -> None:
+def _first_made(self: Frozen, *values: Any, **named: Any) -> None:
     """Give the class of an instance its constructor, and call that: what each class has until then."""
-    define(type(self))
+    _define(type(self))
     type(self).__init__(self, *values, **named)
 
 
-def key_of(names: list[str]) -> Callable[[Any], Any]:
+def _key_of(names: list[str]) -> Callable[[Any], Any]:
     """Return the function from an instance to what it is compared by."""
     return attrgetter(*names) if names else lambda _: ()
 
 
 @dataclass_transform(frozen_default=True, field_specifiers=(member,))
-class Frozen(metaclass=Defining):
+class Frozen(metaclass=_Defining):
     """The base of values; see the module."""
 
-    _members: ClassVar[dict[str, Member]]
+    _members: ClassVar[dict[str, _Member]]
     _key: ClassVar[Callable[[Any], Any]]
     __slots__ = ("_hashed",)
 
@@ -94,12 +94,12 @@ class Frozen(metaclass=Defining):
     def __eq__(self, other: object) -> bool:
         if other.__class__ is not self.__class__:
             return NotImplemented
-        return bool(compared(self) == compared(other))
+        return bool(_compared(self) == _compared(other))
 
     def __hash__(self) -> int:
         found: int | None = getattr(self, "_hashed", None)
         if found is None:  # worked out once: plans are deep, and asked for again and again
-            found = hash(compared(self))
+            found = hash(_compared(self))
             object.__setattr__(self, "_hashed", found)
         return found
 
@@ -116,26 +116,26 @@ class Ordered(Frozen):
     """The base of values that also come before and after one another, by their members in order."""
 
     def __lt__(self, other: Ordered) -> bool:
-        return bool(compared(self) < compared(other))
+        return bool(_compared(self) < _compared(other))
 
     def __le__(self, other: Ordered) -> bool:
-        return bool(compared(self) <= compared(other))
+        return bool(_compared(self) <= _compared(other))
 
     def __gt__(self, other: Ordered) -> bool:
-        return bool(compared(self) > compared(other))
+        return bool(_compared(self) > _compared(other))
 
     def __ge__(self, other: Ordered) -> bool:
-        return bool(compared(self) >= compared(other))
+        return bool(_compared(self) >= _compared(other))
 
 
-def compared(value: Frozen) -> Any:
+def _compared(value: Frozen) -> Any:
     """Return what a value is compared by."""
     return type(value)._key(value)  # noqa: SLF001 - of our own base
 
 
-def define(cls: type[Frozen]) -> None:
+def _define(cls: type[Frozen]) -> None:
     """Give a class its constructor: each member is written by its own slot, the only way past the guard."""
-    parameters, lines, space = [], [], {"NOTHING": NOTHING}
+    parameters, lines, space = [], [], {"NOTHING": _NOTHING}
     for name, known in cls._members.items():
         space[f"set_{name}"] = getattr(cls, name).__set__
         value = name
@@ -143,7 +143,7 @@ def define(cls: type[Frozen]) -> None:
             space[f"make_{name}"] = known.factory
             parameters.append(f"{name}=NOTHING")
             value = f"make_{name}() if {name} is NOTHING else {name}"
-        elif known.default is not NOTHING:
+        elif known.default is not _NOTHING:
             space[f"default_{name}"] = known.default
             parameters.append(f"{name}=default_{name}")
         else:
@@ -154,7 +154,7 @@ def define(cls: type[Frozen]) -> None:
     cls.__init__ = space["__init__"]  # type: ignore[method-assign]
 
 
-def replace(value: Instance, /, **changes: Any) -> Instance:
+def replace(value: _Instance, /, **changes: Any) -> _Instance:
     """Return a frozen value, or a dataclass, with other values for some of its members."""
     if not isinstance(value, Frozen):
         return dataclasses.replace(value, **changes)  # type: ignore[type-var]

@@ -15,8 +15,8 @@ if TYPE_CHECKING:
 
 __all__ = ["compared_alone", "independent", "is_uncut"]
 
-FOR_ANY = ("in", "under", "below")  # operators that hold where any of several values does
-COMPARED = ("=", *FOR_ANY)
+_FOR_ANY = ("in", "under", "below")  # operators that hold where any of several values does
+_COMPARED = ("=", *_FOR_ANY)
 
 
 def independent(listing: Listing, names: Sequence[str]) -> bool:
@@ -26,7 +26,7 @@ def independent(listing: Listing, names: Sequence[str]) -> bool:
     any of its values, and without a default; or in the order. Nothing may be cut, grouped or filled up.
     """
     question = listing.question
-    return is_uncut(listing) and all(is_alone(listing, question, name) for name in names)
+    return is_uncut(listing) and all(_is_alone(listing, question, name) for name in names)
 
 
 def is_uncut(listing: Listing) -> bool:
@@ -56,11 +56,11 @@ def compared_alone(listing: Listing, name: str) -> Compare | None:
     condition = question.where.condition
     for part in condition.parts if isinstance(condition, And) else (condition,):
         if isinstance(part, Compare) and part.values == (uses[0],) and not part.negated:
-            return part if part.operator in COMPARED else None
+            return part if part.operator in _COMPARED else None
     return None
 
 
-def is_alone(listing: Listing, question: Question, name: str) -> bool:
+def _is_alone(listing: Listing, question: Question, name: str) -> bool:
     """Say whether a parameter stands in one condition of its own, or in the order."""
     uses = [node for node in walk(question) if isinstance(node, Parameter) and node.name == name]
     rule = listing.parameters[name][0]
@@ -72,10 +72,10 @@ def is_alone(listing: Listing, question: Question, name: str) -> bool:
         return False
     condition = question.where.condition
     parts = condition.parts if isinstance(condition, And) else (condition,)
-    return any(chooses(part, uses[0], many=rule.many) for part in parts)
+    return any(_chooses(part, uses[0], many=rule.many) for part in parts)
 
 
-def chooses(part: Any, use: Parameter, *, many: bool) -> bool:
+def _chooses(part: Any, use: Parameter, *, many: bool) -> bool:
     """Say whether a condition holds for the rows that any of a parameter's values lets in."""
     if isinstance(part, Chosen):
         return part.parameter is use
@@ -83,5 +83,5 @@ def chooses(part: Any, use: Parameter, *, many: bool) -> bool:
         isinstance(part, Compare)
         and part.values == (use,)
         and not part.negated
-        and (part.operator in FOR_ANY or not many)
+        and (part.operator in _FOR_ANY or not many)
     )

@@ -30,10 +30,10 @@ def describe(site: Site, text: str | None = None) -> list[Block]:
     """
     data, view = site.dataset, site.engine.view()
     if text is None:
-        return [site_block(site), *everything(view), *listings_block(site)]
+        return [_site_block(site), *everything(view), *_listings_block(site)]
     name = text.strip()
-    listings = [listing_block(site.library.get(name))] if name in site.library.names else []
-    found = [*listings, *about(view, name), *key_blocks(name)] or found_by(view, name)
+    listings = [_listing_block(site.library.get(name))] if name in site.library.names else []
+    found = [*listings, *about(view, name), *_key_blocks(name)] or found_by(view, name)
     if found:
         return found
     names = [*data.kind_names, *data.taxonomies, *data.schema.fields, *data.schema.conditions, *data.names]
@@ -47,30 +47,30 @@ def describe(site: Site, text: str | None = None) -> list[Block]:
     )
 
 
-def listings_block(site: Site) -> list[Block]:
+def _listings_block(site: Site) -> list[Block]:
     """Return the listings of a site, a line each; nothing where it has none."""
     listings = [site.library.get(name) for name in site.library.names]
     rows = tuple((each.name, each.title, each.asks) for each in listings)
     return [Block("Listings", headings=("listing", "title", "asks"), rows=rows)] if rows else []
 
 
-def listing_block(listing: Listing) -> Block:
+def _listing_block(listing: Listing) -> Block:
     """Return what a listing is made of, each clause and setting with the listing that it comes from."""
     clauses = [
         (
             words,
-            clause_text(listing, name),
-            ", ".join(dict.fromkeys(map(origin_words, listing.clauses[name]))),
+            _clause_text(listing, name),
+            ", ".join(dict.fromkeys(map(_origin_words, listing.clauses[name]))),
         )
         for name, words in CLAUSES_OF.items()
         if name in listing.clauses
     ]
     settings = [
-        (name, setting_words(value), origin_words(origin))
+        (name, _setting_words(value), _origin_words(origin))
         for name, (value, origin) in listing.settings.items()
     ]
     parameters = [
-        (f":{name}", parameter_words(rule), origin_words(origin))
+        (f":{name}", _parameter_words(rule), _origin_words(origin))
         for name, (rule, origin) in listing.parameters.items()
     ]
     facts = [("asks", listing.asks)]
@@ -86,36 +86,36 @@ def listing_block(listing: Listing) -> Block:
     )
 
 
-def key_blocks(name: str) -> list[Block]:
+def _key_blocks(name: str) -> list[Block]:
     """Return what a key of the files that define a site means, in each table that has it."""
-    return [key_block(table, key) for table in TABLES for key in table.keys if key.name == name]
+    return [_key_block(table, key) for table in TABLES for key in table.keys if key.name == name]
 
 
-def key_block(table: Table, key: Key) -> Block:
+def _key_block(table: Table, key: Key) -> Block:
     """Return what one key means where it stands."""
     where = f"{table.header} in {table.file}" if table.header else table.file
     told = [("is", key.doc), ("takes", key.takes), ("by itself", key.by_itself), ("since", key.since)]
     return Block(f"Key {key.name} of {where}", tuple((what, text) for what, text in told if text))
 
 
-def origin_words(origin: Origin) -> str:
+def _origin_words(origin: Origin) -> str:
     """Return where something comes from."""
     return f"{origin.name} ({origin.place})"
 
 
-def clause_text(listing: Listing, name: str) -> str:
+def _clause_text(listing: Listing, name: str) -> str:
     """Return a clause as it is written, without its first words."""
     written = print_question(Question(**{name: getattr(listing.question, name)}))
     # “limit 3 per group” has its number in the middle of its words
     return written.removeprefix(CLAUSES_OF[name]).removeprefix("limit").removesuffix("per group").strip()
 
 
-def setting_words(value: object) -> str:
+def _setting_words(value: object) -> str:
     """Return a setting as people read it."""
     return ", ".join(map(str, value)) if isinstance(value, tuple) else str(value)
 
 
-def parameter_words(rule: ParameterRule) -> str:
+def _parameter_words(rule: ParameterRule) -> str:
     """Return what a parameter takes, what it is without a value, and what becomes of it when absent."""
     words = [describe_type(rule.type)] if rule.type else []
     words += [f"one of {', '.join(rule.words)}"] if rule.words else []
@@ -125,7 +125,7 @@ def parameter_words(rule: ParameterRule) -> str:
     return "; ".join(words)
 
 
-def site_block(site: Site) -> Block:
+def _site_block(site: Site) -> Block:
     """Return what a site is: where, when, from which sources, with how many problems."""
     made, data = site.definition, site.dataset
     now = f"{to_minute(from_instant(site.clock.now, site.clock.zone))} {site.clock.zone.key}"

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 __all__ = ["HERE", "texts_of", "with_here"]
 
 HERE = "here"
-GIVEN = Place(f"--with {HERE}")
+_GIVEN = Place(f"--with {HERE}")
 
 
 def with_here(
@@ -36,14 +36,14 @@ def with_here(
     A field that the row has not has no value. Raises QuestionError for a name that is nobody's.
     """
     names = [text for text in given.get(HERE, ()) if text]
-    wanted = [name for name in asked_of_here(site, listing) if name not in given]
+    wanted = [name for name in _asked_of_here(site, listing) if name not in given]
     if len(names) != 1 or not wanted:
         return given
     found = dict(given)
     data = site.dataset
-    called = list(rows_called(site, names[0]))
+    called = list(_rows_called(site, names[0]))
     if not called:
-        raise QuestionError(listing.text, [unknown(site, names[0])])
+        raise QuestionError(listing.text, [_unknown(site, names[0])])
     for subject, row in called[:1]:
         kinds = () if subject.is_terms else (data.kind_of(row),)
         fields = Fields(data, kinds, subject)
@@ -57,16 +57,16 @@ def with_here(
     return found
 
 
-def unknown(site: Site, name: str) -> Problem:
+def _unknown(site: Site, name: str) -> Problem:
     """Return the problem of a name that is neither an entry's nor a term's."""
     data = site.dataset
     ids = data.entries_called(name)
     near = data.entries_near(name, "", site.clock.now)
     problem = several_entries(name, ids) if ids else unknown_entry(name, "entry or term", near)
-    return replace(problem, place=GIVEN)
+    return replace(problem, place=_GIVEN)
 
 
-def asked_of_here(site: Site, listing: Listing) -> list[str]:
+def _asked_of_here(site: Site, listing: Listing) -> list[str]:
     """Return the fields of the page's row that a listing asks for, and the listings that it names."""
     waiting, seen, found = [listing], {listing.name}, dict[str, None]()
     for each in waiting:  # which grows on the way
@@ -80,7 +80,7 @@ def asked_of_here(site: Site, listing: Listing) -> list[str]:
     return list(found)
 
 
-def rows_called(site: Site, name: str) -> Iterator[tuple[Subject, int]]:
+def _rows_called(site: Site, name: str) -> Iterator[tuple[Subject, int]]:
     """Yield the entry of a name, then the terms, each with what it is; only what is meant for certain."""
     rows = site.dataset.find_entry(name)
     if len(rows) == 1:

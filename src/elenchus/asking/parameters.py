@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 __all__ = ["absent_choice", "ground", "settled"]
 
 
-class SiteListings(Frozen):
+class _SiteListings(Frozen):
     """The listings of a site, as the check of a question asks for them."""
 
     site: Site
@@ -44,7 +44,7 @@ class SiteListings(Frozen):
 
 def ground(site: Site) -> Ground:
     """Return what the questions of a site are checked against."""
-    return Ground(site.dataset, site.clock, site.definition.seed, SiteListings(site))
+    return Ground(site.dataset, site.clock, site.definition.seed, _SiteListings(site))
 
 
 def settled(site: Site, listing: Listing, given: Mapping[str, Sequence[str]]) -> Asked:
@@ -54,7 +54,7 @@ def settled(site: Site, listing: Listing, given: Mapping[str, Sequence[str]]) ->
     given. What the page gives (``here`` and ``here.FIELD``) may be given without being asked for.
     """
     here = {name: texts for name, texts in given.items() if name.split(".")[0] == HERE}
-    values = Values(site, listing)
+    values = _Values(site, listing)
     for name, texts in given.items():
         found = [text for text in texts if text]
         if found and (name in values.asked or name not in here):
@@ -77,7 +77,7 @@ def settled(site: Site, listing: Listing, given: Mapping[str, Sequence[str]]) ->
 
 
 @dataclass
-class Values:
+class _Values:
     """Values for the parameters of one listing, as they are given one after the other."""
 
     site: Site

@@ -37,12 +37,12 @@ if TYPE_CHECKING:
     from elenchus.site.listings import ParameterRule
     from elenchus.site.site import Site
 
-    Values = Mapping[str, Sequence[str]]
+    _Values = Mapping[str, Sequence[str]]
 
 __all__ = ["Query", "listing_named", "resolved"]
 
-TRIED = Place("--try")
-LONGEST_NAME = 100
+_TRIED = Place("--try")
+_LONGEST_NAME = 100
 
 
 @dataclass(frozen=True)
@@ -55,12 +55,12 @@ class Query:
 
     site: Site
     listing: Listing
-    given: Values = field(default_factory=dict)
+    given: _Values = field(default_factory=dict)
     show: tuple[str, ...] = ()
     without: tuple[str, ...] = ()
 
     @classmethod
-    def of(cls, site: Site, text: str, given: Values | None = None, changes: str = "") -> Query:
+    def of(cls, site: Site, text: str, given: _Values | None = None, changes: str = "") -> Query:
         """Return what a name or a text asks, as somebody types it: ``here`` may be an entry or a term.
 
         Raises NoSuchName for a listing that there is not, QuestionError.
@@ -94,7 +94,7 @@ class Query:
             else each
             for each in named
         ]
-        has_place = listing.name or listing.place != TRIED
+        has_place = listing.name or listing.place != _TRIED
         return [listing.located(problem) for problem in told] if has_place else told
 
     @cached_property
@@ -148,7 +148,7 @@ class Query:
 
     # Other values
 
-    def given_also(self, given: Values) -> Query:
+    def given_also(self, given: _Values) -> Query:
         """Return the query with other values for some of its parameters."""
         return replace(self, given={**self.given, **given})
 
@@ -182,7 +182,7 @@ class Query:
             return {}
         others = parts(first.plan.condition)
         own = [each for each in others if isinstance(each, Test) and each.span == node.span]
-        if len(own) != 1 or not same_values(own[0].field.type, rule.type):
+        if len(own) != 1 or not _same_values(own[0].field.type, rule.type):
             return {}
         test = own[0]
         others = [each for each in others if each is not test]
@@ -196,14 +196,14 @@ class Query:
         return dict(zip(values, found, strict=True))
 
 
-def same_values(asked: FieldType, declared: FieldType) -> bool:
+def _same_values(asked: FieldType, declared: FieldType) -> bool:
     """Say whether all values that a parameter can have are values of the field that it is compared with."""
     same = asked.type is declared.type and asked.taxonomy == declared.taxonomy
     return same and asked.kind in ("", declared.kind)
 
 
 def resolved(
-    site: Site, text: str, changes: str = "", *, comments: bool = False, place: Place = TRIED
+    site: Site, text: str, changes: str = "", *, comments: bool = False, place: Place = _TRIED
 ) -> Listing:
     """Return the listing that a text names, or the question that it is, with changes from a place.
 
@@ -211,15 +211,15 @@ def resolved(
     the changes cannot be read.
     """
     word = text.strip()
-    is_name = len(word) <= LONGEST_NAME and can_be_called(word)
+    is_name = len(word) <= _LONGEST_NAME and can_be_called(word)
     is_name = is_name and (not is_keyword(word) or word in site.library.names)
-    found = listing_named(site, word) if is_name else written(text, comments=comments, place=place)
+    found = listing_named(site, word) if is_name else _written(text, comments=comments, place=place)
     if not changes:
         return found
     wrong = read_changes(changes)[1]
     if wrong:
         located = [replace(each, place=each.place or place) for each in wrong]
-        raise QuestionError(changes, located if place != TRIED else wrong)
+        raise QuestionError(changes, located if place != _TRIED else wrong)
     rule = ListingRule(found.name, place, ask=changes, lines={"ask": place})
     return changed_by(found, rule)
 
@@ -234,7 +234,7 @@ def listing_named(site: Site, name: str) -> Listing:
     raise NoSuchName([Problem("unknown-listing", f"there is no listing {quoted(name)}", hint, near=near)])
 
 
-def written(text: str, *, comments: bool, place: Place) -> Listing:
+def _written(text: str, *, comments: bool, place: Place) -> Listing:
     """Return a question without a name."""
     question, problems = read(text, comments=comments)
     return Listing("", place, text, question, problems=tuple(problems))

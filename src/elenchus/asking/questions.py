@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from elenchus.plan.explanation import Explanation, Verdict
     from elenchus.site.site import Site
 
-    Values = Mapping[str, str | Sequence[str]]
+    _Values = Mapping[str, str | Sequence[str]]
 
 __all__ = ["ask", "why", "why_entry"]
 
@@ -28,7 +28,7 @@ def ask(
     question: str,
     *,
     page: int | str = 1,
-    given: Values | None = None,
+    given: _Values | None = None,
     changes: str = "",
     as_if: int = 0,
 ) -> Answer:
@@ -40,46 +40,46 @@ def ask(
     Raises QuestionError with every problem of form and meaning at once, NoSuchName for a listing that
     there is not, NoSuchPage for a page outside 1 … pages, SiteError when the content cannot be read.
     """
-    with as_given(given):
-        query = Query.of(site, question, several(given), changes)
+    with _as_given(given):
+        query = Query.of(site, question, _several(given), changes)
         return (with_more(query, as_if) if as_if else query).answer(page)
 
 
-def why(site: Site, question: str, *, given: Values | None = None, changes: str = "") -> Explanation:
+def why(site: Site, question: str, *, given: _Values | None = None, changes: str = "") -> Explanation:
     """Return why the answer to a question or a listing is as it is: what each step leaves and removes.
 
     Raises QuestionError, NoSuchName, SiteError.
     """
-    with as_given(given):
-        return Query.of(site, question, several(given), changes).explanation()
+    with _as_given(given):
+        return Query.of(site, question, _several(given), changes).explanation()
 
 
 def why_entry(
-    site: Site, question: str, name: str, *, given: Values | None = None, changes: str = ""
+    site: Site, question: str, name: str, *, given: _Values | None = None, changes: str = ""
 ) -> Verdict:
     """Return what becomes of one entry (or term, where the rows are terms) in the answer to a question.
 
     ``name`` is an id, a slug or kind/slug. Raises NoSuchName, QuestionError, SiteError.
     """
-    with as_given(given):
-        return Query.of(site, question, several(given), changes).verdict(name)
+    with _as_given(given):
+        return Query.of(site, question, _several(given), changes).verdict(name)
 
 
-def several(given: Values | None) -> dict[str, Sequence[str]]:
+def _several(given: _Values | None) -> dict[str, Sequence[str]]:
     """Return given values as lists."""
     return {name: [value] if isinstance(value, str) else value for name, value in (given or {}).items()}
 
 
 @contextmanager
-def as_given(given: Values | None) -> Iterator[None]:
+def _as_given(given: _Values | None) -> Iterator[None]:
     """Let problems of values that somebody gives stand at those values, in what is raised meanwhile."""
     try:
         yield
     except QuestionError as error:
-        raise QuestionError(error.text, [at_value(each, given or {}) for each in error.problems]) from None
+        raise QuestionError(error.text, [_at_value(each, given or {}) for each in error.problems]) from None
 
 
-def at_value(problem: Problem, given: Values) -> Problem:
+def _at_value(problem: Problem, given: _Values) -> Problem:
     """Return a problem of a value that was given for a parameter as one of that value.
 
     It stands where the parameter does, and nothing is wrong there.

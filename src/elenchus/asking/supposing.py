@@ -19,9 +19,9 @@ if TYPE_CHECKING:
 
 __all__ = ["with_more"]
 
-MOST = 1_000
-SECOND = 1_000_000
-FIXED = ("id", "slug", "date", "address")  # what each of them must have for itself
+_MOST = 1_000
+_SECOND = 1_000_000
+_FIXED = ("id", "slug", "date", "address")  # what each of them must have for itself
 
 
 def with_more(query: Query, count: int) -> Query:
@@ -33,42 +33,42 @@ def with_more(query: Query, count: int) -> Query:
     """
     plan, site = query.plan, query.site
     if plan.subject.is_terms:
-        raise impossible("only entries can be added as if, and these rows are terms")
+        raise _impossible("only entries can be added as if, and these rows are terms")
     matching = site.engine.matching(plan)  # the newest first
     if not matching:
-        raise impossible("no entry matches, so there is none to make others from", "Ask for what has one.")
-    count, pattern = min(count, MOST), matching[0]
+        raise _impossible("no entry matches, so there is none to make others from", "Ask for what has one.")
+    count, pattern = min(count, _MOST), matching[0]
     found = site
-    for first, own_titles in product(starts(site, pattern, count), (True, False)):
-        found = site.with_entries(copies(site, pattern, count, first, own_titles=own_titles))
-        if set(names(count)) <= set(found.engine.matching(plan)):
+    for first, own_titles in product(_starts(site, pattern, count), (True, False)):
+        found = site.with_entries(_copies(site, pattern, count, first, own_titles=own_titles))
+        if set(_names(count)) <= set(found.engine.matching(plan)):
             return replace(query, site=found)
-    verdict = found.engine.judge(plan, names(count)[0])
+    verdict = found.engine.judge(plan, _names(count)[0])
     against = "; ".join(each.words for each in verdict.findings if not each.holds and not each.depth)
     message = f"no further entry could match: {against or verdict.cut or 'the question names its entries'}"
-    raise impossible(message, "Ask without that to see what more entries would do.")
+    raise _impossible(message, "Ask without that to see what more entries would do.")
 
 
-def impossible(message: str, hint: str = "") -> NoSuchName:
+def _impossible(message: str, hint: str = "") -> NoSuchName:
     """Return the error of entries that cannot be made up."""
     return NoSuchName([Problem("nothing-as-if", message, hint)])
 
 
-def starts(site: Site, pattern: str, count: int) -> Iterator[int]:
+def _starts(site: Site, pattern: str, count: int) -> Iterator[int]:
     """Yield the instants of the entries, each a second newer than the next: now, or its own."""
-    yield site.clock.now - (count - 1) * SECOND
+    yield site.clock.now - (count - 1) * _SECOND
     dated = int(site.dataset.entries.opens[site.dataset.rows_of_ids[pattern]])
-    yield max(dated, 0) + SECOND
+    yield max(dated, 0) + _SECOND
     yield max(dated, 0)
 
 
-def copies(site: Site, pattern: str, count: int, moment: int, *, own_titles: bool) -> list[Record]:
+def _copies(site: Site, pattern: str, count: int, moment: int, *, own_titles: bool) -> list[Record]:
     """Return entries like one, the last at an instant, each a second newer than the next."""
     record = next(each for each in site.content.written[0] if identity(each).id == pattern)
-    kept = {key: raw for key, raw in record.values.items() if key not in FIXED}
+    kept = {key: raw for key, raw in record.values.items() if key not in _FIXED}
     found = []
-    for number, made_id in enumerate(names(count), start=1):
-        date = from_instant(moment + (count - number) * SECOND, site.clock.zone)
+    for number, made_id in enumerate(_names(count), start=1):
+        date = from_instant(moment + (count - number) * _SECOND, site.clock.zone)
         values = {**kept, "id": Raw(made_id), "date": Raw(date.isoformat())}
         if own_titles:
             values["title"] = Raw(f"As if {number}")
@@ -79,6 +79,6 @@ def copies(site: Site, pattern: str, count: int, moment: int, *, own_titles: boo
     return found
 
 
-def names(count: int) -> list[str]:
+def _names(count: int) -> list[str]:
     """Return the ids of the added entries, the newest first."""
     return [f"as-if-{number}" for number in range(1, count + 1)]

@@ -17,20 +17,20 @@ if TYPE_CHECKING:
 __all__ = ["page_problems"]
 
 
-def address_problems(book: Book, pages_of: Mapping[str, int]) -> Iterator[Problem]:
+def _address_problems(book: Book, pages_of: Mapping[str, int]) -> Iterator[Problem]:
     """Yield what is wrong with all addresses; ``pages_of`` tells for how many pages each goes on."""
     files: dict[str, list[Page]] = defaultdict(list)
     for page in book.pages:
         reason = unsafe(page.path)
         if reason:
             hint = "Fix the slug in the content, or the path of the page."
-            message = f"{named(page)} cannot be written: {reason}"
+            message = f"{_named(page)} cannot be written: {reason}"
             yield Problem("unsafe-path", message, hint, place=page.rule.at("address"))
         else:
             files[file_of(page.path)].append(page)
     for file, pages in files.items():
         if len(pages) > 1:
-            message = f"{quoted(address_of(file))} is the address of {listed(pages)}"
+            message = f"{quoted(address_of(file))} is the address of {_listed(pages)}"
             yield Problem(
                 "duplicate-address",
                 message,
@@ -38,28 +38,28 @@ def address_problems(book: Book, pages_of: Mapping[str, int]) -> Iterator[Proble
                 place=pages[-1].rule.at("address"),
             )
     firsts = {file: pages[0] for file, pages in files.items()}
-    yield from shadows(firsts, pages_of)
-    yield from alike(firsts)
-    yield from strays(book)
+    yield from _shadows(firsts, pages_of)
+    yield from _alike(firsts)
+    yield from _strays(book)
 
 
 def page_problems(book: Book, pages_of: Mapping[str, int]) -> list[Problem]:
     """Return what is wrong with the files of pages, in making them, and with their addresses."""
     in_sets = [problem for name in book.rules for problem in book.of(name).problems]
-    return [*book.site.pages.problems, *in_sets, *address_problems(book, pages_of)]
+    return [*book.site.pages.problems, *in_sets, *_address_problems(book, pages_of)]
 
 
-def named(page: Page) -> str:
+def _named(page: Page) -> str:
     """Return what messages call a page."""
     return f"the page {page.rule.name}" + (f" for {page.here.name}" if page.here else "")
 
 
-def listed(pages: Sequence[Page]) -> str:
+def _listed(pages: Sequence[Page]) -> str:
     """Return several pages in words."""
-    return " and of ".join(named(page) for page in pages)
+    return " and of ".join(_named(page) for page in pages)
 
 
-def shadows(files: Mapping[str, Page], pages_of: Mapping[str, int]) -> Iterator[Problem]:
+def _shadows(files: Mapping[str, Page], pages_of: Mapping[str, int]) -> Iterator[Problem]:
     """Yield pages whose file is a folder of another, and later pages that hide a page."""
     folders: dict[str, Page] = {}
     for file, page in files.items():
@@ -69,7 +69,7 @@ def shadows(files: Mapping[str, Page], pages_of: Mapping[str, int]) -> Iterator[
     for file, page in files.items():
         if file in folders:
             message = (
-                f"{named(page)} is the file {quoted(file)}, which {named(folders[file])} needs as a folder"
+                f"{_named(page)} is the file {quoted(file)}, which {_named(folders[file])} needs as a folder"
             )
             yield Problem(
                 "shadowed-page", message, "End its path with a slash.", place=page.rule.at("address")
@@ -78,7 +78,7 @@ def shadows(files: Mapping[str, Page], pages_of: Mapping[str, int]) -> Iterator[
         for number in range(2, pages_of.get(page.path, 1) + 1):
             hidden = files.get(file_of(later_page(page.path, number)))
             if hidden:
-                message = f"page {number} of {named(page)} stands where {named(hidden)} does"
+                message = f"page {number} of {_named(page)} stands where {_named(hidden)} does"
                 yield Problem(
                     "shadowed-page",
                     message,
@@ -87,7 +87,7 @@ def shadows(files: Mapping[str, Page], pages_of: Mapping[str, int]) -> Iterator[
                 )
 
 
-def alike(files: Mapping[str, Page]) -> Iterator[Problem]:
+def _alike(files: Mapping[str, Page]) -> Iterator[Problem]:
     """Yield addresses that differ only by case or by zeros before a number."""
     groups: dict[str, list[str]] = defaultdict(list)
     for file in files:
@@ -100,7 +100,7 @@ def alike(files: Mapping[str, Page]) -> Iterator[Problem]:
             yield Problem("near-address", message, hint, place=files[found[-1]].rule.at("address"))
 
 
-def strays(book: Book) -> Iterator[Problem]:
+def _strays(book: Book) -> Iterator[Problem]:
     """Yield rows with two pages, and rows whose page is not where their kind or taxonomy says.
 
     What is so for a whole set of pages is reported once.
@@ -116,16 +116,16 @@ def strays(book: Book) -> Iterator[Problem]:
     for rows in doubled.values():
         name, pages = rows[0]
         addresses = " and ".join(quoted(page.address) for page in pages)
-        message = f"{name} has two pages, {addresses}{others(len(rows))}; links lead to the first"
+        message = f"{name} has two pages, {addresses}{_others(len(rows))}; links lead to the first"
         hint = "Keep one of the page sets for it."
         yield Problem("two-addresses", message, hint, place=pages[1].rule.place)
     for found in moved.values():
         name, page, own = found[0]
         message = f"{name} has its page at {quoted(page.address)} and its address is {quoted(own)}"
         hint = "Leave the path of the page set out, and it follows the address."
-        yield Problem("two-addresses", message + others(len(found)), hint, place=page.rule.at("address"))
+        yield Problem("two-addresses", message + _others(len(found)), hint, place=page.rule.at("address"))
 
 
-def others(count: int) -> str:
+def _others(count: int) -> str:
     """Return how many more rows there are like the one that is named."""
     return f", and so have {count - 1} more" if count > 1 else ""

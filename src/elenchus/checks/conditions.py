@@ -29,32 +29,32 @@ if TYPE_CHECKING:
 
 __all__ = ["find"]
 
-PARAMETER = re.compile(r":[^\W\d]")
-BARE = ("date", "updated", "expires")
-BEYOND = "\U0010ffff"  # after every slug: paths compare step by step, so that a subtree is one range
+_PARAMETER = re.compile(r":[^\W\d]")
+_BARE = ("date", "updated", "expires")
+_BEYOND = "\U0010ffff"  # after every slug: paths compare step by step, so that a subtree is one range
 
 
 def find(survey: Survey) -> Iterator[Problem]:
     """Yield what is wrong with the questions of listings, sections and page sets, or odd about them."""
-    yield from named_conditions(survey)
+    yield from _named_conditions(survey)
     for listing in survey.listings:
         yield from survey.problems(listing)
-        yield from asked(survey, listing, survey.plan(listing))
+        yield from _asked(survey, listing, survey.plan(listing))
     for listing, plan in survey.questions:
-        yield from asked(survey, listing, plan)
+        yield from _asked(survey, listing, plan)
 
 
-def asked(survey: Survey, listing: Listing, plan: Plan | None) -> Iterator[Problem]:
+def _asked(survey: Survey, listing: Listing, plan: Plan | None) -> Iterator[Problem]:
     """Yield what is odd about one question."""
-    found = list(bare_orders(listing))
+    found = list(_bare_orders(listing))
     if plan:
-        found += (*plan.notices, *idle(plan.condition), *cuts(listing, plan))
-        today = (*never_met(survey, plan), *inner_terms(survey, plan))
-        found += (problem for problem in today if not is_given(listing, problem))
+        found += (*plan.notices, *_idle(plan.condition), *_cuts(listing, plan))
+        today = (*_never_met(survey, plan), *_inner_terms(survey, plan))
+        found += (problem for problem in today if not _is_given(listing, problem))
     yield from (listing.located(problem) for problem in found)
 
 
-def named_conditions(survey: Survey) -> Iterator[Problem]:
+def _named_conditions(survey: Survey) -> Iterator[Problem]:
     """Yield what is wrong with the conditions to which the site gives names, used or not."""
     conditions = survey.site.definition.schema.conditions
     if not conditions:
@@ -68,19 +68,19 @@ def named_conditions(survey: Survey) -> Iterator[Problem]:
                 yield replace(problem, span=None, place=file.place(("conditions", name)))
 
 
-def is_given(listing: Listing, problem: Problem) -> bool:
+def _is_given(listing: Listing, problem: Problem) -> bool:
     """Say whether a condition depends on a parameter: with another value it is another one."""
     span = problem.span
-    return bool(span and PARAMETER.search(listing.text[span.start : span.end]))
+    return bool(span and _PARAMETER.search(listing.text[span.start : span.end]))
 
 
-def bare_orders(listing: Listing) -> Iterator[Problem]:
+def _bare_orders(listing: Listing) -> Iterator[Problem]:
     """Yield orders by a date that do not say which way."""
     for key in listing.question.order.keys if listing.question.order else ():
         written = listing.text[key.span.start : key.span.end]
         if (
             key.path
-            and key.path.names[-1] in BARE
+            and key.path.names[-1] in _BARE
             and not re.search(r"\b(asc|desc)\b", written, re.IGNORECASE)
         ):
             name = ".".join(key.path.names)
@@ -90,7 +90,7 @@ def bare_orders(listing: Listing) -> Iterator[Problem]:
             yield Problem("bare-date-order", message, hint, span=key.span)
 
 
-def cuts(listing: Listing, plan: Plan) -> Iterator[Problem]:
+def _cuts(listing: Listing, plan: Plan) -> Iterator[Problem]:
     """Yield clauses that cut nothing off."""
     clause = listing.question.per_page
     if (
@@ -104,22 +104,22 @@ def cuts(listing: Listing, plan: Plan) -> Iterator[Problem]:
         yield Problem("idle-setting", message, "Leave one of the two out.", span=clause.span)
 
 
-def idle(condition: Condition | None) -> Iterator[Problem]:
+def _idle(condition: Condition | None) -> Iterator[Problem]:
     """Yield conditions that never matter, because another one beside them says as much or more."""
     match condition:
         case AllOf() | AnyOf():
             joined = "and" if isinstance(condition, AllOf) else "or"
             for one, other in combinations(condition.parts, 2):
-                yield from idle_pair(one, other, joined)
+                yield from _idle_pair(one, other, joined)
             for part in condition.parts:
-                yield from idle(part)
+                yield from _idle(part)
         case Negation():
-            yield from idle(condition.part)
+            yield from _idle(condition.part)
         case _:
             return
 
 
-def idle_pair(one: Condition, other: Condition, joined: str) -> Iterator[Problem]:
+def _idle_pair(one: Condition, other: Condition, joined: str) -> Iterator[Problem]:
     """Yield the one of two conditions that never matters beside the other."""
     if not (isinstance(one, Test) and isinstance(other, Test)) or one.field != other.field:
         return
@@ -127,39 +127,39 @@ def idle_pair(one: Condition, other: Condition, joined: str) -> Iterator[Problem
         message = f"“{condition_words(one)}” is asked twice"
         yield Problem("idle-condition", message, "Keep one of them.", span=other.span)
         return
-    first, second = reach(one), reach(other)
+    first, second = _reach(one), _reach(other)
     if first is None or second is None:
         return
     wide = joined == "and"
     for mine, its, test, beside in ((first, second, one, other), (second, first, other, one)):
-        if (inside(its, mine) if wide else inside(mine, its)) and not (
-            inside(mine, its) and inside(its, mine)
+        if (_inside(its, mine) if wide else _inside(mine, its)) and not (
+            _inside(mine, its) and _inside(its, mine)
         ):
             why = "which asks for more" if wide else "which lets more in"
             message = f"“{condition_words(test)}” never matters beside “{condition_words(beside)}”, {why}"
             yield Problem("idle-condition", message, "Leave it out.", span=test.span)
 
 
-def reach(test: Test) -> list[Range] | None:
+def _reach(test: Test) -> list[Range] | None:
     """Return the ranges of values that meet a comparison; None where it is not about ranges."""
     if test.negated:
         return None
     if test.operator in ("under", "below") and all(isinstance(value, TermValue) for value in test.values):
         after = int(test.operator == "below")  # the term itself is not below itself
         return [
-            ((1, value.path, after), (1, (*value.path, BEYOND), 0))
+            ((1, value.path, after), (1, (*value.path, _BEYOND), 0))
             for value in test.values
             if isinstance(value, TermValue)
         ]
     return ranges_of(test)
 
 
-def inside(inner: Sequence[Range], outer: Sequence[Range]) -> bool:
+def _inside(inner: Sequence[Range], outer: Sequence[Range]) -> bool:
     """Say whether each range lies within one of some others."""
     return all(any(low <= one[0] and one[1] <= high for low, high in outer) for one in inner)
 
 
-def never_met(survey: Survey, plan: Plan) -> Iterator[Problem]:
+def _never_met(survey: Survey, plan: Plan) -> Iterator[Problem]:
     """Yield the conditions that no row meets, whatever the others say."""
     stages = survey.site.engine.select(plan)
     asked = int(stages.asked.sum())
@@ -171,7 +171,7 @@ def never_met(survey: Survey, plan: Plan) -> Iterator[Problem]:
             yield Problem("never-met", message, "elenchus why shows what each condition leaves.", span=span)
 
 
-def inner_terms(survey: Survey, plan: Plan) -> Iterator[Problem]:
+def _inner_terms(survey: Survey, plan: Plan) -> Iterator[Problem]:
     """Yield comparisons with a term that has others below it, where those would add rows."""
     stages = survey.site.engine.select(plan)
     for part in parts(plan.condition):

@@ -28,20 +28,20 @@ if TYPE_CHECKING:
 
 __all__ = ["find"]
 
-FEW = 4
-FEWEST_SIGNS = 1_000  # characters of a text that could have too many brackets
-FEWEST = 4  # entries of a kind from which on a habit can be seen
-HABIT = 0.75  # of a kind's entries that have a term, so that those without one are remarkable
-SHORTEST = 6  # letters of terms whose spellings can be nearly the same
-MOST_ALIKE = 40  # terms that share a form
-NUMBER = re.compile(r"\s*[+-]?\d+([.,]\d+)?\s*")
-DATE = re.compile(r"\s*\d{4}-\d{2}-\d{2}([T ]\d{2}:\d{2}.*)?\s*")
+_FEW = 4
+_FEWEST_SIGNS = 1_000  # characters of a text that could have too many brackets
+_FEWEST = 4  # entries of a kind from which on a habit can be seen
+_HABIT = 0.75  # of a kind's entries that have a term, so that those without one are remarkable
+_SHORTEST = 6  # letters of terms whose spellings can be nearly the same
+_MOST_ALIKE = 40  # terms that share a form
+_NUMBER = re.compile(r"\s*[+-]?\d+([.,]\d+)?\s*")
+_DATE = re.compile(r"\s*\d{4}-\d{2}-\d{2}([T ]\d{2}:\d{2}.*)?\s*")
 # Dates that no declared type reads: 5.3.2024, 05/03/2024, March 5, 2024, 5 mars 2024.
-OTHER_DATE = re.compile(
+_OTHER_DATE = re.compile(
     r"\s*(\d{1,4}[./-]\d{1,2}[./-]\d{1,4}|[^\W\d]+\.? \d{1,2},? \d{4}|\d{1,2}\.? [^\W\d]+\.?,? \d{4})\s*"
 )
 # Keys by which other programs keep entries back, whatever their separators.
-LIKE_FLAGS = frozenset(
+_LIKE_FLAGS = frozenset(
     [
         "active",
         "archived",
@@ -77,31 +77,31 @@ def find(survey: Survey) -> Iterator[Problem]:
     data, view = survey.site.dataset, survey.site.engine.view()
     yield from data.problems
     yield from data.notes
-    yield from statuses(data, view)
-    yield from twice(data, view)
-    yield from hidden_references(data, view)
-    yield from numbers_as_text(data)
-    yield from like_flags(data)
-    yield from titles_from_names(data)
-    yield from unread_bodies(data)
-    yield from without_words(data, view)
+    yield from _statuses(data, view)
+    yield from _twice(data, view)
+    yield from _hidden_references(data, view)
+    yield from _numbers_as_text(data)
+    yield from _like_flags(data)
+    yield from _titles_from_names(data)
+    yield from _unread_bodies(data)
+    yield from _without_words(data, view)
     for taxonomy in data.taxonomies.values():
-        yield from near_duplicates(data, taxonomy)
-        yield from without_term(data, view, taxonomy)
+        yield from _near_duplicates(data, taxonomy)
+        yield from _without_term(data, view, taxonomy)
 
 
-def place_of(data: Dataset, row: int) -> Place:
+def _place_of(data: Dataset, row: int) -> Place:
     """Return the file of an entry."""
     return Place(str(data.texts("source").item(row)))
 
 
-def some(data: Dataset, rows: Sequence[int]) -> str:
+def _some(data: Dataset, rows: Sequence[int]) -> str:
     """Return the ids of some rows, the first few by name."""
-    names = ", ".join(data.entries.ids[row] for row in rows[:FEW])
-    return names + (f" and {len(rows) - FEW} more" if len(rows) > FEW else "")
+    names = ", ".join(data.entries.ids[row] for row in rows[:_FEW])
+    return names + (f" and {len(rows) - _FEW} more" if len(rows) > _FEW else "")
 
 
-def statuses(data: Dataset, view: View) -> Iterator[Problem]:
+def _statuses(data: Dataset, view: View) -> Iterator[Problem]:
     """Yield entries that say “published” and are not yet, and those that say “scheduled” and are public."""
     status, dates = data.statuses, data.dates("date")
     ahead = dates.valid & (dates.keys > view.now)
@@ -111,18 +111,18 @@ def statuses(data: Dataset, view: View) -> Iterator[Problem]:
         message = f"{data.entries.ids[row]} says published, and is not public before {day}"
         cure = Edit(data.entries.ids[row], "status", "=", "scheduled")
         hint = "Say scheduled, if that is meant."
-        yield Problem("published-ahead", message, hint, place=place_of(data, row), cure=cure)
+        yield Problem("published-ahead", message, hint, place=_place_of(data, row), cure=cure)
     for row in np.flatnonzero(says["scheduled"] & dates.valid & ~ahead).tolist():
         day = to_minute(from_instant(int(dates.keys[row]), data.zone))
         message = f"{data.entries.ids[row]} says scheduled, and is public since {day}"
         cure = Edit(data.entries.ids[row], "status", "=", "published")
-        yield Problem("scheduled-past", message, "Say published.", place=place_of(data, row), cure=cure)
+        yield Problem("scheduled-past", message, "Say published.", place=_place_of(data, row), cure=cure)
     for row in np.flatnonzero(says["scheduled"] & ~dates.valid).tolist():
         message = f"{data.entries.ids[row]} is scheduled without a date, so it never becomes public"
-        yield Problem("scheduled-never", message, "Give it a date.", place=place_of(data, row))
+        yield Problem("scheduled-never", message, "Give it a date.", place=_place_of(data, row))
 
 
-def twice(data: Dataset, view: View) -> Iterator[Problem]:
+def _twice(data: Dataset, view: View) -> Iterator[Problem]:
     """Yield entries of one kind that share a slug or a title."""
     for what, column in (("slug", data.texts("slug")), ("title", view.titles)):
         found: dict[tuple[int, str], list[int]] = defaultdict(list)
@@ -133,12 +133,12 @@ def twice(data: Dataset, view: View) -> Iterator[Problem]:
         for rows in found.values():
             if len(rows) > 1:
                 text = str(column.item(rows[0]))
-                message = f"{some(data, rows)} have the same {what}, {quoted(text)}"
+                message = f"{_some(data, rows)} have the same {what}, {quoted(text)}"
                 hint = f"Give one of them another {what}."
-                yield Problem(f"duplicate-{what}", message, hint, place=place_of(data, rows[-1]))
+                yield Problem(f"duplicate-{what}", message, hint, place=_place_of(data, rows[-1]))
 
 
-def hidden_references(data: Dataset, view: View) -> Iterator[Problem]:
+def _hidden_references(data: Dataset, view: View) -> Iterator[Problem]:
     """Yield public entries that refer to one that is not public."""
     for (name, kind), column in data.entries.columns.items():
         if kind.type is not Type.ENTRY:
@@ -151,50 +151,50 @@ def hidden_references(data: Dataset, view: View) -> Iterator[Problem]:
                 row = int(owners[at])
                 message = f"{data.entries.ids[row]}: its {name}, {data.entries.ids[target]}, is not public"
                 hint = "Visitors see it as missing until that is published."
-                yield Problem("reference-to-hidden", message, hint, place=place_of(data, row))
+                yield Problem("reference-to-hidden", message, hint, place=_place_of(data, row))
 
 
-def numbers_as_text(data: Dataset) -> Iterator[Problem]:
+def _numbers_as_text(data: Dataset) -> Iterator[Problem]:
     """Yield text fields all of whose values are numbers, or dates."""
     seen: set[tuple[str, object]] = set()
     for kind in data.kind_names:
         for name, field in data.schema.kinds[kind].fields.items():
             if field.type.type is Type.TEXT and (name, field.type) not in seen:
                 seen.add((name, field.type))
-                yield from as_text(data, kind, field)
+                yield from _as_text(data, kind, field)
 
 
-def as_text(data: Dataset, kind: str, field: Field) -> Iterator[Problem]:
+def _as_text(data: Dataset, kind: str, field: Field) -> Iterator[Problem]:
     """Yield a text field of a kind whose values are all numbers, or all dates."""
     column = data.entries.columns[field.name, field.type]
     single = column.elements if isinstance(column, Lists) else column
     if not isinstance(single, Texts):
         return
     texts = [str(text) for text in single.shown[np.flatnonzero(single.valid)].tolist()]
-    for pattern, code, what, types in SHAPES:
+    for pattern, code, what, types in _SHAPES:
         if len(texts) > 1 and all(pattern.fullmatch(text) for text in texts):
             message = f"{field.name} of {kind} is text, and each of its {len(texts)} values is {what}"
             hint = f'Declare it: {field.name} = {{ type = "{types}" }} in [kinds.{kind}.fields].'
             if not types:
                 hint = "Write them as 2026-05-18, and declare the field as a date."
             row = int(np.flatnonzero(column.valid)[0])
-            yield Problem(code, message, hint, place=place_of(data, row))
+            yield Problem(code, message, hint, place=_place_of(data, row))
             return
 
 
-SHAPES = (
-    (NUMBER, "number-as-text", "a number", "number"),
-    (DATE, "date-as-text", "a date", "date"),
-    (OTHER_DATE, "date-as-text", "a date of another form", ""),
+_SHAPES = (
+    (_NUMBER, "number-as-text", "a number", "number"),
+    (_DATE, "date-as-text", "a date", "date"),
+    (_OTHER_DATE, "date-as-text", "a date of another form", ""),
 )
 
 
-def like_flags(data: Dataset) -> Iterator[Problem]:
+def _like_flags(data: Dataset) -> Iterator[Problem]:
     """Yield fields that say yes or no under a name that sounds as if they kept entries back, and do not."""
     for kind in data.kind_names:
         for name, field in data.schema.kinds[kind].fields.items():
             word = "".join(char for char in fold(name) if char.isalnum())
-            if word not in LIKE_FLAGS or field.type.many:
+            if word not in _LIKE_FLAGS or field.type.many:
                 continue
             column = data.entries.columns[name, field.type]
             rows = np.flatnonzero(column.valid & (data.entries.kinds == data.kind_names.index(kind))).tolist()
@@ -206,21 +206,21 @@ def like_flags(data: Dataset) -> Iterator[Problem]:
                     f"{name} of {kind} says yes or no in {len(rows)} of its entries, and keeps none back"
                 )
                 hint = f'If it should, write flags = {{ {name} = "draft" }} below the source.'
-                yield Problem("flag-without-effect", message, hint, place=place_of(data, rows[0]))
+                yield Problem("flag-without-effect", message, hint, place=_place_of(data, rows[0]))
 
 
-def unread_bodies(data: Dataset) -> Iterator[Problem]:
+def _unread_bodies(data: Dataset) -> Iterator[Problem]:
     """Yield texts shown as they are written, because reading them as Markdown would take too long."""
     bodies = data.texts("body")
     for row in np.flatnonzero(bodies.valid).tolist():
         text = bodies.item(row) or ""
-        if len(text) > FEWEST_SIGNS and not is_readable(text):
+        if len(text) > _FEWEST_SIGNS and not is_readable(text):
             message = f"the text of {data.entries.ids[row]} is shown as it is written, not as Markdown"
             hint = f"It has more than {LONGEST} characters, or over a thousand brackets that never close."
-            yield Problem("unread-text", message, hint, place=place_of(data, row))
+            yield Problem("unread-text", message, hint, place=_place_of(data, row))
 
 
-def titles_from_names(data: Dataset) -> Iterator[Problem]:
+def _titles_from_names(data: Dataset) -> Iterator[Problem]:
     """Yield for each kind the entries that nobody gave a title, so that they have the name of their file."""
     found: dict[str, list[int]] = defaultdict(list)
     for row, guessed in data.guessed.items():
@@ -232,13 +232,13 @@ def titles_from_names(data: Dataset) -> Iterator[Problem]:
             if len(rows) == 1
             else "entries have their files' names for titles"
         )
-        message = f"{len(rows)} {kind} {verb}: {some(data, rows)}"
+        message = f"{len(rows)} {kind} {verb}: {_some(data, rows)}"
         yield Problem(
-            "title-from-name", message, "Write title: … in the file.", place=place_of(data, rows[0])
+            "title-from-name", message, "Write title: … in the file.", place=_place_of(data, rows[0])
         )
 
 
-def near_duplicates(data: Dataset, taxonomy: Taxonomy) -> Iterator[Problem]:
+def _near_duplicates(data: Dataset, taxonomy: Taxonomy) -> Iterator[Problem]:
     """Yield pairs of used terms that are nearly alike: one letter apart, in the plural, or in signs."""
     by_form: dict[tuple[str, str], list[int]] = defaultdict(list)
     column = data.terms(taxonomy.name)
@@ -247,10 +247,10 @@ def near_duplicates(data: Dataset, taxonomy: Taxonomy) -> Iterator[Problem]:
     for number in numbers:
         slug = taxonomy.terms[number].slug
         plain = "".join(char for char in fold(slug) if char.isalnum())
-        for form in forms(plain):
-            by_form[form, digits(slug)].append(number)
+        for form in _forms(plain):
+            by_form[form, _digits(slug)].append(number)
     # Of very many that are alike, which no two people wrote, the first are enough.
-    pairs = {pair for found in by_form.values() for pair in combinations(found[:MOST_ALIKE], 2)}
+    pairs = {pair for found in by_form.values() for pair in combinations(found[:_MOST_ALIKE], 2)}
     if not pairs:
         return
     first_row: dict[int, int] = {}
@@ -267,41 +267,41 @@ def near_duplicates(data: Dataset, taxonomy: Taxonomy) -> Iterator[Problem]:
             f"({used[other]}) are nearly the same"
         )
         hint = "If they are one, keep one and make the other its alias."
-        yield Problem("near-duplicate-terms", message, hint, place=place_of(data, first_row[rarer]))
+        yield Problem("near-duplicate-terms", message, hint, place=_place_of(data, first_row[rarer]))
 
 
-def forms(text: str) -> set[str]:
+def _forms(text: str) -> set[str]:
     """Return the text with each letter left out in turn: two that share a form are a letter apart."""
-    if len(text) < SHORTEST:
+    if len(text) < _SHORTEST:
         return {text, text.removesuffix("s")}
     return {text, *(text[:at] + text[at + 1 :] for at in range(len(text)))}
 
 
-def digits(text: str) -> str:
+def _digits(text: str) -> str:
     """Return the digits of a text: terms that differ by a number are meant to."""
     return "".join(char for char in text if char.isdigit())
 
 
-def without_words(data: Dataset, view: View) -> Iterator[Problem]:
+def _without_words(data: Dataset, view: View) -> Iterator[Problem]:
     """Yield public entries with a picture and no words for those who cannot see it."""
     image, words = data.texts("image"), data.texts("image_alt")
     lacking = np.flatnonzero(view.visible & image.valid & ~words.valid).tolist()
     if lacking:
         verb = "entry has" if len(lacking) == 1 else "entries have"
-        message = f"{len(lacking)} {verb} an image and no image_alt: {some(data, lacking)}"
+        message = f"{len(lacking)} {verb} an image and no image_alt: {_some(data, lacking)}"
         hint = "Say in a few words what it shows, for those who cannot see it."
-        yield Problem("image-without-words", message, hint, place=place_of(data, lacking[0]))
+        yield Problem("image-without-words", message, hint, place=_place_of(data, lacking[0]))
 
 
-def without_term(data: Dataset, view: View, taxonomy: Taxonomy) -> Iterator[Problem]:
+def _without_term(data: Dataset, view: View, taxonomy: Taxonomy) -> Iterator[Problem]:
     """Yield public entries without a term of a taxonomy that most others of their kind have."""
     column = data.terms(taxonomy.name)
     for number, kind in enumerate(data.kind_names):
         rows = np.flatnonzero(view.visible & (data.entries.kinds == number))
         lacking = rows[~column.valid[rows]]
-        if len(rows) >= FEWEST and len(lacking) and len(rows) - len(lacking) >= HABIT * len(rows):
+        if len(rows) >= _FEWEST and len(lacking) and len(rows) - len(lacking) >= _HABIT * len(rows):
             verb = "has" if len(lacking) == 1 else "have"
             count = f"{len(lacking)} of {len(rows)}"
-            message = f"{count} entries of {kind} {verb} no {taxonomy.name}: {some(data, lacking.tolist())}"
+            message = f"{count} entries of {kind} {verb} no {taxonomy.name}: {_some(data, lacking.tolist())}"
             hint = f"Give them a {taxonomy.name}, or they stand on none of its pages."
-            yield Problem("without-term", message, hint, place=place_of(data, int(lacking[0])))
+            yield Problem("without-term", message, hint, place=_place_of(data, int(lacking[0])))

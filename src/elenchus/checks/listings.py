@@ -23,8 +23,8 @@ if TYPE_CHECKING:
 
 __all__ = ["find"]
 
-FEW = 4
-WITHOUT_EFFECT = (
+_FEW = 4
+_WITHOUT_EFFECT = (
     ("per_row", "layout", ("cards",), 'per_row means nothing without layout = "cards"'),
     ("empty_message", "if_empty", ("message",), 'empty_message means nothing without if_empty = "message"'),
 )
@@ -35,18 +35,18 @@ def find(survey: Survey) -> Iterator[Problem]:
     yield from survey.site.library.problems
     for listing in survey.listings:
         yield from listing.idle
-        yield from idle_settings(survey, listing)
-        yield from titles_in_tables(listing)
-        yield from parameters(survey, listing)
-        yield from expectations(survey, listing)
-    yield from unplaced(survey)
-    yield from headings(survey)
+        yield from _idle_settings(survey, listing)
+        yield from _titles_in_tables(listing)
+        yield from _parameters(survey, listing)
+        yield from _expectations(survey, listing)
+    yield from _unplaced(survey)
+    yield from _headings(survey)
 
 
-def idle_settings(survey: Survey, listing: Listing) -> Iterator[Problem]:
+def _idle_settings(survey: Survey, listing: Listing) -> Iterator[Problem]:
     """Yield the listing's own settings that have no effect."""
     own = {key: origin for key, (_, origin) in listing.settings.items() if origin.name == listing.name}
-    for key, needs, words, message in WITHOUT_EFFECT:
+    for key, needs, words, message in _WITHOUT_EFFECT:
         if key in own and listing.setting(needs) not in words:
             yield Problem("idle-setting", message, "Leave it out, or add the other.", place=own[key].place)
     for key, other in (("at_least", "fill_from"), ("fill_from", "at_least")):
@@ -68,7 +68,7 @@ def idle_settings(survey: Survey, listing: Listing) -> Iterator[Problem]:
         )
 
 
-def titles_in_tables(listing: Listing) -> Iterator[Problem]:
+def _titles_in_tables(listing: Listing) -> Iterator[Problem]:
     """Yield tables that show neither title nor name, so that no row leads to its page."""
     shown = listing.setting("show") or ("title",)
     if listing.setting("layout") == "table" and not {"title", "name"} & set(shown):
@@ -78,7 +78,7 @@ def titles_in_tables(listing: Listing) -> Iterator[Problem]:
             yield Problem("table-without-title", message, "Add title to show.", place=origin.place)
 
 
-def parameters(survey: Survey, listing: Listing) -> Iterator[Problem]:
+def _parameters(survey: Survey, listing: Listing) -> Iterator[Problem]:
     """Yield parameters that nothing asks for or nothing declares, and choices that fail or find nothing."""
     asked = listing.parameter_names
     for name, (rule, origin) in listing.parameters.items():
@@ -88,7 +88,7 @@ def parameters(survey: Survey, listing: Listing) -> Iterator[Problem]:
             message = f"the question does not ask for :{name}"
             yield Problem("idle-setting", message, hint, place=rule.place, near=offered)
         elif name in asked and survey.plan(listing):
-            yield from choices(survey, listing, rule)
+            yield from _choices(survey, listing, rule)
     for name in asked:
         if name not in listing.parameters and name.split(".")[0] != "here":
             message = f":{name} is not declared, so nobody is told what it can be"
@@ -96,23 +96,23 @@ def parameters(survey: Survey, listing: Listing) -> Iterator[Problem]:
             yield Problem("undeclared-parameter", message, hint, place=listing.asked_at)
 
 
-def choices(survey: Survey, listing: Listing, rule: ParameterRule) -> Iterator[Problem]:
+def _choices(survey: Survey, listing: Listing, rule: ParameterRule) -> Iterator[Problem]:
     """Yield the choices of a parameter that cannot be asked, and those that find nothing."""
     given = {name: texts for name, texts in survey.sample(listing).items() if name != rule.name}
     query = Query(survey.site, listing, given)
     found = query.choices(rule).choices
     for each in found:
         if each.count is None:
-            yield from failing(query.given_also({rule.name: [each.value]}), rule, each.value)
+            yield from _failing(query.given_also({rule.name: [each.value]}), rule, each.value)
     empty = [each.value for each in found if each.count == 0]
     if empty and rule.words:
         verb = "finds" if len(empty) == 1 else "find"
-        message = f"of the choices of :{rule.name}, {either(empty[:FEW])} {verb} nothing"
+        message = f"of the choices of :{rule.name}, {either(empty[:_FEW])} {verb} nothing"
         hint = "Take such a choice away, unless it is to fill up."
         yield Problem("choice-without-entries", message, hint, place=rule.place)
 
 
-def failing(query: Query, rule: ParameterRule, word: str) -> Iterator[Problem]:
+def _failing(query: Query, rule: ParameterRule, word: str) -> Iterator[Problem]:
     """Yield why a choice cannot be asked."""
     try:
         _ = query.plan
@@ -122,17 +122,17 @@ def failing(query: Query, rule: ParameterRule, word: str) -> Iterator[Problem]:
             yield replace(problem, message=message, span=None, place=rule.place)
 
 
-def expectations(survey: Survey, listing: Listing) -> Iterator[Problem]:
+def _expectations(survey: Survey, listing: Listing) -> Iterator[Problem]:
     """Yield the expectations of a listing that are not met."""
     for each in listing.expect:
         try:
-            yield from unmet(survey, listing, each)
+            yield from _unmet(survey, listing, each)
         except ElenchusError as error:
             for problem in error.problems:
                 yield replace(problem, message=f"in expect: {problem.message}", span=None, place=each.place)
 
 
-def unmet(survey: Survey, listing: Listing, expected: Expectation) -> Iterator[Problem]:
+def _unmet(survey: Survey, listing: Listing, expected: Expectation) -> Iterator[Problem]:
     """Yield what an expectation says that is not so."""
     site = survey.site
     given = {**survey.sample(listing), **expected.given}
@@ -169,7 +169,7 @@ def unmet(survey: Survey, listing: Listing, expected: Expectation) -> Iterator[P
                 yield Problem("failed-expectation", message, hint, place=expected.place)
 
 
-def unplaced(survey: Survey) -> Iterator[Problem]:
+def _unplaced(survey: Survey) -> Iterator[Problem]:
     """Yield the listings that no page and no other listing uses, unless the pages are not known."""
     if any(problem.about is About.FILE for problem in survey.site.pages.problems):
         return
@@ -185,7 +185,7 @@ def unplaced(survey: Survey) -> Iterator[Problem]:
             yield Problem("unplaced-listing", message, "Place it, or take it away.", place=listing.place)
 
 
-def headings(survey: Survey) -> Iterator[Problem]:
+def _headings(survey: Survey) -> Iterator[Problem]:
     """Yield listings that have the same title as another one and ask something else."""
     by_title: dict[str, list[Listing]] = defaultdict(list)
     for listing in survey.listings:

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 __all__ = ["find"]
 
-FEW = 4
+_FEW = 4
 
 
 def find(survey: Survey) -> Iterator[Problem]:
@@ -33,18 +33,18 @@ def find(survey: Survey) -> Iterator[Problem]:
     for page in survey.placed:
         by_rule[page.page.rule.name].append(page)
     for pages in by_rule.values():
-        yield from settings(pages[0])
-        yield from repeated(pages)
-        yield from same_headings(pages[0])
+        yield from _settings(pages[0])
+        yield from _repeated(pages)
+        yield from _same_headings(pages[0])
         for number in range(len(pages[0].sections)):
-            yield from sizes(pages, [page.sections[number] for page in pages])
-        yield from totals(pages)
-    yield from archives(survey)
-    yield from groups_without_pages(survey)
-    yield from kinds_without_pages(survey)
+            yield from _sizes(pages, [page.sections[number] for page in pages])
+        yield from _totals(pages)
+    yield from _archives(survey)
+    yield from _groups_without_pages(survey)
+    yield from _kinds_without_pages(survey)
 
 
-def settings(page: Placed) -> Iterator[Problem]:
+def _settings(page: Placed) -> Iterator[Problem]:
     """Yield settings of sections that have no effect."""
     paged = any(each.has_pages for each in page.sections)
     for section in page.sections:
@@ -58,7 +58,7 @@ def settings(page: Placed) -> Iterator[Problem]:
             yield Problem("idle-setting", message, "Leave it out.", place=section.rule.place)
 
 
-def repeated(pages: Sequence[Placed]) -> Iterator[Problem]:
+def _repeated(pages: Sequence[Placed]) -> Iterator[Problem]:
     """Yield entries that stand twice on a page."""
     for page in pages:
         sections = [each for each in page.sections if each.takes_part]
@@ -71,18 +71,18 @@ def repeated(pages: Sequence[Placed]) -> Iterator[Problem]:
             name, where = next(iter(several.items()))
             labels = either(section.label for section in where).replace(" or ", " and ")
             more = f", and {len(several) - 1} more stand twice" if len(several) > 1 else ""
-            message = f"{name} stands in {labels} of {named(page, pages)}{more}"
+            message = f"{name} stands in {labels} of {_named(page, pages)}{more}"
             hint = "Write no_repeats = true, and the sections below are refilled."
             yield Problem("repeated-entry", message, hint, place=page.page.rule.place)
             return
 
 
-def named(page: Placed, pages: Sequence[Placed]) -> str:
+def _named(page: Placed, pages: Sequence[Placed]) -> str:
     """Return what messages call a page: by its address where it is one of several."""
     return page.page.rule.name if len(pages) == 1 else f"/{page.page.address}"
 
 
-def same_headings(page: Placed) -> Iterator[Problem]:
+def _same_headings(page: Placed) -> Iterator[Problem]:
     """Yield sections of a page that have the same heading over different questions."""
     found: dict[str, Section] = {}
     for section in page.sections:
@@ -95,27 +95,27 @@ def same_headings(page: Placed) -> Iterator[Problem]:
             yield Problem("same-heading", message, hint, place=section.rule.place)
 
 
-def sizes(pages: Sequence[Placed], sections: Sequence[Section]) -> Iterator[Problem]:
+def _sizes(pages: Sequence[Placed], sections: Sequence[Section]) -> Iterator[Problem]:
     """Yield what is remarkable in the size of one section over all pages of its rule."""
     answered = [
         (page, each) for page, each in zip(pages, sections, strict=True) if each.answer and each.listing
     ]
-    empty = [page for page, each in answered if is_empty(each)]
+    empty = [page for page, each in answered if _is_empty(each)]
     if empty:
-        yield emptiness(sections[0], empty, pages)
+        yield _emptiness(sections[0], empty, pages)
     for page, section in answered:
-        if len(pages) == 1 and not is_empty(section):
-            yield from shortage(section)
-        yield from at_the_edge(page, section, pages)
+        if len(pages) == 1 and not _is_empty(section):
+            yield from _shortage(section)
+        yield from _at_the_edge(page, section, pages)
 
 
-def is_empty(section: Section) -> bool:
+def _is_empty(section: Section) -> bool:
     """Say whether a section has no rows at all."""
     answer = section.answer
     return bool(answer and not answer.total and not answer.groups and not answer.choices)
 
 
-def emptiness(section: Section, empty: Sequence[Placed], pages: Sequence[Placed]) -> Problem:
+def _emptiness(section: Section, empty: Sequence[Placed], pages: Sequence[Placed]) -> Problem:
     """Return the problem of a section that is empty on some pages."""
     listing = section.listing
     rule = listing.setting("if_empty") if listing else ""
@@ -125,8 +125,8 @@ def emptiness(section: Section, empty: Sequence[Placed], pages: Sequence[Placed]
     if len(pages) == 1:
         message = f"{section.label} is empty on {pages[0].page.rule.name}"
     else:
-        names = ", ".join(f"/{page.page.address}" for page in empty[:FEW])
-        more = f" and {len(empty) - FEW} more" if len(empty) > FEW else ""
+        names = ", ".join(f"/{page.page.address}" for page in empty[:_FEW])
+        more = f" and {len(empty) - _FEW} more" if len(empty) > _FEW else ""
         message = f"{section.label} is empty on {len(empty)} of {len(pages)} pages: {names}{more}"
     done = {"hide": "; it is hidden there", "message": "; its message stands there"}.get(rule, "")
     hint = "Say what is to be done: if_empty = hide, message or fail."
@@ -135,7 +135,7 @@ def emptiness(section: Section, empty: Sequence[Placed], pages: Sequence[Placed]
     return Problem(code, message + done, hint, place=section.rule.place)
 
 
-def shortage(section: Section) -> Iterator[Problem]:
+def _shortage(section: Section) -> Iterator[Problem]:
     """Yield the problem of a section with fewer rows than it has room for."""
     plan, answer = section.plan, section.answer
     if plan is None or answer is None or not section.takes_part:
@@ -150,14 +150,14 @@ def shortage(section: Section) -> Iterator[Problem]:
         yield Problem("short-section", message, hint, place=section.rule.place)
 
 
-def at_the_edge(page: Placed, section: Section, pages: Sequence[Placed]) -> Iterator[Problem]:
+def _at_the_edge(page: Placed, section: Section, pages: Sequence[Placed]) -> Iterator[Problem]:
     """Yield sections whose last page is exactly full."""
     answer = section.answer
     if answer is None or not answer.per_page or answer.groups is not None:
         return
     if answer.total and answer.total % answer.per_page == 0:
         full = "exactly one page" if answer.pages == 1 else f"exactly {answer.pages} pages"
-        message = f"{section.label} fills {full} of {answer.per_page} on {named(page, pages)}"
+        message = f"{section.label} fills {full} of {answer.per_page} on {_named(page, pages)}"
         hint = (
             f"The next entry makes page {answer.pages + 1}: elenchus pages {page.page.rule.name} --as-if 1."
         )
@@ -165,7 +165,7 @@ def at_the_edge(page: Placed, section: Section, pages: Sequence[Placed]) -> Iter
         yield Problem("page-edge", message, hint, place=section.rule.place)
 
 
-def totals(pages: Sequence[Placed]) -> Iterator[Problem]:
+def _totals(pages: Sequence[Placed]) -> Iterator[Problem]:
     """Yield pages of groups whose first section does not show the rows that the group counts."""
     for page in pages:
         sections = [each for each in page.sections if each.takes_part and each.answer]
@@ -180,7 +180,7 @@ def totals(pages: Sequence[Placed]) -> Iterator[Problem]:
             return
 
 
-def archives(survey: Survey) -> Iterator[Problem]:
+def _archives(survey: Survey) -> Iterator[Problem]:
     """Yield groups that count other rows than the page does to which they link."""
     counts = {page.page.address: page.page.count for page in survey.placed}
     told: set[tuple[str, int]] = set()
@@ -203,7 +203,7 @@ def archives(survey: Survey) -> Iterator[Problem]:
                     break
 
 
-def groups_without_pages(survey: Survey) -> Iterator[Problem]:
+def _groups_without_pages(survey: Survey) -> Iterator[Problem]:
     """Yield archives whose counts lead nowhere: no page is about any of their groups."""
     told: set[tuple[str, int]] = set()
     for page in survey.placed:
@@ -213,7 +213,7 @@ def groups_without_pages(survey: Survey) -> Iterator[Problem]:
             if answer is None or plan is None or plan.per_group != 0 or not answer.groups or key in told:
                 continue
             told.add(key)
-            if leads_somewhere(survey, section):
+            if _leads_somewhere(survey, section):
                 continue
             by = ", ".join(answer.grouped_by)
             message = f"{section.label} counts by {by}, and no page is about any of these groups"
@@ -221,7 +221,7 @@ def groups_without_pages(survey: Survey) -> Iterator[Problem]:
             yield Problem("group-without-page", message, hint, place=section.rule.place)
 
 
-def leads_somewhere(survey: Survey, section: Section) -> bool:
+def _leads_somewhere(survey: Survey, section: Section) -> bool:
     """Say whether a group of an archive has a page: its own, or that of its term or entry."""
     answer, plan = section.answer, section.plan
     if answer is None or plan is None:
@@ -242,7 +242,7 @@ def leads_somewhere(survey: Survey, section: Section) -> bool:
     return any(patterns) or any(found == subject for found, _ in survey.book.by_row)
 
 
-def kinds_without_pages(survey: Survey) -> Iterator[Problem]:
+def _kinds_without_pages(survey: Survey) -> Iterator[Problem]:
     """Yield kinds that have public entries, and neither pages nor an address elsewhere."""
     if not survey.book.rules:
         return

@@ -33,17 +33,17 @@ def find(survey: Survey) -> Iterator[Problem]:
     for rule in survey.book.rules.values():
         if rule.template and not templates.has(rule.template):
             yield templates.missing(rule.template, rule.at("template"))
-        yield from around(survey, rule.name)
+        yield from _around(survey, rule.name)
     told: set[str] = set()
     for page in survey.placed:
         if page.page.rule.name not in told:
             told.add(page.page.rule.name)
-            yield from beside(survey, page)
+            yield from _beside(survey, page)
             for section in page.sections:
-                yield from forms(section)
+                yield from _forms(section)
 
 
-def around(survey: Survey, name: str) -> Iterator[Problem]:
+def _around(survey: Survey, name: str) -> Iterator[Problem]:
     """Yield why the listing in whose order pages stand cannot be asked."""
     rule = survey.book.rules[name]
     if not rule.within:
@@ -58,7 +58,7 @@ def around(survey: Survey, name: str) -> Iterator[Problem]:
             )
 
 
-def beside(survey: Survey, page: Placed) -> Iterator[Problem]:
+def _beside(survey: Survey, page: Placed) -> Iterator[Problem]:
     """Yield files beside a page that cannot be made, or that get in each other's way."""
     seen: set[tuple[str, str]] = set()
     for section in page.sections:
@@ -81,7 +81,7 @@ def beside(survey: Survey, page: Placed) -> Iterator[Problem]:
             seen.add((section.slug, name))
 
 
-def forms(section: Section) -> Iterator[Problem]:
+def _forms(section: Section) -> Iterator[Problem]:
     """Yield sections whose choices visitors have on the preview, but not on published pages."""
     if section.answer is None or section.listing is None:
         return

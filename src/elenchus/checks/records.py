@@ -23,7 +23,7 @@ RENAMED = {
     "left-over": "unexpected-text",
     "unpublished-choices": "choices-on-preview-only",
 }
-FILE = Path(__file__).with_name("records.toml")
+_FILE = Path(__file__).with_name("records.toml")
 
 
 class CodeRecord(Frozen):
@@ -41,7 +41,7 @@ class CodeRecord(Frozen):
 def records() -> dict[str, CodeRecord]:
     """Return the records of all codes, in the order in which they are explained."""
     found = {}
-    for about, table in tomllib.loads(FILE.read_text(encoding="utf-8")).items():
+    for about, table in tomllib.loads(_FILE.read_text(encoding="utf-8")).items():
         for code, each in table.items():
             level = cast("Level", each["level"])
             found[code] = CodeRecord(code, about, level, each["means"], each["hurts"], each["fix"])

@@ -21,15 +21,15 @@ if TYPE_CHECKING:
 
 __all__ = ["Finding", "Report", "check_site"]
 
-Progress: TypeAlias = "Callable[[int], AbstractContextManager[Callable[[], None]]]"
+_Progress: TypeAlias = "Callable[[int], AbstractContextManager[Callable[[], None]]]"
 
 
-def no_progress(_: int) -> AbstractContextManager[Callable[[], None]]:
+def _no_progress(_: int) -> AbstractContextManager[Callable[[], None]]:
     """Return what tells nobody."""
     return nullcontext(lambda: None)
 
 
-FINDERS = (content.find, conditions.find, listings.find, places.find, publishing.find)
+_FINDERS = (content.find, conditions.find, listings.find, places.find, publishing.find)
 
 
 class Finding(Frozen):
@@ -54,7 +54,7 @@ class Report(Frozen):
         return bool(self.count("error") or (strict and self.count("warning")))
 
 
-def check_site(site: Site, progress: Progress = no_progress, survey: Survey | None = None) -> Report:
+def check_site(site: Site, progress: _Progress = _no_progress, survey: Survey | None = None) -> Report:
     """Return all that is wrong with a site, or odd about it, before it is published.
 
     ``progress`` is given the number of pages, and gives what is to be called for each; ``survey`` is one
@@ -68,41 +68,41 @@ def check_site(site: Site, progress: Progress = no_progress, survey: Survey | No
         count = 0
     with progress(count) as tick:
         survey.tick = tick
-        return surveyed(survey)
+        return _surveyed(survey)
 
 
-def surveyed(survey: Survey) -> Report:
+def _surveyed(survey: Survey) -> Report:
     """Return what all finders find, each finding once."""
     found: dict[Problem, None] = {}
-    for finder in FINDERS:
+    for finder in _FINDERS:
         try:
-            found.update(dict.fromkeys(map(of_site, finder(survey))))
+            found.update(dict.fromkeys(map(_of_site, finder(survey))))
         except SiteError as error:  # a file of terms that cannot be read stops all that needs it
             found.update(dict.fromkeys(error.problems))
             break
     accepted = survey.site.definition.accepted
-    findings = [judged(problem, accepted) for problem in found]
-    findings += idle_acceptances(accepted, found)
-    return Report(tuple(sorted(findings, key=in_order)))
+    findings = [_judged(problem, accepted) for problem in found]
+    findings += _idle_acceptances(accepted, found)
+    return Report(tuple(sorted(findings, key=_in_order)))
 
 
-def of_site(problem: Problem) -> Problem:
+def _of_site(problem: Problem) -> Problem:
     """Return a problem as one of a site: at its file and line, without what is told from within a text."""
     cure = problem.cure if isinstance(problem.cure, Edit) else None
     return replace(problem, span=None, cure=cure)
 
 
-def judged(problem: Problem, accepted: Iterable[Acceptance]) -> Finding:
+def _judged(problem: Problem, accepted: Iterable[Acceptance]) -> Finding:
     """Return a problem with its level, and why it is accepted."""
     why = next((each.why for each in accepted if each.covers(problem)), "")
     return Finding(problem, record(problem.code).level, why)
 
 
-def idle_acceptances(accepted: Iterable[Acceptance], found: Iterable[Problem]) -> list[Finding]:
+def _idle_acceptances(accepted: Iterable[Acceptance], found: Iterable[Problem]) -> list[Finding]:
     """Return a finding for each acceptance that covers nothing any more."""
     problems = list(found)
     return [
-        judged(
+        _judged(
             Problem(
                 "idle-acceptance",
                 f"nothing is {each.code} there any more",
@@ -116,7 +116,7 @@ def idle_acceptances(accepted: Iterable[Acceptance], found: Iterable[Problem]) -
     ]
 
 
-def in_order(finding: Finding) -> tuple[bool, int, str, int, str]:
+def _in_order(finding: Finding) -> tuple[bool, int, str, int, str]:
     """Return what findings are sorted by: those that count first, by level, file and line."""
     place = finding.problem.place
     level = LEVELS.index(finding.level)

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from elenchus.plan.answer import Answer
     from elenchus.site.site import Site
 
-__all__ = ["app"]
+__all__ = ["AtOption", "SiteOption", "app", "opened"]
 
 app = typer.Typer(
     name="elenchus",
@@ -32,7 +32,7 @@ app = typer.Typer(
 )
 
 
-def print_version(wanted: bool) -> None:
+def _print_version(wanted: bool) -> None:
     """Print the version and stop."""
     if wanted:
         sys.stdout.write(f"elenchus {__version__}\n")
@@ -42,37 +42,37 @@ def print_version(wanted: bool) -> None:
 @app.callback()
 def program(
     version: Annotated[
-        bool, typer.Option("--version", callback=print_version, is_eager=True, help="Print the version.")
+        bool, typer.Option("--version", callback=_print_version, is_eager=True, help="Print the version.")
     ] = False,
 ) -> None:
     """Ask which entries a place on a website shows, in what order, and why."""
 
 
-CHARTS = (".svg", ".png")
-RENAMED_FORMATS = {"ids": "lines", "count": "number"}
+_CHARTS = (".svg", ".png")
+_RENAMED_FORMATS = {"ids": "lines", "count": "number"}
 
 
-def known_format(name: str) -> str:
+def _known_format(name: str) -> str:
     """Return the name of a format that there is."""
     if name not in forms.names():
         from elenchus.errors import did_you_mean
         from elenchus.values.texts import nearest
 
         hint = did_you_mean(nearest(name, forms.names())) or f"Known: {', '.join(forms.names())}."
-        if name in RENAMED_FORMATS:
-            hint = f"It is called {RENAMED_FORMATS[name]} now."
+        if name in _RENAMED_FORMATS:
+            hint = f"It is called {_RENAMED_FORMATS[name]} now."
         raise typer.BadParameter(f"there is no format “{name}”. {hint}")
     return name
 
 
-def drawable(path: Path | None) -> Path | None:
+def _drawable(path: Path | None) -> Path | None:
     """Return the name of a file of a form that charts have."""
-    if path and path.suffix.lower() not in CHARTS:
+    if path and path.suffix.lower() not in _CHARTS:
         raise typer.BadParameter(f"the file {path} ends neither in .svg nor in .png")
     return path
 
 
-def values_of(given: list[str] | None) -> dict[str, list[str]]:
+def _values_of(given: list[str] | None) -> dict[str, list[str]]:
     """Return the values of each parameter from texts such as ``habitat=shore``."""
     found: dict[str, list[str]] = {}
     for text in given or []:
@@ -90,7 +90,7 @@ def opened(folder: Path | None, at: str | None) -> Site:
     return elenchus.open_site(folder or elenchus.find_site(Path.cwd()), at=at)
 
 
-def show_problems(site: Site, *, everything: bool) -> None:
+def _show_problems(site: Site, *, everything: bool) -> None:
     """Write the problems of the content to standard error."""
     from elenchus.cli.printing import show_error
     from elenchus.pieces.problems import content_problems
@@ -98,7 +98,7 @@ def show_problems(site: Site, *, everything: bool) -> None:
     show_error(content_problems(site.dataset.problems, everything=everything))
 
 
-QUESTION_HELP = "A question, such as 'from guide where species = limpet', or the name of a listing."
+_QUESTION_HELP = "A question, such as 'from guide where species = limpet', or the name of a listing."
 
 SiteOption = Annotated[
     Optional[Path],  # noqa: UP045 - Typer reads the annotation while the program starts
@@ -108,37 +108,37 @@ AtOption = Annotated[
     Optional[str],  # noqa: UP045
     typer.Option("--at", metavar="TIME", help="Answer as of this time: 2026-06-01, or 2026-06-01T09:00."),
 ]
-GivenOption = Annotated[
+_GivenOption = Annotated[
     Optional[list[str]],  # noqa: UP045
     typer.Option(
         "--with", metavar="NAME=VALUE", help="A value for the parameter :NAME; again for a second one."
     ),
 ]
-TryOption = Annotated[
+_TryOption = Annotated[
     str,
     typer.Option(
         "--try", metavar="CLAUSES", help="Clauses that replace its own: 'limit 3', 'and where …', 'no limit'."
     ),
 ]
-ProblemsOption = Annotated[
+_ProblemsOption = Annotated[
     bool, typer.Option("--problems", help="List all problems in the content, not the first few.")
 ]
 
 
 @app.command(short_help="Answer a question, or show a listing by its name.")
 def ask(
-    question: Annotated[str, typer.Argument(help=QUESTION_HELP)],
+    question: Annotated[str, typer.Argument(help=_QUESTION_HELP)],
     site: SiteOption = None,
     output: Annotated[
         str,
         typer.Option(
-            "--format", "-f", metavar="FORMAT", callback=known_format, help=", ".join(forms.names())
+            "--format", "-f", metavar="FORMAT", callback=_known_format, help=", ".join(forms.names())
         ),
     ] = "table",
     page: Annotated[str, typer.Option("--page", metavar="N", help="Which page of the answer.")] = "1",
     at: AtOption = None,
-    given: GivenOption = None,
-    changes: TryOption = "",
+    given: _GivenOption = None,
+    changes: _TryOption = "",
     as_if: Annotated[
         int,
         typer.Option(
@@ -157,11 +157,11 @@ def ask(
         typer.Option(
             "--chart",
             metavar="FILE",
-            callback=drawable,
+            callback=_drawable,
             help="Draw the groups as bars into a file, .svg or .png.",
         ),
     ] = None,
-    problems: ProblemsOption = False,
+    problems: _ProblemsOption = False,
 ) -> None:
     """Answer a question about the site's entries or terms, or show a listing."""
     import elenchus
@@ -169,22 +169,22 @@ def ask(
     from elenchus.pieces.problems import notice_lines
 
     asked = opened(site, at)
-    answer = elenchus.ask(asked, question, page=page, given=values_of(given), changes=changes, as_if=as_if)
+    answer = elenchus.ask(asked, question, page=page, given=_values_of(given), changes=changes, as_if=as_if)
     if chart:
         from elenchus.chart import draw
 
         draw(answer, chart)
-    show(forms.form(output).write(answer, frame_of(asked, question, output)))
+    show(forms.form(output).write(answer, _frame_of(asked, question, output)))
     if overlap:
         from elenchus.report.overlaps import overlaps
 
         show(overlaps(answer))
     if not forms.form(output).tells:
         show_error(notice_lines(answer.notices))
-    show_problems(asked, everything=problems)
+    _show_problems(asked, everything=problems)
 
 
-def frame_of(site: Site, question: str, form: str) -> forms.Frame:
+def _frame_of(site: Site, question: str, form: str) -> forms.Frame:
     """Return what surrounds an answer on the command line; what feeds need is made when one is written."""
     from elenchus.cli.printing import output_width
 
@@ -198,15 +198,15 @@ def frame_of(site: Site, question: str, form: str) -> forms.Frame:
 
 @app.command(short_help="Explain an answer, or why one entry is listed or not.")
 def why(
-    question: Annotated[str, typer.Argument(help=QUESTION_HELP)],
+    question: Annotated[str, typer.Argument(help=_QUESTION_HELP)],
     entry: Annotated[
         Optional[str],  # noqa: UP045
         typer.Argument(help="An entry by id, slug or kind/slug: what becomes of it, and what would list it."),
     ] = None,
     site: SiteOption = None,
     at: AtOption = None,
-    given: GivenOption = None,
-    changes: TryOption = "",
+    given: _GivenOption = None,
+    changes: _TryOption = "",
     page: Annotated[
         str,
         typer.Option(
@@ -215,7 +215,7 @@ def why(
             help="As a section of this page, which leaves out what stands there already.",
         ),
     ] = "",
-    problems: ProblemsOption = False,
+    problems: _ProblemsOption = False,
 ) -> None:
     """Explain an answer: what each condition leaves and removes; or why one entry is listed or not."""
     import elenchus
@@ -226,16 +226,16 @@ def why(
     if page:
         if given or changes:
             raise typer.BadParameter("the page gives the values, so --on goes with neither --with nor --try")
-        show(why_on(asked, page, question, entry))
+        show(_why_on(asked, page, question, entry))
     elif entry is None:
-        show(explanation(elenchus.why(asked, question, given=values_of(given), changes=changes)))
+        show(explanation(elenchus.why(asked, question, given=_values_of(given), changes=changes)))
     else:
-        found = elenchus.why_entry(asked, question, entry, given=values_of(given), changes=changes)
+        found = elenchus.why_entry(asked, question, entry, given=_values_of(given), changes=changes)
         show(verdict(found))
-    show_problems(asked, everything=problems)
+    _show_problems(asked, everything=problems)
 
 
-def why_on(site: Site, page: str, section: str, entry: str | None) -> Iterator[Piece]:
+def _why_on(site: Site, page: str, section: str, entry: str | None) -> Iterator[Piece]:
     """Return why a section of a page shows what it shows, or what becomes of an entry in it."""
     from elenchus.pages.book import Book
     from elenchus.pages.overview import pages_named
@@ -257,7 +257,7 @@ def describe(
     ] = None,
     site: SiteOption = None,
     at: AtOption = None,
-    problems: ProblemsOption = False,
+    problems: _ProblemsOption = False,
 ) -> None:
     """Tell what the site holds, or what a word means there and how to write it in a question."""
     import elenchus
@@ -266,4 +266,4 @@ def describe(
 
     asked = opened(site, at)
     show(descriptions(elenchus.describe(asked, text), output_width()))
-    show_problems(asked, everything=problems)
+    _show_problems(asked, everything=problems)

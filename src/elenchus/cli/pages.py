@@ -13,10 +13,10 @@ if TYPE_CHECKING:
 
 __all__ = ["check", "pages"]
 
-FAILED = 1  # what check exits with where something must be fixed
+_FAILED = 1  # what check exits with where something must be fixed
 
 
-def known_report(name: str) -> str:
+def _known_report(name: str) -> str:
     """Return the name of a format that a report has."""
     if name not in ("text", "json"):
         raise typer.BadParameter(f"there is no format “{name}”. Known: text, json.")
@@ -59,7 +59,7 @@ def pages(
         return
     for page in found:
         show(page_sections(page_report(book, page, as_if=as_if), output_width()))
-    stop_at_problems(book, name)
+    _stop_at_problems(book, name)
 
 
 @app.command(short_help="Find what is wrong before it is published.")
@@ -67,7 +67,7 @@ def check(
     site: SiteOption = None,
     at: AtOption = None,
     output: Annotated[
-        str, typer.Option("--format", "-f", metavar="FORMAT", help="text or json.", callback=known_report)
+        str, typer.Option("--format", "-f", metavar="FORMAT", help="text or json.", callback=_known_report)
     ] = "text",
     strict: Annotated[bool, typer.Option("--strict", help="Fail at warnings too.")] = False,
     about: Annotated[
@@ -96,10 +96,10 @@ def check(
         show([Piece(json.dumps(as_object(report), ensure_ascii=False, indent=2) + "\n")])
     else:
         show(findings(report, output_width()))
-    return FAILED if report.fails(strict=strict) else 0
+    return _FAILED if report.fails(strict=strict) else 0
 
 
-def stop_at_problems(book: Book, name: str) -> None:
+def _stop_at_problems(book: Book, name: str) -> None:
     """Raise SiteError where a page cannot be made."""
     from elenchus.errors import SiteError
 

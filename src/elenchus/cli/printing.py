@@ -19,8 +19,8 @@ if TYPE_CHECKING:
 
 __all__ = ["output_width", "progress", "show", "show_error"]
 
-BAR = 30  # columns of the progress bar
-STYLES: dict[Role, dict[str, Any]] = {
+_BAR = 30  # columns of the progress bar
+_STYLES: dict[Role, dict[str, Any]] = {
     Role.PLAIN: {},
     Role.HEADING: {"bold": True, "fg": "cyan"},
     Role.NAME: {"fg": "cyan"},
@@ -34,33 +34,33 @@ STYLES: dict[Role, dict[str, Any]] = {
 
 def show(pieces: Iterable[Piece]) -> None:
     """Write pieces to standard output."""
-    write(pieces, sys.stdout)
+    _write(pieces, sys.stdout)
 
 
 def show_error(pieces: Iterable[Piece]) -> None:
     """Write pieces to standard error."""
-    write(pieces, sys.stderr)
+    _write(pieces, sys.stderr)
 
 
-def write(pieces: Iterable[Piece], stream: TextIO) -> None:
+def _write(pieces: Iterable[Piece], stream: TextIO) -> None:
     """Write pieces to a stream in its colours."""
-    coloured = has_colours(stream)
+    coloured = _has_colours(stream)
     try:
-        stream.write("".join(painted(piece) if coloured else piece.text for piece in pieces))
+        stream.write("".join(_painted(piece) if coloured else piece.text for piece in pieces))
         stream.flush()
     except BrokenPipeError:  # the reader went away: say no more, not even when the stream is closed
         os.dup2(os.open(os.devnull, os.O_WRONLY), stream.fileno())
 
 
-def painted(piece: Piece) -> str:
+def _painted(piece: Piece) -> str:
     """Return the text with the escape codes of its role; line ends stay outside them."""
     text = piece.text.rstrip("\n")
-    if not text or not STYLES[piece.role]:
+    if not text or not _STYLES[piece.role]:
         return piece.text
-    return typer.style(text, **STYLES[piece.role]) + piece.text[len(text) :]
+    return typer.style(text, **_STYLES[piece.role]) + piece.text[len(text) :]
 
 
-def has_colours(stream: TextIO) -> bool:
+def _has_colours(stream: TextIO) -> bool:
     """Say whether a stream is a terminal that shows colours, and the user wants them (no-color.org)."""
     return stream.isatty() and "NO_COLOR" not in os.environ and os.environ.get("TERM") != "dumb"
 
@@ -74,8 +74,8 @@ def progress(what: str, total: int) -> Iterator[Callable[[], None]]:
         nonlocal done
         done += 1
         if sys.stderr.isatty() and time.monotonic() - started > 1:
-            filled = done * BAR // max(total, 1)
-            sys.stderr.write(f"\r{what} {'█' * filled}{'░' * (BAR - filled)} {done} of {total}")
+            filled = done * _BAR // max(total, 1)
+            sys.stderr.write(f"\r{what} {'█' * filled}{'░' * (_BAR - filled)} {done} of {total}")
 
     try:
         yield tick

@@ -30,7 +30,7 @@ for module in ("pages", "publishing", "demo"):  # their commands join the others
     import_module(f"elenchus.cli.{module}")
 
 # What the program exits with; 0 is success and 2 a wrong option, as everywhere.
-EXIT_CODES: dict[type[ElenchusError], int] = {
+_EXIT_CODES: dict[type[ElenchusError], int] = {
     QuestionError: 3,
     OptionError: 2,
     SiteError: 4,
@@ -39,48 +39,48 @@ EXIT_CODES: dict[type[ElenchusError], int] = {
     NoSuchName: 7,
     MarkerError: 8,
 }
-RENAMED_OPTIONS = {"--pretend": "--as-if", "--all": "--in-full"}  # and what they are called now
-INTERNAL = 70  # EX_SOFTWARE of sysexits.h
-INTERRUPTED = 130  # 128 + SIGINT, as shells have it
+_RENAMED_OPTIONS = {"--pretend": "--as-if", "--all": "--in-full"}  # and what they are called now
+_INTERNAL = 70  # EX_SOFTWARE of sysexits.h
+_INTERRUPTED = 130  # 128 + SIGINT, as shells have it
 
 
 def main() -> None:
     """Run the program; every error leaves as text on standard error and an exit code."""
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # no matrices here: threads would only cost the start
-    sys.exit(run(lambda: app(standalone_mode=False)))
+    sys.exit(_run(lambda: app(standalone_mode=False)))
 
 
-def run(command: Callable[[], object]) -> int:
+def _run(command: Callable[[], object]) -> int:
     """Return the exit code of a command."""
     try:
         found = command()
         sys.stdout.flush()
     except ElenchusError as error:
-        return report(error)
+        return _report(error)
     except click.exceptions.Exit as stop:
         return stop.exit_code
     except click.NoSuchOption as error:
-        renamed(error).show()
+        _renamed(error).show()
         return error.exit_code
     except click.ClickException as error:
         error.show()
         return error.exit_code
     except (KeyboardInterrupt, click.Abort):
-        return INTERRUPTED
+        return _INTERRUPTED
     except Exception as error:
-        return internal(error)
+        return _internal(error)
     return found if isinstance(found, int) else 0
 
 
-def renamed(error: click.NoSuchOption) -> click.UsageError:
+def _renamed(error: click.NoSuchOption) -> click.UsageError:
     """Return the error of an unknown option; of one that was given up, what it is called now."""
-    name = RENAMED_OPTIONS.get(error.option_name)
+    name = _RENAMED_OPTIONS.get(error.option_name)
     known = {option for rule in error.ctx.command.params for option in rule.opts} if error.ctx else set()
     name = name if name in known else None
     return click.UsageError(f"{error.option_name} is called {name} now.", error.ctx) if name else error
 
 
-def report(error: ElenchusError) -> int:
+def _report(error: ElenchusError) -> int:
     """Write an error's problems and return its exit code."""
     from elenchus.cli.printing import show_error
     from elenchus.pieces.problems import plain_problems, question_problems
@@ -89,10 +89,10 @@ def report(error: ElenchusError) -> int:
         show_error(question_problems(error.text, error.problems))
     else:
         show_error(plain_problems(error.problems))
-    return next(code for kind, code in EXIT_CODES.items() if isinstance(error, kind))
+    return next(code for kind, code in _EXIT_CODES.items() if isinstance(error, kind))
 
 
-def internal(error: Exception) -> int:
+def _internal(error: Exception) -> int:
     """Write that the program itself is at fault, without a traceback unless one is asked for."""
     if os.environ.get("ELENCHUS_TRACEBACK"):
         import traceback
@@ -102,4 +102,4 @@ def internal(error: Exception) -> int:
         f"Elenchus itself is at fault: {type(error).__name__}: {error}\n"
         "Nothing was changed. ELENCHUS_TRACEBACK=1 shows where; please report it with your question.\n"
     )
-    return INTERNAL
+    return _INTERNAL

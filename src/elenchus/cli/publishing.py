@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 __all__ = ["publish", "serve", "weave"]
 
-FAILED = 1  # what is exited with where something must be fixed first
+_FAILED = 1  # what is exited with where something must be fixed first
 
 
 @app.command(short_help="Write the pages, feeds and data of the site, telling what changes.")
@@ -58,15 +58,15 @@ def publish(
 
     survey = Survey(opened(site, at))
     folder = target_of(survey.site, to)
-    some_pages(survey)
-    known_page(survey, only)
-    if fails(survey):
-        return FAILED
+    _some_pages(survey)
+    _known_page(survey, only)
+    if _fails(survey):
+        return _FAILED
     renderer = Renderer(survey.site, survey.book)
     with writing(folder, dry_run=dry_run):
         with progress("pages", len(survey.placed)) as tick:
             found = published_to(renderer, survey.placed, folder, Wishes(only, force, dry_run), tick=tick)
-        show(changes_told(found, lambda name: title_of(survey.site, name), shown(folder), whole=whole))
+        show(changes_told(found, lambda name: _title_of(survey.site, name), _shown(folder), whole=whole))
         if not dry_run:
             with progress("files", len(found.staged) + len(found.removed)) as tick:
                 found.apply(tick)
@@ -75,11 +75,11 @@ def publish(
     if dry_run and found.in_the_way:
         show_error([Piece("\nA run would stop at this, and write nothing:\n", Role.NOTICE)])
         show_error(plain_problems(found.in_the_way))
-        return FAILED
+        return _FAILED
     return 0
 
 
-def fails(survey: Survey) -> bool:
+def _fails(survey: Survey) -> bool:
     """Say whether the check finds what must be fixed first, and tell it."""
     from elenchus.checks.run import check_site
     from elenchus.cli.printing import output_width, progress, show_error
@@ -93,7 +93,7 @@ def fails(survey: Survey) -> bool:
     return True
 
 
-def some_pages(survey: Survey) -> None:
+def _some_pages(survey: Survey) -> None:
     """Raise SiteError for a site without pages."""
     from elenchus.errors import SiteError
     from elenchus.pages.book import no_pages_at_all
@@ -102,7 +102,7 @@ def some_pages(survey: Survey) -> None:
         raise SiteError([no_pages_at_all()])
 
 
-def known_page(survey: Survey, name: str) -> None:
+def _known_page(survey: Survey, name: str) -> None:
     """Raise NoSuchName for a page that there is not."""
     from elenchus.errors import NoSuchName, Problem
     from elenchus.values.texts import nearest, quoted
@@ -113,13 +113,13 @@ def known_page(survey: Survey, name: str) -> None:
         raise NoSuchName([Problem("unknown-page", f"there is no page {quoted(name)}", hint, near=near)])
 
 
-def shown(folder: Path) -> str:
+def _shown(folder: Path) -> str:
     """Return a folder as people call it: from where they are, if it is below."""
     here = Path.cwd()
     return str(folder.relative_to(here)) if folder.is_relative_to(here) else str(folder)
 
 
-def title_of(site: Site, name: str) -> str:
+def _title_of(site: Site, name: str) -> str:
     """Return the title of an entry by its id, the id where it is no more."""
     from elenchus.engine.view import View
 
@@ -163,7 +163,7 @@ def weave(
         if each.changes and not only_check:
             write(each)
     show(woven_told(found, only_check=only_check))
-    return FAILED if only_check and any(each.changes for each in found) else 0
+    return _FAILED if only_check and any(each.changes for each in found) else 0
 
 
 @app.command(short_help="Show the whole site while it is worked on, at an address of this machine.")

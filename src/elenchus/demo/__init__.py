@@ -18,12 +18,12 @@ if TYPE_CHECKING:
 
 __all__ = ["demo_folder", "tell", "write_demo"]
 
-HERE = Path(__file__).parent
+_HERE = Path(__file__).parent
 
 
 def demo_folder() -> Path:
     """Return the folder of the demo site that ships with the package."""
-    return HERE / "skerry-bay"
+    return _HERE / "skerry-bay"
 
 
 def write_demo(folder: Path, *, force: bool = False) -> int:
@@ -34,7 +34,7 @@ def write_demo(folder: Path, *, force: bool = False) -> int:
     """
     sources = sorted(path for path in demo_folder().rglob("*") if path.is_file())
     targets = {path: folder / path.relative_to(demo_folder()) for path in sources}
-    changed = [path for path in sources if not same(path, targets[path])]
+    changed = [path for path in sources if not _same(path, targets[path])]
     in_the_way = [targets[path] for path in changed if targets[path].exists()]
     if in_the_way and not force:
         files = "1 file" if len(in_the_way) == 1 else f"{len(in_the_way)} files"
@@ -50,7 +50,7 @@ def write_demo(folder: Path, *, force: bool = False) -> int:
     return len(sources)
 
 
-def same(source: Path, target: Path) -> bool:
+def _same(source: Path, target: Path) -> bool:
     """Say whether a file is there with the same content."""
     return target.is_file() and target.read_bytes() == source.read_bytes()
 
@@ -61,20 +61,20 @@ def tell(folder: Path, width: int | None) -> Iterator[Piece]:
     from elenchus.site.site import open_site
 
     site = open_site(folder)
-    steps = tomllib.loads((HERE / "tour.toml").read_text(encoding="utf-8"))
+    steps = tomllib.loads((_HERE / "tour.toml").read_text(encoding="utf-8"))
     rows = len(site.dataset.entries)
     yield Piece(f"Skerry Bay, a made-up field station with {rows} entries, is in {folder}.\n", Role.STRONG)
     yield Piece(f"{steps['opening']}\n")
     for number, step in enumerate(steps["step"], start=1):
         yield Piece(f"\n{number}. {step['title']}\n", Role.HEADING)
         yield Piece(f"{step['says']}\n")
-        yield from asked(site, step["question"], width)
+        yield from _asked(site, step["question"], width)
         yield Piece("try next: ", Role.FAINT)
         yield Piece(f"{step['next'].replace('FOLDER', shlex.quote(str(folder)))}\n", Role.HINT)
     yield Piece(f"\n{steps['closing'].replace('FOLDER', shlex.quote(str(folder)))}\n")
 
 
-def asked(site: Site, question: str, width: int | None) -> Iterator[Piece]:
+def _asked(site: Site, question: str, width: int | None) -> Iterator[Piece]:
     """Yield a question as it is typed, and its answer or its error."""
     from elenchus.asking.questions import ask
     from elenchus.forms import Frame, form

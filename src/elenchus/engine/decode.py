@@ -32,11 +32,11 @@ def decoder(view: View, field: FieldRef, subject: Subject = ENTRIES) -> Callable
     """Return the function from a row to the value of a field; a view makes each once."""
     found = view.decoders.get((subject, field))
     if found is None:
-        found = view.decoders[subject, field] = made(view, field, view.column(field, subject))
+        found = view.decoders[subject, field] = _made(view, field, view.column(field, subject))
     return found
 
 
-def made(view: View, field: FieldRef, column: Column) -> Callable[[int], Any]:
+def _made(view: View, field: FieldRef, column: Column) -> Callable[[int], Any]:
     """Return the function from a row of a column to its value."""
     if isinstance(column, Terms):
         labels = view.data.taxonomies[field.type.taxonomy].labels
@@ -55,7 +55,7 @@ def single_decoder(data: Dataset, field: FieldRef, column: Column) -> Callable[[
     match field.type.type:
         case Type.DATE | Type.DATETIME:
             dates = narrowed(column, Dates)
-            return lambda row: day_or_instant(dates, row, data, field) if dates.valid[row] else None
+            return lambda row: _day_or_instant(dates, row, data, field) if dates.valid[row] else None
         case Type.CHOICE:
             names = field.type.choices
         case Type.YESNO:
@@ -69,7 +69,7 @@ def single_decoder(data: Dataset, field: FieldRef, column: Column) -> Callable[[
     return lambda row: None if (key := column.item(row)) is None else names[key]
 
 
-def day_or_instant(column: Dates, row: int, data: Dataset, field: FieldRef) -> date | datetime | str:
+def _day_or_instant(column: Dates, row: int, data: Dataset, field: FieldRef) -> date | datetime | str:
     """Return a day where no time was written, a part as a text, else the instant in the site's zone."""
     local = from_instant(int(column.keys[row]), data.zone)
     if isinstance(field.source, Part):

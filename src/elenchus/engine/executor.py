@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Engine"]
 
-MOST_KEPT = 48  # answers whose steps are kept, the last ones: a page asks for the same rows several times
+_MOST_KEPT = 48  # answers whose steps are kept, the last ones: a page asks for the same rows several times
 
 
 @dataclass
@@ -65,7 +65,7 @@ class Engine:
         key = (plan, None if without is None else without.tobytes())
         found = self.kept.pop(key, None) or select(plan, self.selection(plan), without=without)
         self.kept[key] = found
-        while len(self.kept) > MOST_KEPT:
+        while len(self.kept) > _MOST_KEPT:
             self.kept.pop(next(iter(self.kept)), None)
         return found
 

@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 __all__ = ["MISSING", "KeyColumn"]
 
 MISSING = 2**62  # the code of rows without a value; sorts after all others
-FIXED_DOMAINS = {"weekday": range(1, 8), "month_of_year": range(1, 13), "hour": range(24)}
+_FIXED_DOMAINS = {"weekday": range(1, 8), "month_of_year": range(1, 13), "hour": range(24)}
 
 
 @dataclass(frozen=True)
@@ -88,8 +88,8 @@ class KeyColumn:
             return list(range(len(self.spec.field.type.choices)))
         if self.kind is Type.YESNO:
             return [0, 1]
-        if self.part in FIXED_DOMAINS:
-            return list(FIXED_DOMAINS[self.part])
+        if self.part in _FIXED_DOMAINS:
+            return list(_FIXED_DOMAINS[self.part])
         if self.kind is Type.DATE and codes:
             return list(self.units(codes[0], codes[-1]))
         return codes
@@ -97,7 +97,7 @@ class KeyColumn:
     def domain_size(self, present: NDArray[np.int64]) -> int:
         """Return how many codes the domain has; days and the like are counted without being listed."""
         codes = [int(code) for code in np.unique(present) if code != MISSING]
-        if self.kind is not Type.DATE or self.part in FIXED_DOMAINS or not codes:
+        if self.kind is not Type.DATE or self.part in _FIXED_DOMAINS or not codes:
             return len(self.domain(present))
         return count_between(*self.days(codes[0], codes[-1]), self.part or "day")
 

@@ -64,14 +64,14 @@ class Grouping:
 def grouped(selection: Selection, rows: NDArray[np.intp], plan: Plan) -> Grouping:
     """Return the groups of some rows, which are in the order of the answer."""
     keys = [KeyColumn(selection, key) for key in plan.groups]
-    places, codes = placements(keys, rows)
-    distinct, group_of = unique_rows(codes)
+    places, codes = _placements(keys, rows)
+    distinct, group_of = _unique_rows(codes)
     overflow = 0
     if plan.with_empty:
-        empty, overflow = empties(keys, distinct)
+        empty, overflow = _empties(keys, distinct)
         distinct = np.concatenate((distinct, empty))
     counts = np.bincount(group_of, minlength=len(distinct)).astype(np.int64)
-    order = np.lexsort(sort_columns(keys, distinct, group_of, places)[::-1])
+    order = np.lexsort(_sort_columns(keys, distinct, group_of, places)[::-1])
     rank = np.empty(len(order), dtype=np.int64)
     rank[order] = np.arange(len(order))
     by_group = np.lexsort((places, rank[group_of]))
@@ -80,20 +80,20 @@ def grouped(selection: Selection, rows: NDArray[np.intp], plan: Plan) -> Groupin
     )
 
 
-def placements(
+def _placements(
     keys: Sequence[KeyColumn], rows: NDArray[np.intp]
 ) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
     """Return the place of the row of each placement, and its codes (placements × keys)."""
     places = np.arange(len(rows))
     found: list[NDArray[np.int64]] = []
     for key in keys:
-        spread, codes = values_of(key, rows[places])
+        spread, codes = _values_of(key, rows[places])
         places = places[spread]
         found = [*(column[spread] for column in found), codes]
     return places, np.stack(found, axis=1)
 
 
-def values_of(key: KeyColumn, rows: NDArray[np.intp]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+def _values_of(key: KeyColumn, rows: NDArray[np.intp]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
     """Return the codes of some rows, perhaps several for one, and before them the place of each one's row."""
     column = key.column
     lists = column.lists if isinstance(column, Terms) else column
@@ -107,7 +107,7 @@ def values_of(key: KeyColumn, rows: NDArray[np.intp]) -> tuple[NDArray[np.int64]
         known = lists.elements.valid[elements]
         pairs = np.stack((spread[known], key.codes(lists.elements)[elements[known]]), axis=1)
         # A list may have one value twice: two stations in one region, “Seal” and “seal”.
-        spread, codes = unique_rows(pairs)[0].T
+        spread, codes = _unique_rows(pairs)[0].T
         without = np.setdiff1d(np.arange(len(rows)), spread)
         spread = np.concatenate((spread, without))
         codes = np.concatenate((codes, np.full(len(without), MISSING)))
@@ -115,7 +115,7 @@ def values_of(key: KeyColumn, rows: NDArray[np.intp]) -> tuple[NDArray[np.int64]
     return spread[wanted], codes[wanted]
 
 
-def unique_rows(codes: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+def _unique_rows(codes: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
     """Return the distinct rows of a table of codes, sorted, and which of them each row is.
 
     Columns are numbered one by one and joined to one number, which sorts far faster than rows do.
@@ -128,7 +128,7 @@ def unique_rows(codes: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np
     return codes[first], joined
 
 
-def empties(keys: Sequence[KeyColumn], distinct: NDArray[np.int64]) -> tuple[NDArray[np.int64], int]:
+def _empties(keys: Sequence[KeyColumn], distinct: NDArray[np.int64]) -> tuple[NDArray[np.int64], int]:
     """Return the codes of the groups without rows, or the number of groups where that is too many."""
     none = np.empty((0, len(keys)), dtype=np.int64)
     sizes = (key.domain_size(distinct[:, at]) for at, key in enumerate(keys))
@@ -142,7 +142,7 @@ def empties(keys: Sequence[KeyColumn], distinct: NDArray[np.int64]) -> tuple[NDA
     return (np.array(found, dtype=np.int64) if found else none), 0
 
 
-def sort_columns(
+def _sort_columns(
     keys: Sequence[KeyColumn],
     distinct: NDArray[np.int64],
     group_of: NDArray[np.int64],
@@ -158,7 +158,7 @@ def sort_columns(
         codes = distinct[:, at]
         found.append(codes == MISSING)
         if key.spec.by == "count":
-            rows = rows_of_prefix(distinct[:, : at + 1], group_of, places)
+            rows = _rows_of_prefix(distinct[:, : at + 1], group_of, places)
             found.append(-rows if key.spec.descending else rows)
         elif key.spec.by == "name":
             names = key.name_ranks(codes)
@@ -167,13 +167,13 @@ def sort_columns(
     return found
 
 
-def rows_of_prefix(
+def _rows_of_prefix(
     distinct: NDArray[np.int64], group_of: NDArray[np.int64], places: NDArray[np.int64]
 ) -> NDArray[np.int64]:
     """Return for each group how many distinct rows stand in the groups with the same first keys."""
-    _, prefix = unique_rows(distinct)
+    _, prefix = _unique_rows(distinct)
     if not len(prefix):
         return np.zeros(0, dtype=np.int64)
-    pairs, _ = unique_rows(np.stack((prefix[group_of], places), axis=1))
+    pairs, _ = _unique_rows(np.stack((prefix[group_of], places), axis=1))
     rows = np.bincount(pairs[:, 0], minlength=int(prefix.max()) + 1)
     return rows[prefix].astype(np.int64)

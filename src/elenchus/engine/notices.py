@@ -32,10 +32,10 @@ def notices(plan: Plan, stages: Stages, *, in_public: bool = False) -> Iterator[
     if plan.unpublished:
         yield Problem("unpublished", "this includes unpublished rows, which no visitor sees")
     if not in_public:
-        yield from misfits(plan, stages)
-        yield from hidden(plan, stages)
-    yield from by_absence(plan, stages)
-    yield from leads(plan, stages, in_public=in_public)
+        yield from _misfits(plan, stages)
+        yield from _hidden(plan, stages)
+    yield from _by_absence(plan, stages)
+    yield from _leads(plan, stages, in_public=in_public)
     if plan.empty:
         yield Problem("nothing-given", f"there are no rows, because {plan.empty}")
     if stages.filled and plan.fill:
@@ -47,7 +47,7 @@ def notices(plan: Plan, stages: Stages, *, in_public: bool = False) -> Iterator[
         yield Problem("few-to-draw", f"{plan.limit} are to be drawn, and there are only {len(stages.rows)}")
 
 
-def misfits(plan: Plan, stages: Stages) -> Iterator[Problem]:
+def _misfits(plan: Plan, stages: Stages) -> Iterator[Problem]:
     """Yield a notice for each field of the question with stored values that do not fit its type."""
     if plan.subject.is_terms:
         return
@@ -64,7 +64,7 @@ def misfits(plan: Plan, stages: Stages) -> Iterator[Problem]:
             yield Problem("unfit-value", f"{values} of {wrong[0].field} {verb} as missing: {example}")
 
 
-def by_absence(plan: Plan, stages: Stages) -> Iterator[Problem]:
+def _by_absence(plan: Plan, stages: Stages) -> Iterator[Problem]:
     """Yield the notice of rows that match only because a value is missing."""
     if plan.condition is None:
         return
@@ -76,7 +76,7 @@ def by_absence(plan: Plan, stages: Stages) -> Iterator[Problem]:
         yield Problem("match-by-absence", message, "Add “and FIELD is set” to leave them out.")
 
 
-def hidden(plan: Plan, stages: Stages) -> Iterator[Problem]:
+def _hidden(plan: Plan, stages: Stages) -> Iterator[Problem]:
     """Yield why an answer is empty, or shorter than it may be: rows that meet it are not public now."""
     if plan.subject.is_terms or plan.unpublished or plan.empty or plan.source:
         return
@@ -91,7 +91,7 @@ def hidden(plan: Plan, stages: Stages) -> Iterator[Problem]:
     rows = np.flatnonzero(others).tolist()
     if not rows:
         return
-    states = Counter(WORDS_OF[state_of(data, now, row).holds[0].kind] for row in rows)
+    states = Counter(_WORDS_OF[state_of(data, now, row).holds[0].kind] for row in rows)
     counts = ", ".join(f"{count} {word}" for word, count in states.most_common())
     verb = "entry that meets" if len(rows) == 1 else "entries that meet"
     message = f"{len(rows)} {verb} this cannot be seen now: {counts}"
@@ -100,7 +100,7 @@ def hidden(plan: Plan, stages: Stages) -> Iterator[Problem]:
     yield Problem("hidden-matches", message, hint)
 
 
-WORDS_OF = {
+_WORDS_OF = {
     HoldKind.DRAFT: "unpublished",
     HoldKind.WITHDRAWN: "unpublished",
     HoldKind.UNKNOWN_STATUS: "with an unknown status",
@@ -112,7 +112,7 @@ WORDS_OF = {
 }
 
 
-def leads(plan: Plan, stages: Stages, *, in_public: bool) -> Iterator[Problem]:
+def _leads(plan: Plan, stages: Stages, *, in_public: bool) -> Iterator[Problem]:
     """Yield notices of leading rows that are hidden, or that the condition alone would not list."""
     view, ids = stages.selection.view, stages.selection.view.ids(plan.subject)
     rows = lead_rows(plan, view.data)

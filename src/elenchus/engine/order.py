@@ -37,15 +37,15 @@ def ordered(selection: Selection, rows: NDArray[np.intp], keys: Sequence[OrderKe
     Entries are stored newest first with ties by id, and terms in term order, so that the two orders
     which are asked most are no work at all.
     """
-    if is_stored_order(keys) and (selection.subject.is_terms or selection.view.data.entries.in_order):
+    if _is_stored_order(keys) and (selection.subject.is_terms or selection.view.data.entries.in_order):
         return rows
     columns: list[NDArray[Any]] = [selection.view.id_ranks(selection.subject)[rows]]
     for key in reversed(keys):
-        columns += sort_columns(selection, rows, key)
+        columns += _sort_columns(selection, rows, key)
     return rows[np.lexsort(columns)]
 
 
-def is_stored_order(keys: Sequence[OrderKey]) -> bool:
+def _is_stored_order(keys: Sequence[OrderKey]) -> bool:
     """Say whether the keys ask for what the table already is."""
     first = keys[0]
     if isinstance(first, TermOrder):
@@ -55,12 +55,12 @@ def is_stored_order(keys: Sequence[OrderKey]) -> bool:
     return first.field.name == "date" and first.descending and not first.missing_first
 
 
-def sort_columns(selection: Selection, rows: NDArray[np.intp], key: OrderKey) -> list[NDArray[Any]]:
+def _sort_columns(selection: Selection, rows: NDArray[np.intp], key: OrderKey) -> list[NDArray[Any]]:
     """Return what a key sorts by, as columns for a lexicographic sort, the least significant first."""
     match key:
         case SortKey():
             values, valid = sort_values(selection, key)
-            chosen = np.where(valid[rows], directed(values[rows], descending=key.descending), 0)
+            chosen = np.where(valid[rows], _directed(values[rows], descending=key.descending), 0)
             return [chosen, valid[rows] if key.missing_first else ~valid[rows]]
         case YesFirst():
             return [~selection.view.column(key.field, selection.subject).between(1, 2)[rows]]
@@ -74,7 +74,7 @@ def sort_columns(selection: Selection, rows: NDArray[np.intp], key: OrderKey) ->
         case RelatednessOrder():
             return [-selection.shared(key.related)[rows]]
         case RandomOrder():
-            return [shuffled(selection.view.digests(selection.subject)[rows], key.salt)]
+            return [_shuffled(selection.view.digests(selection.subject)[rows], key.salt)]
         case TermOrder():
             return [rows]
         case SourceOrder():
@@ -98,14 +98,14 @@ def sort_values(selection: Selection, key: SortKey) -> tuple[NDArray[Any], Mask]
     return single.keys, single.valid
 
 
-def directed(values: NDArray[Any], *, descending: bool) -> NDArray[Any]:
+def _directed(values: NDArray[Any], *, descending: bool) -> NDArray[Any]:
     """Return the values as they sort ascending when asked the other way round."""
     if not descending:
         return values
     return ~values if np.issubdtype(values.dtype, np.integer) else -values
 
 
-def shuffled(digests: NDArray[np.uint64], salt: str) -> NDArray[np.uint64]:
+def _shuffled(digests: NDArray[np.uint64], salt: str) -> NDArray[np.uint64]:
     """Return a number for each digest that depends on the salt: the finaliser of splitmix64.
 
     Source: G. Steele, D. Lea, C. Flood, Fast splittable pseudorandom number generators, OOPSLA 2014.

@@ -31,10 +31,10 @@ if TYPE_CHECKING:
 
 __all__ = ["key_range", "tree_range"]
 
-TOP = 2**63 - 1
+_TOP = 2**63 - 1
 
 
-class Range(Frozen):
+class _Range(Frozen):
     """A value as the keys low <= key < high; its subtree ends before ``last``."""
 
     low: float
@@ -44,7 +44,7 @@ class Range(Frozen):
 
 
 @dataclass(frozen=True)
-class TextRange:
+class _TextRange:
     """A text as a range of ranks, which are worked out only when an order asks for them."""
 
     column: Texts
@@ -67,7 +67,7 @@ class TextRange:
         return self.ranks[1]
 
 
-NOWHERE = Range(0, 0)  # what this content has not
+_NOWHERE = _Range(0, 0)  # what this content has not
 
 
 def key_range(data: Dataset, column: Column, kind: FieldType, value: Value) -> KeyRange:
@@ -75,22 +75,22 @@ def key_range(data: Dataset, column: Column, kind: FieldType, value: Value) -> K
     single: Column = column.elements if isinstance(column, Lists) else column
     match value:
         case NumberValue():
-            return number_range(single, value)
+            return _number_range(single, value)
         case TextValue():
-            return TextRange(narrowed(single, Texts), value.folded)
+            return _TextRange(narrowed(single, Texts), value.folded)
         case PatternValue():
-            return Range(0, 0, text=value.pattern)
+            return _Range(0, 0, text=value.pattern)
         case TimeValue():
-            return Range(value.interval.start, value.interval.end)
+            return _Range(value.interval.start, value.interval.end)
         case PositionValue():
-            return Range(value.position, value.position + 1)
+            return _Range(value.position, value.position + 1)
         case TermValue():
             terms = data.taxonomies[kind.taxonomy]
             number = terms.places.get(value.path, -1)
-            return NOWHERE if number < 0 else Range(number, number + 1, terms.ends[number])
+            return _NOWHERE if number < 0 else _Range(number, number + 1, terms.ends[number])
         case EntryValue():
             row = data.row_of(ENTRIES, value)
-            return NOWHERE if row < 0 else Range(row, row + 1)
+            return _NOWHERE if row < 0 else _Range(row, row + 1)
         case _:
             assert_never(value)
 
@@ -99,15 +99,15 @@ def tree_range(data: Dataset, value: Value) -> KeyRange:
     """Return the numbers of an entry and of those below it."""
     row = data.row_of(ENTRIES, value) if isinstance(value, EntryValue) else -1
     if row < 0:
-        return NOWHERE
+        return _NOWHERE
     number = int(data.entries.ancestry.numbers[row])
-    return Range(number, number + 1, int(data.entries.ancestry.ends[row]))
+    return _Range(number, number + 1, int(data.entries.ancestry.ends[row]))
 
 
-def number_range(column: Column, value: NumberValue) -> Range:
+def _number_range(column: Column, value: NumberValue) -> _Range:
     """Return the keys equal to a number: whole numbers exactly, others to the nearest float64."""
     if isinstance(column, Numbers) and column.keys.dtype == np.int64:
         low, high = math.ceil(value.number), math.floor(value.number) + 1
-        return Range(max(-TOP, min(low, TOP)), max(-TOP, min(high, TOP)))
+        return _Range(max(-_TOP, min(low, _TOP)), max(-_TOP, min(high, _TOP)))
     number = float(value.number)
-    return Range(number, math.nextafter(number, math.inf))
+    return _Range(number, math.nextafter(number, math.inf))

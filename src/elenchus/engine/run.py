@@ -29,8 +29,8 @@ if TYPE_CHECKING:
 
 __all__ = ["answer"]
 
-SHOWN_OF_ENTRIES = ("id", "kind", "slug", "title", "date", "address")
-SHOWN_OF_TERMS = ("id", "slug", "name", "path", "own", "with_below", "address")
+_SHOWN_OF_ENTRIES = ("id", "kind", "slug", "title", "date", "address")
+_SHOWN_OF_TERMS = ("id", "slug", "name", "path", "own", "with_below", "address")
 
 
 def answer(
@@ -47,9 +47,9 @@ def answer(
     ``in_public`` keeps what is said beside the rows to what anybody may know.
     """
     grouping = grouped(stages.selection, stages.rows, plan) if plan.groups else None
-    cut = Cut(plan, grouping, len(stages.rows), page)
+    cut = _Cut(plan, grouping, len(stages.rows), page)
     ids = stages.selection.view.ids(plan.subject)
-    shown = SHOWN_OF_TERMS if plan.subject.is_terms else SHOWN_OF_ENTRIES
+    shown = _SHOWN_OF_TERMS if plan.subject.is_terms else _SHOWN_OF_ENTRIES
     view = stages.selection.view
     fields = (*view.shown(plan.subject, shown), *plan.fields, *plan.show)
     values = [(field.name, decoder(view, field, plan.subject)) for field in fields]
@@ -68,16 +68,16 @@ def answer(
         shown=shown,
         mentioned=tuple(field.name for field in plan.fields),
         columns=tuple(field.name for field in plan.show),
-        notices=(*plan.notices, *notices(plan, stages, in_public=in_public), *too_many(grouping)),
+        notices=(*plan.notices, *notices(plan, stages, in_public=in_public), *_too_many(grouping)),
         groups=cut.groups(ids, stages.rows),
         grouped_by=tuple(key.field.name for key in plan.groups),
         placements=int(grouping.counts.sum()) if grouping else None,
-        overlap=Overlaps(grouping, ids, stages.rows) if grouping else {},
+        overlap=_Overlaps(grouping, ids, stages.rows) if grouping else {},
         unpublished=plan.unpublished,
     )
 
 
-def too_many(grouping: Grouping | None) -> tuple[Problem, ...]:
+def _too_many(grouping: Grouping | None) -> tuple[Problem, ...]:
     """Return the notice of empty groups that are left out because there would be too many."""
     if grouping is None or not grouping.overflow:
         return ()
@@ -85,7 +85,7 @@ def too_many(grouping: Grouping | None) -> tuple[Problem, ...]:
     return (Problem("too-many-groups", message, "The empty ones are left out; group by fewer fields."),)
 
 
-class Overlaps(Mapping[str, tuple[str, ...]]):
+class _Overlaps(Mapping[str, tuple[str, ...]]):
     """The rows that stand in several groups, with the labels of these; worked out when one is looked at."""
 
     def __init__(self, grouping: Grouping, ids: Sequence[str], rows: NDArray[np.intp]) -> None:
@@ -116,7 +116,7 @@ class Overlaps(Mapping[str, tuple[str, ...]]):
         return self.labels[name]
 
 
-class Cut:
+class _Cut:
     """One page of an answer: of its rows, or of their placements in groups. Raises NoSuchPage."""
 
     def __init__(self, plan: Plan, grouping: Grouping | None, total: int, page: int | str) -> None:
@@ -131,7 +131,7 @@ class Cut:
                 else np.arange(len(grouping.nth))
             )
         self.pages = max(1, -(-len(kept) // self.size)) if self.size else 1
-        self.page = page_number(page, self.pages, self.size)
+        self.page = _page_number(page, self.pages, self.size)
         self.kept = kept
         self.first = (self.page - 1) * self.size if self.size else 0
         self.chosen = kept[self.first :][: self.size]
@@ -179,7 +179,7 @@ class Cut:
         return Group(keys, grouping.labels[number], count, shown, tuple(rows))
 
 
-def page_number(page: int | str, pages: int, per_page: int | None) -> int:
+def _page_number(page: int | str, pages: int, per_page: int | None) -> int:
     """Return the number of a page that exists. Raises NoSuchPage."""
     text = str(page)
     if 1 <= counting_number(text) <= pages:

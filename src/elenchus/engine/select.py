@@ -64,7 +64,7 @@ class Selection(Frozen):
         if record.along_tree and test.field.type.type is Type.ENTRY:
             numbers = self.view.data.entries.ancestry.numbers
             ranges = [tree_range(self.view.data, value) for value in test.values]
-            found: Mask = record.rows(numbered(column, numbers), ranges)
+            found: Mask = record.rows(_numbered(column, numbers), ranges)
         else:
             data, kind = self.view.data, test.field.type
             found = record.rows(column, [key_range(data, column, kind, value) for value in test.values])
@@ -123,9 +123,9 @@ class Selection(Frozen):
                 assert_never(condition)
 
 
-def numbered(column: Column, numbers: NDArray[np.int64]) -> Column:
+def _numbered(column: Column, numbers: NDArray[np.int64]) -> Column:
     """Return a column of references with the numbers of entries in their tree for keys."""
     if isinstance(column, Lists):
-        return Lists(column.starts, narrowed(numbered(column.elements, numbers), Numbers))
+        return Lists(column.starts, narrowed(_numbered(column.elements, numbers), Numbers))
     single = narrowed(column, Numbers)
     return Numbers(numbers[single.keys], single.valid)

@@ -65,7 +65,7 @@ def select(plan: Plan, selection: Selection, *, without: NDArray[np.intp] | None
     if plan.at_most:
         found = varied(selection, found, plan.at_most)
     rows = found[plan.offset :][: plan.limit]
-    more = filling(plan.fill, selection, rows, visible & kept) if plan.fill else rows[:0]
+    more = _filling(plan.fill, selection, rows, visible & kept) if plan.fill else rows[:0]
     return Stages(
         selection, asked, matched, matched & ~kept, found, np.concatenate((rows, more)), filled=len(more)
     )
@@ -83,7 +83,7 @@ def of_kinds(data: Dataset, kinds: Sequence[str]) -> Mask:
     return found
 
 
-def filling(fill: Fill, selection: Selection, rows: NDArray[np.intp], allowed: Mask) -> NDArray[np.intp]:
+def _filling(fill: Fill, selection: Selection, rows: NDArray[np.intp], allowed: Mask) -> NDArray[np.intp]:
     """Return the rows that fill an answer up, in their own order: none that is there already."""
     missing = max(0, fill.at_least - len(rows))
     candidates = selection.listed[fill.rows]

@@ -117,7 +117,7 @@ class View:
 
     def column(self, field: FieldRef, subject: Subject = ENTRIES) -> Column:
         """Return the column of a field over some rows, worked out once."""
-        columns = self.columns if subject.is_terms or can_hide(field) else self.data.columns
+        columns = self.columns if subject.is_terms or _can_hide(field) else self.data.columns
         if (subject, field) not in columns:
             columns[subject, field] = self.made(field, subject)
         return columns[subject, field]
@@ -131,7 +131,7 @@ class View:
                 size = len(self.ids(subject))
                 return Numbers(np.arange(size), np.ones(size, np.bool_))
             case Via(first, then):
-                return follow(self.column(first, subject), self.column(then, Subject(first.type.taxonomy)))
+                return _follow(self.column(first, subject), self.column(then, Subject(first.type.taxonomy)))
             case Part(of, part):
                 return part_of(self.column(of, subject), part, self.data, of.type.taxonomy)
             case Counted(kind, counted):
@@ -171,20 +171,20 @@ class View:
         return Numbers(np.bincount(chosen, minlength=size), valid)
 
 
-def can_hide(field: FieldRef) -> bool:
+def _can_hide(field: FieldRef) -> bool:
     """Say whether what a field holds depends on what may be seen, as references and what follows them do."""
     match field.source:
         case Stored():
             return field.type.type is Type.ENTRY
         case Part(of):
-            return can_hide(of)
+            return _can_hide(of)
         case Itself():
             return False
         case Via() | Counted():
             return True
 
 
-def follow(first: Column, then: Column) -> Column:
+def _follow(first: Column, then: Column) -> Column:
     """Return the column of what references lead to; several references give a list of values."""
     if isinstance(first, Terms):
         first = first.lists

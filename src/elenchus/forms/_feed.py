@@ -67,7 +67,7 @@ class Feed(Frozen):
     @property
     def updated(self) -> datetime:
         """The instant at which something in it last changed."""
-        return newest(item.updated for item in self.items)
+        return _newest(item.updated for item in self.items)
 
 
 def feed_in(frame: Frame, answer: Answer) -> Feed:
@@ -77,7 +77,7 @@ def feed_in(frame: Frame, answer: Answer) -> Feed:
     return frame.feed(answer)
 
 
-def newest(instants: Iterable[datetime | None]) -> datetime:
+def _newest(instants: Iterable[datetime | None]) -> datetime:
     """Return the latest of some instants; the beginning of 1970 where there is none."""
     return max((each for each in instants if each), default=NEVER)
 

@@ -19,14 +19,14 @@ if TYPE_CHECKING:
 
 __all__ = ["FORM"]
 
-ATOM = "http://www.w3.org/2005/Atom"
+_ATOM = "http://www.w3.org/2005/Atom"
 
 
-def write(answer: Answer, frame: Frame) -> Iterator[Piece]:
+def _write(answer: Answer, frame: Frame) -> Iterator[Piece]:
     """Yield the rows of an answer as an Atom document."""
     feed = feed_in(frame, answer)
     xml = XmlWriter()
-    with xml.element("feed", xmlns=ATOM, xml_lang=feed.language):
+    with xml.element("feed", xmlns=_ATOM, xml_lang=feed.language):
         xml.leaf("id", feed.id)
         xml.leaf("title", feed.title)
         if feed.about:
@@ -39,11 +39,11 @@ def write(answer: Answer, frame: Frame) -> Iterator[Piece]:
         for rel, address in feed.around:
             xml.leaf("link", rel=rel, type="application/atom+xml", href=address)
         for item in feed.items:
-            entry(xml, item)
+            _entry(xml, item)
     yield Piece(xml.text())
 
 
-def entry(xml: XmlWriter, item: FeedItem) -> None:
+def _entry(xml: XmlWriter, item: FeedItem) -> None:
     """Write one entry."""
     with xml.element("entry"):
         xml.leaf("id", item.id)
@@ -67,7 +67,7 @@ FORM = Form(
     name="atom",
     label="Atom",
     media_type="application/atom+xml",
-    write=write,
+    write=_write,
     ending=".atom",
     needs=frozenset({Need.ENTRIES, Need.ADDRESS}),
     in_pages=True,

@@ -18,10 +18,10 @@ if TYPE_CHECKING:
 
 __all__ = ["FORM"]
 
-FORMULA = ("=", "+", "-", "@", "\t", "\r")  # what a spreadsheet begins a formula with, or skips before one
+_FORMULA = ("=", "+", "-", "@", "\t", "\r")  # what a spreadsheet begins a formula with, or skips before one
 
 
-def write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
+def _write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
     """Yield a header and a line for each row of the page; several values are joined by ``|``.
 
     A text that a spreadsheet would take for a formula gets an apostrophe before it (OWASP, “CSV
@@ -32,17 +32,17 @@ def write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
     writer = csv.writer(text, lineterminator="\n")
     writer.writerow(names)
     writer.writerows(
-        [cell(row.values[name], formulas=answer.formulas) for name in names] for row in answer.rows
+        [_cell(row.values[name], formulas=answer.formulas) for name in names] for row in answer.rows
     )
     yield Piece(text.getvalue())
 
 
-def cell(value: Any, *, formulas: bool) -> str:
+def _cell(value: Any, *, formulas: bool) -> str:
     """Return a value as the text of a cell, dates as ISO 8601; numbers below zero are no formulas."""
     values = value if isinstance(value, tuple) else () if value is None else (value,)
     text = "|".join(map(as_text, values))
     is_text = any(isinstance(each, str) for each in values)
-    return f"'{text}" if is_text and text.startswith(FORMULA) and not formulas else text
+    return f"'{text}" if is_text and text.startswith(_FORMULA) and not formulas else text
 
 
-FORM = Form(name="csv", label="CSV", media_type="text/csv", write=write, ending=".csv")
+FORM = Form(name="csv", label="CSV", media_type="text/csv", write=_write, ending=".csv")

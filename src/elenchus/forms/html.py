@@ -22,39 +22,39 @@ if TYPE_CHECKING:
 __all__ = ["FORM"]
 
 
-def write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
+def _write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
     """Yield a list where only titles are asked for, a table where the question names fields."""
     rows = {row.id: row for row in answer.rows}
     if answer.groups is not None:
         for group in answer.groups:
             yield Piece(f"<h3>{escape(group.label)} ({group.count})</h3>\n")
-            yield from titles([rows[name] for name in group.rows])
+            yield from _titles([rows[name] for name in group.rows])
     elif answer.mentioned or answer.columns:
-        yield from table(answer)
+        yield from _table(answer)
     else:
-        yield from titles(answer.rows)
+        yield from _titles(answer.rows)
 
 
-def titles(rows: Sequence[Row]) -> Iterator[Piece]:
+def _titles(rows: Sequence[Row]) -> Iterator[Piece]:
     """Yield rows as a list of links."""
     if rows:
-        items = "".join(f"<li>{link(row)}</li>\n" for row in rows)
+        items = "".join(f"<li>{_link(row)}</li>\n" for row in rows)
         yield Piece(f"<ul>\n{items}</ul>\n")
 
 
-def table(answer: Answer) -> Iterator[Piece]:
+def _table(answer: Answer) -> Iterator[Piece]:
     """Yield a table with a column for each field that is shown."""
     title = "name" if answer.subject.is_terms else "title"
     names = [name for name in columns(answer) if name not in ("id", title)]
     heads = "".join(f'<th scope="col">{escape(name)}</th>' for name in (title, *names))
     yield Piece(f"<table>\n<thead>\n<tr>{heads}</tr>\n</thead>\n<tbody>\n")
     for row in answer.rows:
-        cells = "".join(f"<td>{cell(row.values[name])}</td>" for name in names)
-        yield Piece(f'<tr><th scope="row">{link(row)}</th>{cells}</tr>\n')
+        cells = "".join(f"<td>{_cell(row.values[name])}</td>" for name in names)
+        yield Piece(f'<tr><th scope="row">{_link(row)}</th>{cells}</tr>\n')
     yield Piece("</tbody>\n</table>\n")
 
 
-def cell(value: Any) -> str:
+def _cell(value: Any) -> str:
     """Return a value as HTML, dates with what machines read."""
     if isinstance(value, date):
         machine = stamp(value) if isinstance(value, datetime) else value.isoformat()
@@ -62,11 +62,11 @@ def cell(value: Any) -> str:
     return escape(spoken(value))
 
 
-def link(row: Row) -> str:
+def _link(row: Row) -> str:
     """Return the title of a row, as a link where it has an address: below the site's root, or a whole one."""
     title = escape(str(row.values.get("title") or row.values.get("name") or row.id))
     address = rooted(given_href(str(row.values.get("address") or "")))
     return f'<a href="{escape(address)}">{title}</a>' if address else title
 
 
-FORM = Form(name="html", label="HTML", media_type="text/html", write=write, ending=".part.html")
+FORM = Form(name="html", label="HTML", media_type="text/html", write=_write, ending=".part.html")

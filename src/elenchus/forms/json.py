@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 __all__ = ["FORM", "row_object"]
 
 
-def write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
+def _write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
     """Yield the object: the question, its counts, the rows of one page, the groups, the notices."""
     document = {
         "question": answer.question,
@@ -34,9 +34,9 @@ def write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
         "per_page": answer.per_page,
         "rows": [row_object(row) for row in answer.rows],
         "grouped_by": list(answer.grouped_by),
-        "groups": None if answer.groups is None else [group_object(group) for group in answer.groups],
+        "groups": None if answer.groups is None else [_group_object(group) for group in answer.groups],
         "overlap": {name: list(labels) for name, labels in answer.overlap.items()},
-        "choices": None if answer.choices is None else choices_object(answer.choices),
+        "choices": None if answer.choices is None else _choices_object(answer.choices),
         "notices": [problem_object(notice) for notice in answer.notices],
     }
     yield Piece(json.dumps(document, ensure_ascii=False, indent=2) + "\n")
@@ -47,7 +47,7 @@ def row_object(row: Row) -> dict[str, Any]:
     return {name: plain(value) for name, value in row.values.items()}
 
 
-def group_object(group: Group) -> dict[str, Any]:
+def _group_object(group: Group) -> dict[str, Any]:
     """Return a group as an object."""
     return {
         "keys": [plain(key) for key in group.keys],
@@ -58,7 +58,7 @@ def group_object(group: Group) -> dict[str, Any]:
     }
 
 
-def choices_object(choices: Choices) -> dict[str, Any]:
+def _choices_object(choices: Choices) -> dict[str, Any]:
     """Return the choices of a parameter as an object."""
     return {
         "parameter": choices.parameter,
@@ -71,4 +71,6 @@ def choices_object(choices: Choices) -> dict[str, Any]:
     }
 
 
-FORM = Form(name="json", label="JSON", media_type="application/json", write=write, ending=".json", tells=True)
+FORM = Form(
+    name="json", label="JSON", media_type="application/json", write=_write, ending=".json", tells=True
+)

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 __all__ = ["FORM"]
 
 
-def write(answer: Answer, frame: Frame) -> Iterator[Piece]:
+def _write(answer: Answer, frame: Frame) -> Iterator[Piece]:
     """Yield the rows of an answer as JSON; what it has not is left out."""
     feed = feed_in(frame, answer)
     document = {
@@ -32,13 +32,13 @@ def write(answer: Answer, frame: Frame) -> Iterator[Piece]:
         "description": feed.about,
         "language": feed.language,
         "authors": [{"name": feed.site}],
-        "items": [entry(item) for item in feed.items],
+        "items": [_entry(item) for item in feed.items],
     }
     kept = {name: value for name, value in document.items() if value or name == "items"}
     yield Piece(json.dumps(kept, ensure_ascii=False, indent=1) + "\n")
 
 
-def entry(item: FeedItem) -> dict[str, Any]:
+def _entry(item: FeedItem) -> dict[str, Any]:
     """Return one item."""
     found = {
         "id": item.id,
@@ -59,7 +59,7 @@ FORM = Form(
     name="jsonfeed",
     label="JSON Feed",
     media_type="application/feed+json",
-    write=write,
+    write=_write,
     ending=".feed.json",
     needs=frozenset({Need.ENTRIES, Need.ADDRESS}),
     in_pages=True,

@@ -18,10 +18,10 @@ if TYPE_CHECKING:
 __all__ = ["FORM"]
 
 
-def write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
+def _write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
     """Yield the rows of one page, each once; with groups, in the order in which they stand there."""
     for row in answer.rows:
         yield Piece(json.dumps(row_object(row), ensure_ascii=False) + "\n")
 
 
-FORM = Form(name="jsonl", label="JSON Lines", media_type="application/jsonl", write=write, ending=".jsonl")
+FORM = Form(name="jsonl", label="JSON Lines", media_type="application/jsonl", write=_write, ending=".jsonl")

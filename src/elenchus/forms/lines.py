@@ -16,10 +16,10 @@ if TYPE_CHECKING:
 __all__ = ["FORM"]
 
 
-def write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
+def _write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
     """Yield the ids of one page."""
     for row in answer.rows:
         yield Piece(f"{row.id}\n")
 
 
-FORM = Form(name="lines", label="Ids", media_type="text/plain", write=write, ending=".txt")
+FORM = Form(name="lines", label="Ids", media_type="text/plain", write=_write, ending=".txt")

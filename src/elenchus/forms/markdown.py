@@ -20,38 +20,38 @@ if TYPE_CHECKING:
 
 __all__ = ["FORM", "escaped", "linked"]
 
-SPECIAL = re.compile(r"([\\`*_\[\]<>|#~])")
-ADDRESS = re.compile(r"[\s()<>\\]")  # what would end the address of a link
+_SPECIAL = re.compile(r"([\\`*_\[\]<>|#~])")
+_ADDRESS = re.compile(r"[\s()<>\\]")  # what would end the address of a link
 
 
-def write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
+def _write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
     """Yield a list where only titles are asked for, a table where the question names fields."""
     rows = {row.id: row for row in answer.rows}
     if answer.groups is not None:
         for group in answer.groups:
             yield Piece(f"## {escaped(group.label)} ({group.count})\n\n")
             for name in group.rows:
-                yield Piece(f"- {link(rows[name])}\n")
+                yield Piece(f"- {_link(rows[name])}\n")
             yield Piece("\n" if group.rows else "")
     elif answer.mentioned:
-        yield from table(answer)
+        yield from _table(answer)
     else:
         for row in answer.rows:
-            yield Piece(f"- {link(row)}\n")
+            yield Piece(f"- {_link(row)}\n")
 
 
-def table(answer: Answer) -> Iterator[Piece]:
+def _table(answer: Answer) -> Iterator[Piece]:
     """Yield a table with a column for each field that the question names."""
     title = "name" if answer.subject.is_terms else "title"
     names = [name for name in columns(answer) if name not in ("id", title)]
     yield Piece(f"| {' | '.join([title, *names])} |\n")
     yield Piece(f"|{'---|' * (len(names) + 1)}\n")
     for row in answer.rows:
-        cells = [link(row), *(escaped(spoken(row.values[name])) for name in names)]
+        cells = [_link(row), *(escaped(spoken(row.values[name])) for name in names)]
         yield Piece(f"| {' | '.join(cells)} |\n")
 
 
-def link(row: Row) -> str:
+def _link(row: Row) -> str:
     """Return the title of a row, as a link where it has an address."""
     title = escaped(str(row.values.get("title") or row.values.get("name") or row.id))
     return linked(title, given_href(str(row.values.get("address") or "")))
@@ -61,12 +61,12 @@ def linked(title: str, href: Href) -> str:
     """Return text that is Markdown already, as a link where it leads somewhere."""
     if not href:
         return title
-    return f"[{title}]({ADDRESS.sub(lambda match: f'%{ord(match[0]):02X}', href)})"
+    return f"[{title}]({_ADDRESS.sub(lambda match: f'%{ord(match[0]):02X}', href)})"
 
 
 def escaped(text: str) -> str:
     """Return a text that Markdown shows as it is, on one line."""
-    return SPECIAL.sub(r"\\\1", printable(text))
+    return _SPECIAL.sub(r"\\\1", printable(text))
 
 
-FORM = Form(name="markdown", label="Markdown", media_type="text/markdown", write=write, ending=".md")
+FORM = Form(name="markdown", label="Markdown", media_type="text/markdown", write=_write, ending=".md")

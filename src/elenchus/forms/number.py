@@ -16,9 +16,9 @@ if TYPE_CHECKING:
 __all__ = ["FORM"]
 
 
-def write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
+def _write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
     """Yield the total after offset and limit."""
     yield Piece(f"{answer.total}\n")
 
 
-FORM = Form(name="number", label="Number", media_type="text/plain", write=write)
+FORM = Form(name="number", label="Number", media_type="text/plain", write=_write)

@@ -19,18 +19,18 @@ if TYPE_CHECKING:
 
 __all__ = ["FORM"]
 
-NAMESPACES = {
+_NAMESPACES = {
     "xmlns_atom": "http://www.w3.org/2005/Atom",
     "xmlns_content": "http://purl.org/rss/1.0/modules/content/",
     "xmlns_dc": "http://purl.org/dc/elements/1.1/",
 }
 
 
-def write(answer: Answer, frame: Frame) -> Iterator[Piece]:
+def _write(answer: Answer, frame: Frame) -> Iterator[Piece]:
     """Yield the rows of an answer as an RSS document; its dates as RFC 822 has them."""
     feed = feed_in(frame, answer)
     xml = XmlWriter()
-    with xml.element("rss", version="2.0", **NAMESPACES), xml.element("channel"):
+    with xml.element("rss", version="2.0", **_NAMESPACES), xml.element("channel"):
         xml.leaf("title", feed.title)
         xml.leaf("link", feed.page)
         xml.leaf("description", feed.about or feed.title)
@@ -39,11 +39,11 @@ def write(answer: Answer, frame: Frame) -> Iterator[Piece]:
         for rel, address in feed.around:
             xml.leaf("atom:link", rel=rel, type="application/rss+xml", href=address)
         for item in feed.items:
-            entry(xml, item)
+            _entry(xml, item)
     yield Piece(xml.text())
 
 
-def entry(xml: XmlWriter, item: FeedItem) -> None:
+def _entry(xml: XmlWriter, item: FeedItem) -> None:
     """Write one item."""
     with xml.element("item"):
         xml.leaf("title", item.title)
@@ -65,7 +65,7 @@ FORM = Form(
     name="rss",
     label="RSS",
     media_type="application/rss+xml",
-    write=write,
+    write=_write,
     ending=".rss",
     needs=frozenset({Need.ENTRIES, Need.ADDRESS}),
     in_pages=True,

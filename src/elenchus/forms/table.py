@@ -20,34 +20,34 @@ if TYPE_CHECKING:
 
 __all__ = ["FORM", "columns"]
 
-BAR = 24  # columns of the longest bar
-EIGHTHS = " ▏▎▍▌▋▊▉"
-INDENT = 2
+_BAR = 24  # columns of the longest bar
+_EIGHTHS = " ▏▎▍▌▋▊▉"
+_INDENT = 2
 
 
-def write(answer: Answer, frame: Frame) -> Iterator[Piece]:
+def _write(answer: Answer, frame: Frame) -> Iterator[Piece]:
     """Yield the rows with the fields that the question names, then the counts and the notices."""
     if answer.choices is not None:
-        yield from choice_lines(answer.choices, frame.width)
+        yield from _choice_lines(answer.choices, frame.width)
     elif answer.groups is not None:
-        yield from group_lines(answer, frame.width)
+        yield from _group_lines(answer, frame.width)
     elif answer.rows:
-        yield from chain.from_iterable(row_lines(answer, frame.width))
+        yield from chain.from_iterable(_row_lines(answer, frame.width))
     if answer.rows or answer.groups or answer.choices:
         yield Piece("\n")
     if not answer.choices:
-        yield from summary(answer)
+        yield from _summary(answer)
     yield from notice_lines(answer.notices)
 
 
-def row_lines(answer: Answer, width: int | None) -> list[list[Piece]]:
+def _row_lines(answer: Answer, width: int | None) -> list[list[Piece]]:
     """Return the line of headings and the lines of the rows."""
     names = columns(answer)
     rows = [[spoken(row.values[name]) for name in names] for row in answer.rows]
-    return grid([heading(answer, name) for name in names], rows, width)
+    return grid([_heading(answer, name) for name in names], rows, width)
 
 
-def choice_lines(choices: Choices, width: int | None) -> Iterator[Piece]:
+def _choice_lines(choices: Choices, width: int | None) -> Iterator[Piece]:
     """Yield the choices of a parameter with the number of rows that each would leave."""
     yield Piece(f"{printable(choices.label)}: choose with --with {choices.parameter}=…\n\n", Role.STRONG)
     headings = [Heading("value", Role.NAME), Heading("name", flexible=True), Heading("rows", right=True)]
@@ -58,39 +58,39 @@ def choice_lines(choices: Choices, width: int | None) -> Iterator[Piece]:
     yield from chain.from_iterable(grid(headings, rows, width))
 
 
-def group_lines(answer: Answer, width: int | None) -> Iterator[Piece]:
+def _group_lines(answer: Answer, width: int | None) -> Iterator[Piece]:
     """Yield each group with its count as a bar, and its rows below it."""
     groups = answer.groups or ()
-    inner = None if width is None else width - INDENT
-    lines = {row.id: line for row, line in zip(answer.rows, row_lines(answer, inner)[1:], strict=True)}
+    inner = None if width is None else width - _INDENT
+    lines = {row.id: line for row, line in zip(answer.rows, _row_lines(answer, inner)[1:], strict=True)}
     labels = [printable(group.label) for group in groups]
     room = max(map(width_of, labels), default=0)
-    room = room if width is None else min(room, max(width - BAR - 12, 12))
+    room = room if width is None else min(room, max(width - _BAR - 12, 12))
     most = max((group.count for group in groups), default=0)
     for number, (group, label) in enumerate(zip(groups, labels, strict=True)):
         if number and any(each.rows for each in groups):
             yield Piece("\n")
-        yield from group_heading(group, clipped(label, room), room, most)
+        yield from _group_heading(group, clipped(label, room), room, most)
         for row in group.rows:
-            yield Piece(" " * INDENT)
+            yield Piece(" " * _INDENT)
             yield from lines[row]
 
 
-def group_heading(group: Group, label: str, room: int, most: int) -> Iterator[Piece]:
+def _group_heading(group: Group, label: str, room: int, most: int) -> Iterator[Piece]:
     """Yield the label of a group, its count, a bar, and how much of it is to be seen."""
     yield Piece(label, Role.HEADING if group.keys[-1] is not None else Role.NOTICE)
     yield Piece(f"{' ' * (room - width_of(label))}  {group.count:>{len(str(most))}}")
     if group.count:
-        yield Piece(f"  {bar(group.count, most)}", Role.NAME)
+        yield Piece(f"  {_bar(group.count, most)}", Role.NAME)
     if 0 < len(group.rows) < group.count:
         yield Piece(f"  {len(group.rows)} shown", Role.FAINT)
     yield Piece("\n")
 
 
-def bar(count: int, most: int) -> str:
+def _bar(count: int, most: int) -> str:
     """Return a bar in proportion to the largest count, to an eighth of a column."""
-    eighths = round(count * BAR * 8 / most) if most else 0
-    return ("█" * (eighths // 8) + EIGHTHS[eighths % 8]).rstrip()
+    eighths = round(count * _BAR * 8 / most) if most else 0
+    return ("█" * (eighths // 8) + _EIGHTHS[eighths % 8]).rstrip()
 
 
 def columns(answer: Answer) -> list[str]:
@@ -108,7 +108,7 @@ def columns(answer: Answer) -> list[str]:
     return list(dict.fromkeys((*first, *answer.mentioned)))
 
 
-def heading(answer: Answer, name: str) -> Heading:
+def _heading(answer: Answer, name: str) -> Heading:
     """Return the heading of a column."""
     numeric = any(isinstance(row.values[name], (int, float)) for row in answer.rows)
     numeric = numeric and not any(isinstance(row.values[name], bool) for row in answer.rows)
@@ -116,25 +116,25 @@ def heading(answer: Answer, name: str) -> Heading:
     return Heading(name, role, right=numeric, flexible=not numeric and name != "date")
 
 
-def summary(answer: Answer) -> Iterator[Piece]:
+def _summary(answer: Answer) -> Iterator[Piece]:
     """Yield one line of counts and the time at which they hold."""
     noun = answer.subject.counted(answer.matched)
     parts = [f"{answer.matched} {noun}"]
     if answer.total != answer.matched:
         parts = [f"{answer.total} of {answer.matched} {noun}"]
     if answer.groups is not None:
-        parts.append(placed(answer))
+        parts.append(_placed(answer))
     if answer.pages > 1:
         parts.append(f"page {answer.page} of {answer.pages}")
     parts.append(f"as of {to_minute(answer.at)} {answer.at.tzinfo}")
     yield Piece(" · ".join(parts) + "\n", Role.FAINT)
 
 
-def placed(answer: Answer) -> str:
+def _placed(answer: Answer) -> str:
     """Return how the counts of groups add up."""
     if not answer.overlap:
         return f"{answer.placements} in groups"
     return f"{answer.placements} in groups, {len(answer.overlap)} in more than one"
 
 
-FORM = Form(name="table", label="Table", media_type="text/plain", write=write, tells=True)
+FORM = Form(name="table", label="Table", media_type="text/plain", write=_write, tells=True)

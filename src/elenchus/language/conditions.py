@@ -19,52 +19,52 @@ if TYPE_CHECKING:
 
 __all__ = ["arguments", "condition", "value_list"]
 
-DEEPEST = 40  # parentheses and nots inside one another
-MOST_VALUES = 1_000  # values in one list
-MOST_TAXONOMIES = 50  # that likeness goes by
+_DEEPEST = 40  # parentheses and nots inside one another
+_MOST_VALUES = 1_000  # values in one list
+_MOST_TAXONOMIES = 50  # that likeness goes by
 
 
 def condition(cursor: Cursor) -> Condition:
     """Read conditions joined by ``and`` or by ``or``; both at one level is an error with two readings."""
     first = cursor.next
-    parts, joints = [unary(cursor)], []
+    parts, joints = [_unary(cursor)], []
     while cursor.next.means("and", "or") and not cursor.ends_clause:
         joints.append(cursor.take())
-        parts.append(unary(cursor))
+        parts.append(_unary(cursor))
     words = {joint.text.lower() for joint in joints}
     if len(words) > 1:
-        cursor.problems.append(mixed(parts, joints))
-        return reading(parts, joints, "and")
+        cursor.problems.append(_mixed(parts, joints))
+        return _reading(parts, joints, "and")
     if not joints:
         return parts[0]
     return (nodes.And if words == {"and"} else nodes.Or)(tuple(parts), cursor.span_from(first))
 
 
-def unary(cursor: Cursor) -> Condition:
+def _unary(cursor: Cursor) -> Condition:
     """Read ``not …``, a condition in parentheses, or a comparison."""
     first = cursor.next
     cursor.depth += 1
-    if cursor.depth > DEEPEST:
-        cursor.fail("too-deep", f"conditions stand more than {DEEPEST} deep inside one another")
+    if cursor.depth > _DEEPEST:
+        cursor.fail("too-deep", f"conditions stand more than {_DEEPEST} deep inside one another")
     if cursor.accept("not"):
-        found: Condition = nodes.Not(unary(cursor), cursor.span_from(first))
+        found: Condition = nodes.Not(_unary(cursor), cursor.span_from(first))
     elif cursor.accept("("):
         found = condition(cursor)
         if not cursor.accept(")"):
             cursor.fail("open-parenthesis", "this parenthesis is never closed", span=first.span)
     elif cursor.accept("related"):
-        found = related(cursor, first)
+        found = _related(cursor, first)
     elif cursor.accept("listed"):
-        found = listed(cursor, first)
+        found = _listed(cursor, first)
     elif cursor.next.sort is Sort.PARAMETER:
         found = nodes.Chosen(cursor.parameter(), first.span)
     else:
-        found = comparison(cursor)
+        found = _comparison(cursor)
     cursor.depth -= 1
     return found
 
 
-def related(cursor: Cursor, first: Token) -> nodes.Related:
+def _related(cursor: Cursor, first: Token) -> nodes.Related:
     """Read ``to X by a, b`` after ``related``."""
     cursor.expect("to", "related")
     anchor = cursor.value("related to")
@@ -73,13 +73,13 @@ def related(cursor: Cursor, first: Token) -> nodes.Related:
         by.append(cursor.name("a taxonomy"))
         while cursor.accept(","):
             by.append(cursor.name("a taxonomy"))
-        if len(by) > MOST_TAXONOMIES:
-            message = f"likeness goes by at most {MOST_TAXONOMIES} taxonomies"
+        if len(by) > _MOST_TAXONOMIES:
+            message = f"likeness goes by at most {_MOST_TAXONOMIES} taxonomies"
             cursor.fail("too-many", message, span=cursor.span_from(first))
     return nodes.Related(anchor, tuple(by), cursor.span_from(first))
 
 
-def listed(cursor: Cursor, first: Token) -> nodes.Listed:
+def _listed(cursor: Cursor, first: Token) -> nodes.Listed:
     """Read ``in NAME (…)`` after ``listed``."""
     cursor.expect("in", "listed")
     name = cursor.row_name("a listing")
@@ -92,9 +92,9 @@ def arguments(cursor: Cursor) -> tuple[nodes.Argument, ...]:
     opened = cursor.next
     if not cursor.accept("("):
         return ()
-    found = [argument(cursor)]
+    found = [_argument(cursor)]
     while cursor.accept(","):
-        found.append(argument(cursor))
+        found.append(_argument(cursor))
     if not cursor.accept(")"):
         hint = "Write (name = value, name = value)."
         cursor.fail("open-parenthesis", f"the list of parameters goes on with {cursor.next.shown}", hint)
@@ -103,7 +103,7 @@ def arguments(cursor: Cursor) -> tuple[nodes.Argument, ...]:
     return tuple(found)
 
 
-def argument(cursor: Cursor) -> nodes.Argument:
+def _argument(cursor: Cursor) -> nodes.Argument:
     """Read ``name = value`` or ``name = (a, b)``."""
     first = cursor.next
     if first.sort is not Sort.WORD:
@@ -114,23 +114,23 @@ def argument(cursor: Cursor) -> nodes.Argument:
     return nodes.Argument(name, values, cursor.span_from(first))
 
 
-def comparison(cursor: Cursor) -> Condition:
+def _comparison(cursor: Cursor) -> Condition:
     """Read a comparison, or a bare name."""
     first = cursor.next
     path = cursor.path()
     op_first = cursor.next
-    found = operator_here(cursor)
+    found = _operator_here(cursor)
     if found is None:
         if cursor.ends_clause or cursor.next.means("and", "or", ")"):
             return nodes.Flag(path, path.span)
-        no_operator(cursor, path)
+        _no_operator(cursor, path)
     name, negated = found
     op_span = cursor.span_from(op_first)
-    values = operands(cursor, operator(name).operands, name)
+    values = _operands(cursor, operator(name).operands, name)
     return nodes.Compare(path, name, values, negated, op_span, cursor.span_from(first))
 
 
-def operator_here(cursor: Cursor) -> tuple[str, bool] | None:
+def _operator_here(cursor: Cursor) -> tuple[str, bool] | None:
     """Read the longest spelling of an operator that stands here: its name, and whether it is negated."""
     for length in range(4, 0, -1):
         ahead = cursor.tokens[cursor.at : cursor.at + length]
@@ -141,7 +141,7 @@ def operator_here(cursor: Cursor) -> tuple[str, bool] | None:
     return None
 
 
-def no_operator(cursor: Cursor, path: nodes.Path) -> NoReturn:
+def _no_operator(cursor: Cursor, path: nodes.Path) -> NoReturn:
     """Give up where an operator should stand."""
     token = cursor.next
     ahead = (path.names[0].lower(), token.text.lower())
@@ -149,7 +149,7 @@ def no_operator(cursor: Cursor, path: nodes.Path) -> NoReturn:
         name = " ".join(ahead)
         hint = f"Name the field first, such as FIELD {name} …"
         cursor.fail("no-field", f"before {quoted(name)} a field is missing", hint, path.span)
-    if hint := habit(cursor, path):
+    if hint := _habit(cursor, path):
         message = f"{token.shown} after {quoted('.'.join(path.names))} compares nothing"
         cursor.fail("no-operator", message, hint)
     near = nearest(token.text, (" ".join(words) for words in spellings()), most=1)
@@ -158,7 +158,7 @@ def no_operator(cursor: Cursor, path: nodes.Path) -> NoReturn:
     cursor.fail("no-operator", message, hint, near=near)
 
 
-def habit(cursor: Cursor, path: nodes.Path) -> str:
+def _habit(cursor: Cursor, path: nodes.Path) -> str:
     """Return what helps where somebody writes as another notation has it; nothing where nobody would."""
     token, name = cursor.next, path.names[-1].lower()
     if token.means("is"):
@@ -176,7 +176,7 @@ def habit(cursor: Cursor, path: nodes.Path) -> str:
     return OPERATORS.get(token.text.lower(), "")
 
 
-def operands(cursor: Cursor, wanted: Operands, name: str) -> tuple[Value, ...]:
+def _operands(cursor: Cursor, wanted: Operands, name: str) -> tuple[Value, ...]:
     """Read what stands to the right of an operator."""
     if wanted is Operands.NONE:
         return ()
@@ -197,15 +197,15 @@ def value_list(cursor: Cursor, name: str) -> tuple[Value, ...]:
             "empty-list", f"{quoted(name)} has an empty list of values", span=cursor.span_from(opened)
         )
     found = cursor.values(name)
-    if len(found) > MOST_VALUES:
-        cursor.fail("too-many", f"a list has at most {MOST_VALUES} values", span=opened.span)
+    if len(found) > _MOST_VALUES:
+        cursor.fail("too-many", f"a list has at most {_MOST_VALUES} values", span=opened.span)
     if not cursor.accept(")"):
         hint = "Separate values with commas." if cursor.next.is_name else ""
         cursor.fail("open-parenthesis", f"the list of {quoted(name)} goes on with {cursor.next.shown}", hint)
     return found
 
 
-def reading(parts: list[Condition], joints: list[Token], tighter: str) -> Condition:
+def _reading(parts: list[Condition], joints: list[Token], tighter: str) -> Condition:
     """Return a mixed chain of conditions as it reads when one of the two words binds more tightly."""
     inner, outer = (nodes.And, nodes.Or) if tighter == "and" else (nodes.Or, nodes.And)
     groups = [[parts[0]]]
@@ -218,9 +218,9 @@ def reading(parts: list[Condition], joints: list[Token], tighter: str) -> Condit
     return outer(tuple(joined)) if len(joined) > 1 else joined[0]
 
 
-def mixed(parts: list[Condition], joints: list[Token]) -> Problem:
+def _mixed(parts: list[Condition], joints: list[Token]) -> Problem:
     """Return the problem of ``and`` beside ``or``, with both readings."""
     second = next(joint for joint in joints if joint.text.lower() != joints[0].text.lower())
-    readings = [print_condition(reading(parts, joints, word)) for word in ("and", "or")]
+    readings = [print_condition(_reading(parts, joints, word)) for word in ("and", "or")]
     hint = f"Write {readings[0]}\n   or {readings[1]}"
     return Problem("mixed-and-or", "“and” beside “or” needs parentheses", hint, span=second.span)

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Cursor", "Stop"]
 
-LARGEST = 999_999_999  # of offset, limit and per page
+_LARGEST = 999_999_999  # of offset, limit and per page
 
 
 class Stop(Exception):
@@ -151,8 +151,8 @@ class Cursor:
             message = f"{quoted(clause)} takes a whole number such as 10, not {self.next.shown}"
             hint = "No number here is less than 0." if self.next.text.startswith("-") else ""
             self.fail("bad-number", message, hint or NUMBERS.get(self.next.text.lower(), ""))
-        if len(self.next.text) > len(str(LARGEST)):
-            self.fail("bad-number", f"{quoted(clause)} takes at most {LARGEST}")
+        if len(self.next.text) > len(str(_LARGEST)):
+            self.fail("bad-number", f"{quoted(clause)} takes at most {_LARGEST}")
         return int(self.take().text)
 
     def value(self, after: str) -> Value:

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Sort", "Token", "is_plain_word", "tokens"]
 
-TOKEN = re.compile(
+_TOKEN = re.compile(
     r"""(?P<space>\s+)
       | (?P<comment>\#[^\n]*)
       | (?P<word>\d{4}-\d{2}-\d{2}T\d{2}(?::\d{2}(?::\d{2}(?:\.\d{1,6})?)?)?(?:Z|[+-]\d{2}:\d{2})?(?![\w./-])
@@ -31,9 +31,9 @@ TOKEN = re.compile(
       | (?P<other>.)""",
     re.VERBOSE | re.DOTALL,
 )
-ESCAPES = {"n": "\n", "t": "\t", "\\": "\\", '"': '"', "'": "'"}
-CURLY = 'Use straight quotes: "…".'
-STRAY = {
+_ESCAPES = {"n": "\n", "t": "\t", "\\": "\\", '"': '"', "'": "'"}
+_CURLY = 'Use straight quotes: "…".'
+_STRAY = {
     "“": 'Use straight quotes: "…".', "”": 'Use straight quotes: "…".',
     "‘": "Use straight quotes: '…'.", "’": "Use straight quotes: '…'.",
     ";": "A question has no “;”.", "*": "There are no wildcards: use contains, or leave the condition out.",
@@ -77,12 +77,12 @@ def tokens(text: str, problems: list[Problem], *, comments: bool = False) -> Ite
 
     ``comments`` lets ``#`` begin a comment up to the end of its line, as in files.
     """
-    for match in TOKEN.finditer(text):
+    for match in _TOKEN.finditer(text):
         span = Span(*match.span())
         if match["word"]:
             yield Token(Sort.WORD, match["word"], span)
         elif match["text"]:
-            yield Token(Sort.TEXT, unescaped(match["text"][1:-1]), span)
+            yield Token(Sort.TEXT, _unescaped(match["text"][1:-1]), span)
         elif match["sign"] or match["parameter"]:
             yield Token(Sort.SIGN if match["sign"] else Sort.PARAMETER, match[0], span)
         elif match["foreign"]:
@@ -99,11 +99,11 @@ def tokens(text: str, problems: list[Problem], *, comments: bool = False) -> Ite
             yield Token(Sort.TEXT, text[span.end :], span)
             break
         elif match["curly"]:
-            problems.append(Problem("stray-character", "curly quotes mean nothing here", CURLY, span=span))
+            problems.append(Problem("stray-character", "curly quotes mean nothing here", _CURLY, span=span))
             yield Token(Sort.TEXT, match[0][1:-1], span)
         elif match["other"] or (match["comment"] and not comments):
             problems.append(
-                stray(match[0][0], Span(span.start, span.start + 1) if match["comment"] else span)
+                _stray(match[0][0], Span(span.start, span.start + 1) if match["comment"] else span)
             )
             if match["comment"]:
                 break
@@ -112,18 +112,18 @@ def tokens(text: str, problems: list[Problem], *, comments: bool = False) -> Ite
 
 def is_plain_word(text: str) -> bool:
     """Say whether a text can stand in a question without quotes."""
-    match = TOKEN.fullmatch(text)
+    match = _TOKEN.fullmatch(text)
     return bool(match and match["word"]) and not is_keyword(text)
 
 
-def unescaped(text: str) -> str:
+def _unescaped(text: str) -> str:
     """Return the text in quotes with its escapes resolved; before other letters a backslash stays."""
-    return re.sub(r"\\(.)", lambda match: ESCAPES.get(match[1], match[0]), text, flags=re.DOTALL)
+    return re.sub(r"\\(.)", lambda match: _ESCAPES.get(match[1], match[0]), text, flags=re.DOTALL)
 
 
-def stray(char: str, span: Span) -> Problem:
+def _stray(char: str, span: Span) -> Problem:
     """Return the problem of characters that mean nothing in a question."""
-    hint = STRAY.get(char, "Put a text with such characters in quotes.")
+    hint = _STRAY.get(char, "Put a text with such characters in quotes.")
     if char == "#":
         hint = "Comments stand in files only; put a text with # in quotes."
     return Problem("stray-character", f"{quoted(char)} means nothing here", hint, span=span)

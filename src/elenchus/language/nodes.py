@@ -12,6 +12,7 @@ __all__ = [
     "And",
     "Argument",
     "AtMost",
+    "By",
     "Changes",
     "Chosen",
     "Compare",
@@ -38,14 +39,15 @@ __all__ = [
     "Unpublished",
     "Value",
     "Where",
+    "as_literal",
 ]
 
-NOWHERE = Span(0, 0)
+_NOWHERE = Span(0, 0)
 
 
-def at() -> Span:
+def _at() -> Span:
     """Return the default of a node's span, which equality leaves out."""
-    found: Span = member(default=NOWHERE, compare=False)
+    found: Span = member(default=_NOWHERE, compare=False)
     return found
 
 
@@ -53,7 +55,7 @@ class Literal(Frozen):
     """A value as it was written, without its quotes: the type of the field decides what it means."""
 
     text: str
-    span: Span = at()
+    span: Span = _at()
 
 
 class Parameter(Frozen):
@@ -64,7 +66,7 @@ class Parameter(Frozen):
 
     name: str
     optional: bool = False
-    span: Span = at()
+    span: Span = _at()
 
 
 Value: TypeAlias = Literal | Parameter
@@ -78,7 +80,7 @@ class Path(Frozen):
 
     names: tuple[str, ...]
     counted: bool = False
-    span: Span = at()
+    span: Span = _at()
 
 
 class Compare(Frozen):
@@ -88,8 +90,8 @@ class Compare(Frozen):
     operator: str
     values: tuple[Value, ...] = ()
     negated: bool = False
-    op_span: Span = at()
-    span: Span = at()
+    op_span: Span = _at()
+    span: Span = _at()
 
 
 class Related(Frozen):
@@ -97,14 +99,14 @@ class Related(Frozen):
 
     anchor: Value
     by: tuple[Literal, ...] = ()
-    span: Span = at()
+    span: Span = _at()
 
 
 class Flag(Frozen):
     """A bare name: a yes/no field, or a condition that the site names."""
 
     path: Path
-    span: Span = at()
+    span: Span = _at()
 
 
 class Argument(Frozen):
@@ -112,7 +114,7 @@ class Argument(Frozen):
 
     name: str
     values: tuple[Value, ...]
-    span: Span = at()
+    span: Span = _at()
 
 
 class Listed(Frozen):
@@ -120,35 +122,35 @@ class Listed(Frozen):
 
     listing: Literal
     given: tuple[Argument, ...] = ()
-    span: Span = at()
+    span: Span = _at()
 
 
 class Chosen(Frozen):
     """A parameter in the place of a condition: the listing that declares it says what its choices mean."""
 
     parameter: Parameter
-    span: Span = at()
+    span: Span = _at()
 
 
 class Not(Frozen):
     """The opposite of a condition."""
 
     part: Condition
-    span: Span = at()
+    span: Span = _at()
 
 
 class And(Frozen):
     """All of two or more conditions."""
 
     parts: tuple[Condition, ...]
-    span: Span = at()
+    span: Span = _at()
 
 
 class Or(Frozen):
     """Any of two or more conditions."""
 
     parts: tuple[Condition, ...]
-    span: Span = at()
+    span: Span = _at()
 
 
 Condition: TypeAlias = Compare | Related | Flag | Listed | Chosen | Not | And | Or
@@ -159,20 +161,20 @@ class From(Frozen):
 
     names: tuple[Literal, ...]
     given: tuple[Argument, ...] = ()
-    span: Span = at()
+    span: Span = _at()
 
 
 class Where(Frozen):
     """The clause ``where``."""
 
     condition: Condition
-    span: Span = at()
+    span: Span = _at()
 
 
 class Unpublished(Frozen):
     """The clause ``including unpublished``."""
 
-    span: Span = at()
+    span: Span = _at()
 
 
 By: TypeAlias = OneOf[
@@ -198,21 +200,21 @@ class OrderKey(Frozen):
     natural: bool = False
     missing_first: bool = False
     parameter: Parameter | None = None
-    span: Span = at()
+    span: Span = _at()
 
 
 class Order(Frozen):
     """The clause ``order by``."""
 
     keys: tuple[OrderKey, ...]
-    span: Span = at()
+    span: Span = _at()
 
 
 class Lead(Frozen):
     """The clause ``lead with``: entries that come first."""
 
     entries: tuple[Value, ...]
-    span: Span = at()
+    span: Span = _at()
 
 
 class AtMost(Frozen):
@@ -220,7 +222,7 @@ class AtMost(Frozen):
 
     count: int
     path: Path
-    span: Span = at()
+    span: Span = _at()
 
 
 class GroupKey(Frozen):
@@ -233,7 +235,7 @@ class GroupKey(Frozen):
     under: tuple[Value, ...] = ()
     by: OneOf["value", "count", "name"] = "value"
     descending: bool | None = None
-    span: Span = at()
+    span: Span = _at()
 
 
 class GroupClause(Frozen):
@@ -241,35 +243,35 @@ class GroupClause(Frozen):
 
     keys: tuple[GroupKey, ...]
     with_empty: bool = False
-    span: Span = at()
+    span: Span = _at()
 
 
 class Offset(Frozen):
     """The clause ``offset``: how many rows are skipped."""
 
     count: int
-    span: Span = at()
+    span: Span = _at()
 
 
 class Limit(Frozen):
     """The clause ``limit``: how many rows there are at most; None for ``all``."""
 
     count: int | None
-    span: Span = at()
+    span: Span = _at()
 
 
 class LimitPerGroup(Frozen):
     """The clause ``limit N per group``: how many rows of each group are shown."""
 
     count: int
-    span: Span = at()
+    span: Span = _at()
 
 
 class PerPage(Frozen):
     """The clause ``per page``: how many rows stand on a page."""
 
     count: int
-    span: Span = at()
+    span: Span = _at()
 
 
 class Question(Frozen):
@@ -298,3 +300,10 @@ class Changes(Frozen):
     question: Question
     also: Where | None = None
     without: tuple[str, ...] = ()
+
+
+def as_literal(value: Value) -> Literal:
+    """Return a value of a bound question. Raises TypeError for a parameter: bind them first."""
+    if isinstance(value, Parameter):
+        raise TypeError(value)
+    return value

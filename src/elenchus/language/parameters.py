@@ -51,43 +51,43 @@ def bind(question: Question, given: Given) -> tuple[Question, list[Problem]]:
     together with the comparison that holds it, a required one is a problem.
     """
     values = {name: [text for text in texts if text] for name, texts in given.values.items()}
-    binder = Binder(replace(given, values=values))
+    binder = _Binder(replace(given, values=values))
     bound = replace(
         question,
-        source=question.source and bind_source(binder, question.source),
-        where=bind_where(binder, question.where) if question.where else None,
-        order=question.order and bind_order(binder, question.order),
+        source=question.source and _bind_source(binder, question.source),
+        where=_bind_where(binder, question.where) if question.where else None,
+        order=question.order and _bind_order(binder, question.order),
         lead=question.lead and replace(question.lead, entries=binder.many(question.lead.entries)),
-        group=question.group and bind_group(binder, question.group),
+        group=question.group and _bind_group(binder, question.group),
     )
     bound = replace(bound, lead=bound.lead if bound.lead and bound.lead.entries else None)
     return bound, [*binder.problems, *binder.unused()]
 
 
-def bind_source(binder: Binder, source: From) -> From:
+def _bind_source(binder: _Binder, source: From) -> From:
     """Return the clause ``from`` with the values of what it gives to a listing."""
     return replace(source, given=binder.arguments(source.given))
 
 
-def bind_order(binder: Binder, order: Order) -> Order | None:
+def _bind_order(binder: _Binder, order: Order) -> Order | None:
     """Return the clause ``order by`` with the keys of chosen orders; None when nothing of it is left."""
     keys = tuple(key for each in order.keys for key in binder.order_keys(each))
     return replace(order, keys=keys) if keys else None
 
 
-def bind_where(binder: Binder, where: Where) -> Where | None:
+def _bind_where(binder: _Binder, where: Where) -> Where | None:
     """Return the clause ``where`` with its values bound; None when nothing of it is left."""
     condition = binder.condition(where.condition)
     return replace(where, condition=condition) if condition else None
 
 
-def bind_group(binder: Binder, group: GroupClause) -> GroupClause:
+def _bind_group(binder: _Binder, group: GroupClause) -> GroupClause:
     """Return the clause ``group by`` with its values bound."""
     return replace(group, keys=tuple(replace(key, under=binder.many(key.under)) for key in group.keys))
 
 
 @dataclass
-class Binder:
+class _Binder:
     """The values given, the names that the question has asked for, and the problems met."""
 
     given: Given
@@ -116,7 +116,7 @@ class Binder:
     def lacks(self, parameter: Parameter) -> None:
         """Report a parameter that is not given, unless it may be left out."""
         if not parameter.optional and parameter.name not in self.given.may_lack:
-            self.problems.append(not_given(parameter))
+            self.problems.append(_not_given(parameter))
 
     def arguments(self, given: Iterable[Argument]) -> tuple[Argument, ...]:
         """Return what is given to a listing, without what is left out."""
@@ -132,7 +132,7 @@ class Binder:
         if name in self.given.orders:
             return placed(self.given.orders[name], key.span)
         if name in self.given.values:
-            self.problems.append(undeclared(key.parameter, "an order", "orders"))
+            self.problems.append(_undeclared(key.parameter, "an order", "orders"))
         else:
             self.lacks(key.parameter)
         return ()
@@ -145,7 +145,7 @@ class Binder:
             found = self.given.conditions[name]
             return placed(found, node.span) if found else None
         if name in self.given.values:
-            self.problems.append(undeclared(node.parameter, "a condition", "conditions"))
+            self.problems.append(_undeclared(node.parameter, "a condition", "conditions"))
         else:
             self.lacks(node.parameter)
         return None
@@ -177,14 +177,14 @@ class Binder:
         """Return the one literal of a value; several are a problem."""
         found = self.literals(value)
         if len(found) > 1:
-            message = f"{quoted(after)} takes one value, and {len(found)} are given for :{given_name(value)}"
+            message = f"{quoted(after)} takes one value, and {len(found)} are given for :{_given_name(value)}"
             self.problems.append(
                 Problem(
                     "many-given",
                     message,
                     "Write in :NAME for several.",
                     span=value.span,
-                    parameter=given_name(value),
+                    parameter=_given_name(value),
                 )
             )
         return found[0] if found else None
@@ -223,12 +223,12 @@ class Binder:
         return found
 
 
-def given_name(value: Value) -> str:
+def _given_name(value: Value) -> str:
     """Return the name of a parameter."""
     return value.name if isinstance(value, Parameter) else value.text
 
 
-def undeclared(parameter: Parameter, what: str, key: str) -> Problem:
+def _undeclared(parameter: Parameter, what: str, key: str) -> Problem:
     """Return the problem of a value where only a listing's declared choices can stand."""
     message = f":{parameter.name} stands for {what}, so no value can be given for it here"
     hint = f"A listing declares it: parameters.{parameter.name} = {{ {key} = {{ … }} }}."
@@ -236,18 +236,18 @@ def undeclared(parameter: Parameter, what: str, key: str) -> Problem:
     return Problem("undeclared-choice", message, hint, parameter.span, parameter=name, about=About.CHOICE)
 
 
-def not_given(value: Parameter) -> Problem:
+def _not_given(value: Parameter) -> Problem:
     """Return the problem of a parameter without a value."""
     if value.name.split(".")[0] == "here":
         what = "the row of a page" if value.name == "here" else "a field of a page's row"
         message = f":{value.name} is {what}, and there is no page here"
         hint = f"Try one with --with {value.name}={'ID' if value.name == 'here' else '…'}."
-        return absent("no-page-row", message, hint, value)
+        return _absent("no-page-row", message, hint, value)
     message = f":{value.name} has no value"
     hint = f"Give one with --with {value.name}=…, or write :{value.name}? where it may be left out."
-    return absent("not-given", message, hint, value)
+    return _absent("not-given", message, hint, value)
 
 
-def absent(code: str, message: str, hint: str, value: Parameter) -> Problem:
+def _absent(code: str, message: str, hint: str, value: Parameter) -> Problem:
     """Return the problem of a parameter without a value."""
     return Problem(code, message, hint, value.span, parameter=value.name, about=About.ABSENCE)

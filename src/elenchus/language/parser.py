@@ -19,13 +19,13 @@ if TYPE_CHECKING:
     from elenchus.language.lexer import Token
     from elenchus.language.nodes import Changes, Condition, Question
 
-__all__ = ["parse", "parse_condition", "parse_order", "read", "read_changes"]
+__all__ = ["NAMED_ORDERS", "parse", "parse_condition", "parse_order", "read", "read_changes"]
 
-LONGEST = 20_000  # characters in a question
-MOST_ORDER_KEYS = 16
-THOUSANDS = 3  # digits after a comma that parts thousands
-MOST_GROUP_KEYS = 3  # a row stands in as many groups as its values multiply to
-NO_WHERE = "Write “where” before a condition."
+_LONGEST = 20_000  # characters in a question
+_MOST_ORDER_KEYS = 16
+_THOUSANDS = 3  # digits after a comma that parts thousands
+_MOST_GROUP_KEYS = 3  # a row stands in as many groups as its values multiply to
+_NO_WHERE = "Write “where” before a condition."
 
 
 def parse(text: str, *, comments: bool = False) -> Question:
@@ -39,57 +39,57 @@ def parse(text: str, *, comments: bool = False) -> Question:
 def read(text: str, *, comments: bool = False) -> tuple[Question, list[Problem]]:
     """Return the tree of what could be read, and the problems of the rest."""
     found: dict[str, Any] = {}
-    cursor = start(text, comments=comments)
+    cursor = _start(text, comments=comments)
     while cursor and cursor.next.sort is not Sort.END:
         try:
-            clause(cursor, found)
+            _clause(cursor, found)
         except Stop as stop:
             cursor.problems.append(stop.problem)
             cursor.skip_clause()
-    return nodes.Question(**found), cursor.problems if cursor else [too_long(text)]
+    return nodes.Question(**found), cursor.problems if cursor else [_too_long(text)]
 
 
 def read_changes(text: str) -> tuple[Changes, list[Problem]]:
     """Return what a text changes in a question that is inherited, and the problems of its form."""
     found: dict[str, Any] = {}
-    cursor = start(text, comments=True, changes=True)
+    cursor = _start(text, comments=True, changes=True)
     while cursor and cursor.next.sort is not Sort.END:
         try:
-            change(cursor, found)
+            _change(cursor, found)
         except Stop as stop:
             cursor.problems.append(stop.problem)
             cursor.skip_clause()
     also, without = found.pop("also", None), tuple(found.pop("without", ()))
-    problems = cursor.problems if cursor else [too_long(text)]
+    problems = cursor.problems if cursor else [_too_long(text)]
     return nodes.Changes(nodes.Question(**found), also, without), problems
 
 
-def change(cursor: Cursor, found: dict[str, Any]) -> None:
+def _change(cursor: Cursor, found: dict[str, Any]) -> None:
     """Read a clause, ``and where …`` or ``no CLAUSE``."""
     first = cursor.next
     if cursor.accept_phrase("and", "where"):
         if "also" in found or "where" in found:
             cursor.fail("clause-twice", "a condition is changed twice", "Keep one of them.", first.span)
-        found["also"] = where(cursor, first)
+        found["also"] = _where(cursor, first)
         if not cursor.ends_clause:
-            trailing(cursor, "where")
+            _trailing(cursor, "where")
     elif cursor.accept("no"):
-        name = next((name for words, name in REMOVABLE.items() if cursor.accept_phrase(*words.split())), "")
+        name = next((name for words, name in _REMOVABLE.items() if cursor.accept_phrase(*words.split())), "")
         if not name:
-            names = {name: f"no {words}" for words, name in reversed(REMOVABLE.items())}
+            names = {name: f"no {words}" for words, name in reversed(_REMOVABLE.items())}
             hint = f"Write {either(reversed(names.values()))}."
             cursor.fail("expected", f"“no” must be followed by a clause, not {cursor.next.shown}", hint)
         found.setdefault("without", []).append(name)
         if not cursor.ends_clause:
-            trailing(cursor, name)
+            _trailing(cursor, name)
     else:
-        clause(cursor, found)
+        _clause(cursor, found)
         if "where" in found and "also" in found:
             cursor.fail("clause-twice", "a condition is changed twice", "Keep one of them.", first.span)
 
 
 # What “no …” removes: longer words first, for “limit” begins “limit per group”.
-REMOVABLE = {
+_REMOVABLE = {
     "limit per group": "per_group",
     "limit": "limit",
     "where": "where",
@@ -121,13 +121,13 @@ def parse_order(text: str) -> tuple[nodes.OrderKey, ...]:
 
 def parse_condition(text: str) -> Condition:
     """Return the tree of a condition alone, as a site names them. Raises QuestionError."""
-    cursor = start(text, comments=True)
+    cursor = _start(text, comments=True)
     if cursor is None:
-        raise QuestionError(text, [too_long(text)])
+        raise QuestionError(text, [_too_long(text)])
     try:
         found = condition(cursor)
         if cursor.next.sort is not Sort.END:
-            trailing(cursor, "where")
+            _trailing(cursor, "where")
     except Stop as stop:
         raise QuestionError(text, [*cursor.problems, stop.problem]) from None
     if cursor.problems:
@@ -135,49 +135,49 @@ def parse_condition(text: str) -> Condition:
     return found
 
 
-def start(text: str, *, comments: bool, changes: bool = False) -> Cursor | None:
+def _start(text: str, *, comments: bool, changes: bool = False) -> Cursor | None:
     """Return a cursor at the first token; None for a text that is too long to be a question."""
-    if len(text) > LONGEST:
+    if len(text) > _LONGEST:
         return None
     problems: list[Problem] = []
     return Cursor(list(tokens(text, problems, comments=comments)), problems, changes=changes)
 
 
-def too_long(text: str) -> Problem:
+def _too_long(text: str) -> Problem:
     """Return the problem of a text beyond the bound."""
     return Problem(
-        "too-long", f"the question is longer than {LONGEST} characters", span=Span(LONGEST, len(text))
+        "too-long", f"the question is longer than {_LONGEST} characters", span=Span(_LONGEST, len(text))
     )
 
 
-def clause(cursor: Cursor, found: dict[str, Any]) -> None:
+def _clause(cursor: Cursor, found: dict[str, Any]) -> None:
     """Read one clause into the dictionary of those found."""
     first = cursor.take()
-    rule = RULES.get(first.text.lower()) if first.sort is Sort.WORD else None
+    rule = _RULES.get(first.text.lower()) if first.sort is Sort.WORD else None
     if rule is None:
-        no_clause(cursor, first)
+        _no_clause(cursor, first)
     node = rule(cursor, first)
-    name = FIELD_OF[type(node)]
+    name = _FIELD_OF[type(node)]
     if name in found:
         hint = "Join the conditions with “and”." if name == "where" else "Keep one of them."
         cursor.fail("clause-twice", f"{quoted(first.text.lower())} stands twice", hint, first.span)
     found[name] = node
     if not cursor.ends_clause:
-        trailing(cursor, name)
+        _trailing(cursor, name)
 
 
-def no_clause(cursor: Cursor, token: Token) -> NoReturn:
+def _no_clause(cursor: Cursor, token: Token) -> NoReturn:
     """Give up at a word that begins no clause."""
     near = nearest(token.text, CLAUSES, most=1)
     hint = habits.CLAUSES.get(token.text.lower(), "")
-    if not hint and compares(cursor, cursor.at - 1):
-        hint = NO_WHERE
+    if not hint and _compares(cursor, cursor.at - 1):
+        hint = _NO_WHERE
     near = () if hint else near
     hint = hint or f"A question is made of clauses: {', '.join(CLAUSES)}."
     cursor.fail("no-clause", f"no clause begins with {token.shown}", hint, token.span, near=near)
 
 
-def compares(cursor: Cursor, start: int) -> bool:
+def _compares(cursor: Cursor, start: int) -> bool:
     """Say whether the token with some number begins a comparison, of more than one token."""
     before, problems = cursor.at, len(cursor.problems)
     cursor.at = start
@@ -191,13 +191,13 @@ def compares(cursor: Cursor, start: int) -> bool:
         del cursor.problems[problems:]
 
 
-def trailing(cursor: Cursor, clause_name: str) -> NoReturn:
+def _trailing(cursor: Cursor, clause_name: str) -> NoReturn:
     """Give up at what follows a complete clause."""
     near: Sequence[str] = ()
     token, hint = cursor.next, ""
     word = token.text.lower() if token.sort is Sort.WORD else ""
     if clause_name == "where" and token.means(","):
-        hint = decimal_comma(cursor) or "Join conditions with “and” or “or”; several values stand in (a, b)."
+        hint = _decimal_comma(cursor) or "Join conditions with “and” or “or”; several values stand in (a, b)."
     elif clause_name == "limit" and token.means(","):
         hint = "Write “offset 5 limit 10”."
     elif token.means(")"):
@@ -208,8 +208,8 @@ def trailing(cursor: Cursor, clause_name: str) -> NoReturn:
         hint = DIRECTIONS[word]
     elif word in habits.CLAUSES:
         hint = habits.CLAUSES[word]
-    elif clause_name == "source" and compares(cursor, cursor.at):
-        hint = NO_WHERE
+    elif clause_name == "source" and _compares(cursor, cursor.at):
+        hint = _NO_WHERE
     elif token.is_name and cursor.before.is_name and clause_name in ("where", "source"):
         hint = f'Put a text of several words in quotes: "{cursor.before.text} {token.text}".'
     elif token.sort is Sort.WORD:
@@ -217,11 +217,11 @@ def trailing(cursor: Cursor, clause_name: str) -> NoReturn:
     cursor.fail("unexpected-text", f"{token.shown} cannot stand here", hint, near=near)
 
 
-def decimal_comma(cursor: Cursor) -> str:
+def _decimal_comma(cursor: Cursor) -> str:
     """Return what helps where a comma stands inside a number."""
     after = cursor.tokens[min(cursor.at + 1, len(cursor.tokens) - 1)]
     if cursor.before.text.isdigit() and after.text.isdigit():
-        if len(after.text) == THOUSANDS:
+        if len(after.text) == _THOUSANDS:
             return f"Write the number without a comma: {cursor.before.text}{after.text}."
         return f"Write a decimal point: {cursor.before.text}.{after.text}."
     return ""
@@ -230,7 +230,7 @@ def decimal_comma(cursor: Cursor) -> str:
 # Clauses: each function reads what follows the first word.
 
 
-def source(cursor: Cursor, first: Token) -> nodes.From:
+def _source(cursor: Cursor, first: Token) -> nodes.From:
     """Read ``from a, b``, or ``from NAME (…)``."""
     names = [cursor.row_name("a kind")]
     given = arguments(cursor)
@@ -239,25 +239,25 @@ def source(cursor: Cursor, first: Token) -> nodes.From:
     return nodes.From(tuple(names), given, cursor.span_from(first))
 
 
-def including(cursor: Cursor, first: Token) -> nodes.Unpublished:
+def _including(cursor: Cursor, first: Token) -> nodes.Unpublished:
     """Read ``including unpublished``."""
     cursor.expect("unpublished", "including")
     return nodes.Unpublished(cursor.span_from(first))
 
 
-def where(cursor: Cursor, first: Token) -> nodes.Where:
+def _where(cursor: Cursor, first: Token) -> nodes.Where:
     """Read ``where condition``."""
     return nodes.Where(condition(cursor), cursor.span_from(first))
 
 
-def order(cursor: Cursor, first: Token) -> nodes.Order:
+def _order(cursor: Cursor, first: Token) -> nodes.Order:
     """Read ``order by key, key``."""
     cursor.expect("by", "order", "Write “order by” and a field.")
-    keys = [order_key(cursor)]
+    keys = [_order_key(cursor)]
     while cursor.accept(","):
-        keys.append(order_key(cursor))
-    if len(keys) > MOST_ORDER_KEYS:
-        message = f"an order has at most {MOST_ORDER_KEYS} keys, and here are {len(keys)}"
+        keys.append(_order_key(cursor))
+    if len(keys) > _MOST_ORDER_KEYS:
+        message = f"an order has at most {_MOST_ORDER_KEYS} keys, and here are {len(keys)}"
         cursor.fail("too-many", message, span=cursor.span_from(first))
     return nodes.Order(tuple(keys), cursor.span_from(first))
 
@@ -274,7 +274,7 @@ NAMED_ORDERS: tuple[nodes.By, ...] = (
 )
 
 
-def order_key(cursor: Cursor) -> nodes.OrderKey:
+def _order_key(cursor: Cursor) -> nodes.OrderKey:
     """Read one key of an order with its direction."""
     first = cursor.next
     if first.sort is Sort.PARAMETER:
@@ -302,38 +302,38 @@ def order_key(cursor: Cursor) -> nodes.OrderKey:
     return nodes.OrderKey("field", path, descending, natural, missing_first, span=span)
 
 
-def lead(cursor: Cursor, first: Token) -> nodes.Lead:
+def _lead(cursor: Cursor, first: Token) -> nodes.Lead:
     """Read ``lead with a, b``."""
     cursor.expect("with", "lead")
     entries = value_list(cursor, "lead with") if cursor.next.means("(") else cursor.values("lead with")
     return nodes.Lead(entries, cursor.span_from(first))
 
 
-def at_most(cursor: Cursor, first: Token) -> nodes.AtMost:
+def _at_most(cursor: Cursor, first: Token) -> nodes.AtMost:
     """Read ``at most N per FIELD``."""
     cursor.expect("most", "at")
     number = cursor.next
     count = cursor.number("at most")
     cursor.expect("per", f"at most {count}")
     path = cursor.path()
-    at_least_one(cursor, count, number, "at most")
+    _at_least_one(cursor, count, number, "at most")
     return nodes.AtMost(count, path, cursor.span_from(first))
 
 
-def group(cursor: Cursor, first: Token) -> nodes.GroupClause:
+def _group(cursor: Cursor, first: Token) -> nodes.GroupClause:
     """Read ``group by key, key with empty``."""
     cursor.expect("by", "group", "Write “group by” and a field.")
-    keys = [group_key(cursor)]
+    keys = [_group_key(cursor)]
     while cursor.accept(","):
-        keys.append(group_key(cursor))
-    if len(keys) > MOST_GROUP_KEYS:
-        message = f"groups have at most {MOST_GROUP_KEYS} keys, and here are {len(keys)}"
+        keys.append(_group_key(cursor))
+    if len(keys) > _MOST_GROUP_KEYS:
+        message = f"groups have at most {_MOST_GROUP_KEYS} keys, and here are {len(keys)}"
         cursor.fail("too-many", message, span=cursor.span_from(first))
     with_empty = cursor.accept_phrase("with", "empty")
     return nodes.GroupClause(tuple(keys), with_empty, cursor.span_from(first))
 
 
-def group_key(cursor: Cursor) -> nodes.GroupKey:
+def _group_key(cursor: Cursor) -> nodes.GroupKey:
     """Read one key of groups: a field, perhaps a subtree, and the order of the groups."""
     first, path = cursor.next, cursor.path()
     under: tuple[nodes.Value, ...] = ()
@@ -350,12 +350,12 @@ def group_key(cursor: Cursor) -> nodes.GroupKey:
     return nodes.GroupKey(path, under, by, descending, cursor.span_from(first))
 
 
-def offset(cursor: Cursor, first: Token) -> nodes.Offset:
+def _offset(cursor: Cursor, first: Token) -> nodes.Offset:
     """Read ``offset N``."""
     return nodes.Offset(cursor.number("offset"), cursor.span_from(first))
 
 
-def limit(cursor: Cursor, first: Token) -> nodes.Limit | nodes.LimitPerGroup:
+def _limit(cursor: Cursor, first: Token) -> nodes.Limit | nodes.LimitPerGroup:
     """Read ``limit N``, ``limit all`` or ``limit N per group``."""
     if cursor.accept("all"):
         return nodes.Limit(None, cursor.span_from(first))
@@ -365,7 +365,7 @@ def limit(cursor: Cursor, first: Token) -> nodes.Limit | nodes.LimitPerGroup:
     return nodes.Limit(count, cursor.span_from(first))
 
 
-def per_page(cursor: Cursor, first: Token) -> nodes.PerPage:
+def _per_page(cursor: Cursor, first: Token) -> nodes.PerPage:
     """Read ``per page N``."""
     if cursor.accept("group"):
         hint = "Write limit 3 per group."
@@ -373,29 +373,29 @@ def per_page(cursor: Cursor, first: Token) -> nodes.PerPage:
     cursor.expect("page", "per")
     number = cursor.next
     count = cursor.number("per page")
-    at_least_one(cursor, count, number, "per page")
+    _at_least_one(cursor, count, number, "per page")
     return nodes.PerPage(count, cursor.span_from(first))
 
 
-def at_least_one(cursor: Cursor, count: int, token: Token, clause_name: str) -> None:
+def _at_least_one(cursor: Cursor, count: int, token: Token, clause_name: str) -> None:
     """Give up a clause whose number is zero."""
     if count == 0:
         cursor.fail("bad-number", f"{quoted(clause_name)} takes at least 1", span=token.span)
 
 
-RULES: dict[str, Callable[[Cursor, Token], Any]] = {
-    "from": source,
-    "including": including,
-    "where": where,
-    "order": order,
-    "lead": lead,
-    "at": at_most,
-    "group": group,
-    "offset": offset,
-    "limit": limit,
-    "per": per_page,
+_RULES: dict[str, Callable[[Cursor, Token], Any]] = {
+    "from": _source,
+    "including": _including,
+    "where": _where,
+    "order": _order,
+    "lead": _lead,
+    "at": _at_most,
+    "group": _group,
+    "offset": _offset,
+    "limit": _limit,
+    "per": _per_page,
 }
-FIELD_OF: dict[type, str] = {
+_FIELD_OF: dict[type, str] = {
     nodes.From: "source",
     nodes.Unpublished: "unpublished",
     nodes.Where: "where",

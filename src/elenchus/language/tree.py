@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 __all__ = ["CLAUSES_OF", "changed", "parameters_in", "parts_of", "placed", "rows_named_in", "walk"]
 
-Node = TypeVar("Node")
+_Node = TypeVar("_Node")
 
 # The clauses of a question by the fields of its tree, as people write them.
 CLAUSES_OF = {
@@ -62,7 +62,7 @@ def rows_named_in(node: Any) -> Iterator[str]:
             yield from (name.text for name in inner.names)
 
 
-def placed(node: Node, span: Span) -> Node:
+def placed(node: _Node, span: Span) -> _Node:
     """Return the tree with all its spans at one place: it came from another text."""
     if isinstance(node, tuple):
         return tuple(placed(item, span) for item in node)  # type: ignore[return-value]

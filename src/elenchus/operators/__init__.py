@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 __all__ = ["Example", "Operands", "Operator", "all_operators", "operator", "spellings"]
 
 
-SHARED = ("column", "record")  # modules without operators
+_SHARED = ("column", "record")  # modules without operators
 
 
 @cache
@@ -32,14 +32,14 @@ def all_operators() -> tuple[Operator, ...]:
 
 
 @cache
-def by_name() -> dict[str, Operator]:
+def _by_name() -> dict[str, Operator]:
     """Return the records by their names."""
     return {record.name: record for record in all_operators()}
 
 
 def operator(name: str) -> Operator:
     """Return the record of an operator; KeyError when there is none."""
-    return by_name()[name]
+    return _by_name()[name]
 
 
 @cache

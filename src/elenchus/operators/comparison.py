@@ -13,10 +13,10 @@ if TYPE_CHECKING:
 
 __all__ = ["RECORDS"]
 
-ORDERED = "a single number, date, choice or text"
+_ORDERED = "a single number, date, choice or text"
 
 
-def ordered(field: FieldType) -> bool:
+def _ordered(field: FieldType) -> bool:
     """Say whether a field holds one value that is more or less than another."""
     return not field.many and field.type not in (Type.YESNO, Type.ENTRY, Type.TERM)
 
@@ -59,10 +59,10 @@ RECORDS = (
             "set {field} to {0} or later",
         ),
         operands=Operands.ONE,
-        types=ORDERED,
+        types=_ORDERED,
         doc="The value is less; a date lies before the start; a text stands before it A to Z.",
         examples=(Example("from sighting where individuals < 5", "few were seen"),),
-        fits=ordered,
+        fits=_ordered,
         rows=lambda column, values: column.between(-inf, values[0].low),
         instead="Use = or in.",
     ),
@@ -79,10 +79,10 @@ RECORDS = (
             "set {field} to something after {0}",
         ),
         operands=Operands.ONE,
-        types=ORDERED,
+        types=_ORDERED,
         doc="The value is this or less; a date lies before the end, so a whole day counts in full.",
         examples=(Example("from report where date <= 2026-04-30", "up to the end of that day"),),
-        fits=ordered,
+        fits=_ordered,
         rows=lambda column, values: column.between(-inf, values[0].high),
         instead="Use = or in.",
     ),
@@ -99,10 +99,10 @@ RECORDS = (
             "set {field} to {0} or before",
         ),
         operands=Operands.ONE,
-        types=ORDERED,
+        types=_ORDERED,
         doc="The value is more; a date lies after the end.",
         examples=(Example("from sighting where depth > 2.5", "deeper than this"),),
-        fits=ordered,
+        fits=_ordered,
         rows=lambda column, values: column.between(values[0].high, inf),
         instead="Use = or in.",
     ),
@@ -119,13 +119,13 @@ RECORDS = (
             "set {field} to something before {0}",
         ),
         operands=Operands.ONE,
-        types=ORDERED,
+        types=_ORDERED,
         doc="The value is this or more; a date lies at the start or later.",
         examples=(
             Example("from sighting where certainty >= probable", "choices in their declared order"),
             Example("from outing where starts >= today", "what is still to come"),
         ),
-        fits=ordered,
+        fits=_ordered,
         rows=lambda column, values: column.between(values[0].low, inf),
         instead="Use = or in.",
     ),
@@ -136,10 +136,10 @@ RECORDS = (
         fix="set {field} to something between {0} and {1}",
         unfix="set {field} to something outside of {0} and {1}",
         operands=Operands.PAIR,
-        types=ORDERED,
+        types=_ORDERED,
         doc="From the start of the first value to the end of the second.",
         examples=(Example("from sighting where date between 2026-03 and 2026-04", "two whole months"),),
-        fits=ordered,
+        fits=_ordered,
         rows=lambda column, values: column.between(values[0].low, values[1].high),
         instead="Use in.",
     ),

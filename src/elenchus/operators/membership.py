@@ -14,10 +14,10 @@ if TYPE_CHECKING:
 
 __all__ = ["RECORDS"]
 
-NO_TREE = "Only terms of a taxonomy with tree = true, and entries, stand below others; use = or in."
+_NO_TREE = "Only terms of a taxonomy with tree = true, and entries, stand below others; use = or in."
 
 
-def in_a_tree(field: FieldType) -> bool:
+def _in_a_tree(field: FieldType) -> bool:
     """Say whether the values of a field can stand below one another."""
     return field.tree or field.type is Type.ENTRY
 
@@ -73,9 +73,9 @@ RECORDS = (
             Example("from sighting where habitat under shore", "the shore and all that lies in it"),
             Example("from habitat where term under estuary", "the terms themselves"),
         ),
-        fits=in_a_tree,
+        fits=_in_a_tree,
         rows=lambda column, values: reduce(or_, (column.between(value.low, value.last) for value in values)),
-        instead=NO_TREE,
+        instead=_NO_TREE,
         along_tree=True,
     ),
     Operator(
@@ -88,9 +88,9 @@ RECORDS = (
         types="terms of a tree and entries",
         doc="Has a descendant of the term, whether or not it has the term itself.",
         examples=(Example("from sighting where habitat below rocky-shore", "only what lies in it"),),
-        fits=in_a_tree,
+        fits=_in_a_tree,
         rows=lambda column, values: reduce(or_, (column.between(value.high, value.last) for value in values)),
-        instead=NO_TREE,
+        instead=_NO_TREE,
         along_tree=True,
     ),
 )

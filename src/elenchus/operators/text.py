@@ -11,10 +11,10 @@ if TYPE_CHECKING:
 
 __all__ = ["RECORDS"]
 
-INSTEAD = "Use = or in; from terms and references follow a path to a text, such as {field}.name."
+_INSTEAD = "Use = or in; from terms and references follow a path to a text, such as {field}.name."
 
 
-def text(field: FieldType) -> bool:
+def _text(field: FieldType) -> bool:
     """Say whether a field holds texts."""
     return field.type.is_text
 
@@ -30,9 +30,9 @@ RECORDS = (
         types="text",
         doc="The text has this in it, whatever the case; on a list: some element has.",
         examples=(Example('where title contains "seal"', "seal, Seals, SEAL"),),
-        fits=text,
+        fits=_text,
         rows=lambda column, values: column.contains(values[0].text),
-        instead=INSTEAD,
+        instead=_INSTEAD,
     ),
     Operator(
         name="starts with",
@@ -44,9 +44,9 @@ RECORDS = (
         types="text",
         doc="The text begins with this, whatever the case.",
         examples=(Example("from sighting where title starts with grey", "Grey seals …"),),
-        fits=text,
+        fits=_text,
         rows=lambda column, values: column.starts_with(values[0].text),
-        instead=INSTEAD,
+        instead=_INSTEAD,
     ),
     Operator(
         name="ends with",
@@ -58,9 +58,9 @@ RECORDS = (
         types="text",
         doc="The text ends with this, whatever the case.",
         examples=(Example('where image ends with ".svg"', "drawings"),),
-        fits=text,
+        fits=_text,
         rows=lambda column, values: column.ends_with(values[0].text),
-        instead=INSTEAD,
+        instead=_INSTEAD,
     ),
     Operator(
         name="matches",
@@ -72,9 +72,9 @@ RECORDS = (
         types="text",
         doc="A regular expression (RE2) finds something in the text as it is written, capitals and all.",
         examples=(Example('where title matches "[Ss]eals?$"', "seal or seals at the end"),),
-        fits=text,
+        fits=_text,
         rows=lambda column, values: column.matches(values[0].text),
-        instead=INSTEAD,
+        instead=_INSTEAD,
         takes_pattern=True,
     ),
 )

@@ -31,11 +31,11 @@ if TYPE_CHECKING:
     from elenchus.site.site import Site
     from elenchus.values.addresses import Href
 
-__all__ = ["Book", "Here", "Page"]
+__all__ = ["Book", "Here", "Page", "here_names", "no_pages_at_all", "section_listing"]
 
 # Placeholders that stand in a path as they are; all others are made into slugs first.
-AS_WRITTEN = ("slug", "path", "id", "address", "key", "year", "month", "day", "week", "kind")
-DATE_KEY = re.compile(r"(?P<year>\d{4})(?:-(?P<month>\d{2})(?:-(?P<day>\d{2}))?|-W(?P<week>\d{2}))?")
+_AS_WRITTEN = ("slug", "path", "id", "address", "key", "year", "month", "day", "week", "kind")
+_DATE_KEY = re.compile(r"(?P<year>\d{4})(?:-(?P<month>\d{2})(?:-(?P<day>\d{2}))?|-W(?P<week>\d{2}))?")
 
 
 class Here(Frozen):
@@ -78,7 +78,7 @@ class Book:
     """The pages of a site, made when they are first asked for."""
 
     site: Site
-    sets: dict[str, PageSet] = field(default_factory=dict)
+    sets: dict[str, _PageSet] = field(default_factory=dict)
     orders: dict[str, dict[str, tuple[Page | None, Page | None]]] = field(default_factory=dict)
 
     @cached_property
@@ -91,10 +91,10 @@ class Book:
         """All pages that can be made, in the order of their files."""
         return [page for name in self.rules for page in self.of(name).pages]
 
-    def of(self, name: str) -> PageSet:
+    def of(self, name: str) -> _PageSet:
         """Return the pages of one rule, and the problems in making them."""
         if name not in self.sets:
-            self.sets[name] = page_set(self.site, self.rules[name])
+            self.sets[name] = _page_set(self.site, self.rules[name])
         return self.sets[name]
 
     @cached_property
@@ -139,7 +139,7 @@ class Book:
         before = pages[page.place - 1] if page.place else None
         after = pages[page.place + 1] if page.place + 1 < len(pages) else None
         first, last = pages[0].here, pages[-1].here
-        is_dated = bool(first and last and first.subject is None and DATE_KEY.fullmatch(first.name))
+        is_dated = bool(first and last and first.subject is None and _DATE_KEY.fullmatch(first.name))
         return (after, before) if is_dated and first and last and first.name > last.name else (before, after)
 
     def within(self, page: Page) -> tuple[Page | None, Page | None]:
@@ -177,7 +177,7 @@ class Book:
         return [page for page in self.pages if page.address == wanted]
 
 
-class PageSet(Frozen):
+class _PageSet(Frozen):
     """The pages of one rule; ``grouped_by`` are the fields whose groups they are about.
 
     ``query`` is its question; None for a page that stands alone.
@@ -190,34 +190,34 @@ class PageSet(Frozen):
     query: Query | None = None
 
 
-def page_set(site: Site, rule: PageRule) -> PageSet:
+def _page_set(site: Site, rule: PageRule) -> _PageSet:
     """Return the pages of a rule: one, or one for each row or group of its question."""
     if not rule.each:
         title = rule.title or rule.name.replace("-", " ").capitalize()
-        names = named_in(rule)
-        problems = [unknown(rule, name, ()) for name in names]
+        names = _named_in(rule)
+        problems = [_unknown(rule, name, ()) for name in names]
         page = Page(rule, rule.path, title, about=rule.about)
-        return PageSet(rule, [] if names else [page], problems=tuple(problems))
+        return _PageSet(rule, [] if names else [page], problems=tuple(problems))
     try:
         listing = resolved(site, rule.each, comments=True, place=rule.at("each"))
     except ElenchusError as error:
-        return PageSet(rule, [], problems=tuple(in_each(rule, problem) for problem in error.problems))
+        return _PageSet(rule, [], problems=tuple(_in_each(rule, problem) for problem in error.problems))
     own = len(listing.setting("show"))
     try:
-        query = Query(site, listing, show=() if listing.question.group else row_fields(site, rule))
+        query = Query(site, listing, show=() if listing.question.group else _row_fields(site, rule))
         answer = query.whole()
     except ElenchusError as error:
-        return PageSet(rule, [], problems=tuple(in_each(rule, problem, own) for problem in error.problems))
-    found = rows_set(rule, answer) if answer.groups is None else groups_set(site, rule, answer)
+        return _PageSet(rule, [], problems=tuple(_in_each(rule, problem, own) for problem in error.problems))
+    found = _rows_set(rule, answer) if answer.groups is None else _groups_set(site, rule, answer)
     return replace(found, query=query)
 
 
-def named_in(rule: PageRule) -> list[str]:
+def _named_in(rule: PageRule) -> list[str]:
     """Return what the path, the title and the about of a page name in braces."""
     return [name for text in (rule.path, rule.title, rule.about) for name in names_in(text)]
 
 
-def in_each(rule: PageRule, problem: Problem, own: int = 0) -> Problem:
+def _in_each(rule: PageRule, problem: Problem, own: int = 0) -> Problem:
     """Return a problem of the question of a page set, at its line.
 
     Fields that are shown besides its ``own`` are those that the placeholders of the rule name.
@@ -228,9 +228,9 @@ def in_each(rule: PageRule, problem: Problem, own: int = 0) -> Problem:
     return replace(problem, message=f"in each: {problem.message}", span=None, place=place)
 
 
-def row_fields(site: Site, rule: PageRule) -> tuple[str, ...]:
+def _row_fields(site: Site, rule: PageRule) -> tuple[str, ...]:
     """Return the fields of its row that a page set needs, beside those that every answer has."""
-    names = named_in(rule)
+    names = _named_in(rule)
     for section in rule.sections:
         names += [name.partition(".")[2] for name in here_names(site, section)]
     return tuple(dict.fromkeys(name for name in names if name not in ("", "count_of_rows")))
@@ -242,13 +242,13 @@ def here_names(site: Site, section: SectionRule) -> Iterable[str]:
         for text in texts:
             if text == f":{HERE}" or text.startswith(f":{HERE}."):
                 yield text[1:].rstrip("?")
-    for listing in listings_of(site, section):
+    for listing in _listings_of(site, section):
         for name in listing.parameter_names:
             if name.split(".")[0] == HERE:
                 yield name
 
 
-def listings_of(site: Site, section: SectionRule) -> list[Listing]:
+def _listings_of(site: Site, section: SectionRule) -> list[Listing]:
     """Return the listing of a section with its changes, and all that its question names or is filled from."""
     try:
         found = [section_listing(site, section)]
@@ -270,49 +270,49 @@ def section_listing(site: Site, section: SectionRule) -> Listing:
     return resolved(site, section.listing, section.ask, place=section.place)
 
 
-def rows_set(rule: PageRule, answer: Answer) -> PageSet:
+def _rows_set(rule: PageRule, answer: Answer) -> _PageSet:
     """Return a page for each row of an answer."""
     pages = []
     for number, row in enumerate(answer.rows):
         values = {name: texts_of(value) for name, value in row.values.items()}
         flat = {name: ", ".join(texts) for name, texts in values.items()}
-        path = filled(rule.path, in_path(flat)) if rule.path else unquote(flat.get("address", ""))
+        path = filled(rule.path, _in_path(flat)) if rule.path else unquote(flat.get("address", ""))
         here = Here(row.id, answer.subject, values)
         title = filled(rule.title, flat) if rule.title else flat.get("title") or flat.get("name") or row.id
         about = filled(rule.about, flat)
         pages.append(Page(rule, path, title, here, place=number, about=about))
-    return PageSet(rule, pages, problems=() if pages else (no_pages(rule),))
+    return _PageSet(rule, pages, problems=() if pages else (_no_pages(rule),))
 
 
-def in_path(values: Mapping[str, str]) -> dict[str, str]:
+def _in_path(values: Mapping[str, str]) -> dict[str, str]:
     """Return values as they stand in a path; the key of a single letter is an initial."""
     return {
-        name: text if name in AS_WRITTEN and len(text) > 1 else slugify(text) or text
+        name: text if name in _AS_WRITTEN and len(text) > 1 else slugify(text) or text
         for name, text in values.items()
     }
 
 
-def groups_set(site: Site, rule: PageRule, answer: Answer) -> PageSet:
+def _groups_set(site: Site, rule: PageRule, answer: Answer) -> _PageSet:
     """Return a page for each group of an answer; the group of rows without a value makes none."""
-    names = named_in(rule)
+    names = _named_in(rule)
     pages: list[Page] = []
     problems: list[Problem] = []
     for group in answer.groups or ():
         if None in group.keys:
             continue
-        flat = words_of(group, answer.grouped_by, site.definition.language)
-        problems = [unknown(rule, name, tuple(flat)) for name in names if name not in flat]
+        flat = _words_of(group, answer.grouped_by, site.definition.language)
+        problems = [_unknown(rule, name, tuple(flat)) for name in names if name not in flat]
         if problems:
-            return PageSet(rule, [], answer.grouped_by, tuple(problems))
+            return _PageSet(rule, [], answer.grouped_by, tuple(problems))
         keys = {name: (flat[name],) for name in answer.grouped_by}
         here = Here(flat["key"], None, keys)
-        path, title = filled(rule.path, in_path(flat)), filled(rule.title or "{label}", flat)
+        path, title = filled(rule.path, _in_path(flat)), filled(rule.title or "{label}", flat)
         about = filled(rule.about, flat)
         pages.append(Page(rule, path, title, here, group.count, place=len(pages), about=about))
-    return PageSet(rule, pages, answer.grouped_by, () if pages else (no_pages(rule),))
+    return _PageSet(rule, pages, answer.grouped_by, () if pages else (_no_pages(rule),))
 
 
-def words_of(group: Group, names: Sequence[str], language: str) -> dict[str, str]:
+def _words_of(group: Group, names: Sequence[str], language: str) -> dict[str, str]:
     """Return what the placeholders of a group stand for: its keys, its label and count, parts of dates."""
     texts = [spoken(key) for key in group.keys]
     own = group.label if len(texts) == 1 else ""
@@ -323,7 +323,7 @@ def words_of(group: Group, names: Sequence[str], language: str) -> dict[str, str
     found = dict(zip(names, texts, strict=True))
     found |= {"key": texts[-1], "label": " · ".join(labels), "count": str(group.count)}
     for text in texts:
-        if match := DATE_KEY.fullmatch(text):
+        if match := _DATE_KEY.fullmatch(text):
             found |= {name: part for name, part in match.groupdict().items() if part}
     return found
 
@@ -335,13 +335,13 @@ def no_pages_at_all() -> Problem:
     return Problem("no-pages", "the site has no pages, so there is nothing to publish", hint)
 
 
-def no_pages(rule: PageRule) -> Problem:
+def _no_pages(rule: PageRule) -> Problem:
     """Return the problem of a set without pages."""
     message = f"the page set {rule.name} has no pages: its question has no rows"
     return Problem("empty-page-set", message, place=rule.at("each"))
 
 
-def unknown(rule: PageRule, name: str, known: Sequence[str]) -> Problem:
+def _unknown(rule: PageRule, name: str, known: Sequence[str]) -> Problem:
     """Return the problem of a placeholder that nothing fills."""
     near = tuple(f"{{{each}}}" for each in nearest(name, known, most=1))
     listed = either("{" + each + "}" for each in known)

@@ -71,7 +71,7 @@ class SetLine(Frozen):
     state: str
 
 
-def entries_of(found: Placed) -> int:
+def _entries_of(found: Placed) -> int:
     """Return how many entries a page has, on all its pages."""
     if found.page.count is not None:
         return found.page.count
@@ -82,7 +82,7 @@ def entries_of(found: Placed) -> int:
     return len(found.ids) or max(counted, default=0)
 
 
-def state_of(found: Placed) -> str:
+def _state_of(found: Placed) -> str:
     """Return what is to be said of a page: unsafe, a problem, private, empty, or nothing."""
     if unsafe(found.page.path):
         return "unsafe"
@@ -106,9 +106,9 @@ def addresses(
     for page in book.pages:
         found = placed(book.site, page)
         pages_of[page.path] = found.pages
-        state = state_of(found)
+        state = _state_of(found)
         lines.append(
-            AddressLine(page.rule.name, page.address, page.title, entries_of(found), found.pages, state)
+            AddressLine(page.rule.name, page.address, page.title, _entries_of(found), found.pages, state)
         )
         tick()
     return lines, pages_of
@@ -128,21 +128,21 @@ def page_report(book: Book, page: Page, *, as_if: int = 0) -> PageReport:
     """Return one page with its sections; ``as_if`` adds entries that match its first section."""
     site = book.site
     if as_if:
-        site = with_more_first(site, page, as_if)
+        site = _with_more_first(site, page, as_if)
     found, freely = placed(site, page), without_repeats(site, page)
     parts = [set(each.ids) if each.takes_part else set() for each in freely.sections]
     overlaps = tuple(tuple(len(one & other) for other in parts) for one in parts)
     kinds = [kind for each in found.sections if each.takes_part and each.plan for kind in each.plan.kinds]
     names = tuple(name for name in site.dataset.kind_names if name in kinds)
     alone = page.here is None
-    rest = tuple(unplaced(site, found, kinds)) if alone else ()
-    groups = tuple(tuple(group_words(book, each)) for each in found.sections)
+    rest = tuple(_unplaced(site, found, kinds)) if alone else ()
+    groups = tuple(tuple(_group_words(book, each)) for each in found.sections)
     before, after = book.neighbours(page) if not alone else (None, None)
     around = (before.address if before else "", after.address if after else "")
     return PageReport(found, freely, overlaps, names if alone else (), rest, groups, around)
 
 
-def group_words(book: Book, section: Section) -> Iterable[str]:
+def _group_words(book: Book, section: Section) -> Iterable[str]:
     """Yield the groups of a section with their counts and the addresses of their pages."""
     answer = section.answer
     if answer is None:
@@ -152,14 +152,14 @@ def group_words(book: Book, section: Section) -> Iterable[str]:
         yield f"{book.label(answer, group)} {group.count}" + (f" → /{address}" if address else "")
 
 
-def with_more_first(site: Site, page: Page, count: int) -> Site:
+def _with_more_first(site: Site, page: Page, count: int) -> Site:
     """Return the site with more entries that match the first section of a page."""
     rule = page.rule.sections[0]
     query = Query(site, section_listing(site, rule), given_to(page, rule))
     return with_more(query, count).site
 
 
-def unplaced(site: Site, found: Placed, kinds: Iterable[str]) -> Iterable[str]:
+def _unplaced(site: Site, found: Placed, kinds: Iterable[str]) -> Iterable[str]:
     """Yield the public entries of some kinds that stand in no section, on whatever page."""
     shown = {*found.ids}
     for section in found.sections:
@@ -176,17 +176,17 @@ def set_lines(book: Book, name: str, tick: Callable[[], None] = lambda: None) ->
     found = []
     for page in book.of(name).pages:
         on_page = placed(book.site, page)
-        values = tuple(taken(book.site, page, on_page.sections))
+        values = tuple(_taken(book.site, page, on_page.sections))
         is_resolved = all(text for _, text in values) and not on_page.problems
         first = next((each.ids[0] for each in on_page.sections if each.ids), "")
         row = page.here.name if page.here else ""
-        state = state_of(on_page)
-        found.append(SetLine(page.address, row, values, is_resolved, entries_of(on_page), first, state))
+        state = _state_of(on_page)
+        found.append(SetLine(page.address, row, values, is_resolved, _entries_of(on_page), first, state))
         tick()
     return found
 
 
-def taken(site: Site, page: Page, sections: Iterable[Section]) -> Iterable[tuple[str, str]]:
+def _taken(site: Site, page: Page, sections: Iterable[Section]) -> Iterable[tuple[str, str]]:
     """Yield each value that the sections of a page take from its row, with what it is there."""
     given = page.here.given() if page.here else {}
     names = dict.fromkeys(name for section in sections for name in here_names(site, section.rule))

@@ -19,8 +19,8 @@ __all__ = [
 
 INDEX = "index.html"
 OWN_FOLDER = ".elenchus"  # of the published folder; servers leave hidden folders out
-LONGEST_SEGMENT = 240  # bytes of a file's name, less than the 255 that file systems take
-RESERVED = re.compile(r"(?:con|prn|aux|nul|com\d|lpt\d)(?:\..*)?", re.IGNORECASE)
+_LONGEST_SEGMENT = 240  # bytes of a file's name, less than the 255 that file systems take
+_RESERVED = re.compile(r"(?:con|prn|aux|nul|com\d|lpt\d)(?:\..*)?", re.IGNORECASE)
 
 
 def file_of(path: str) -> str:
@@ -69,9 +69,9 @@ def unsafe(path: str) -> str:
             return f"{quoted(path)} has the step {quoted(segment)}, which leads elsewhere"
         if segment != segment.strip() or segment.endswith("."):
             return f"{quoted(path)} has a step that begins or ends with a blank or a dot"
-        if len(segment.encode()) > LONGEST_SEGMENT:
+        if len(segment.encode()) > _LONGEST_SEGMENT:
             return f"{quoted(path)} has a step that is too long for a file"
-        if RESERVED.fullmatch(segment):
+        if _RESERVED.fullmatch(segment):
             return f"{quoted(path)} has the step {quoted(segment)}, which some systems reserve"
     return ""
 

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from elenchus.site.pages import SectionRule
     from elenchus.site.site import Site
 
-    Values = Mapping[str, Sequence[str]]
+    _Values = Mapping[str, Sequence[str]]
 
 __all__ = [
     "Placed",
@@ -133,7 +133,7 @@ class Placed(Frozen):
         return list(dict.fromkeys(name for each in of_entries for name in each.ids))
 
 
-def placed(site: Site, page: Page, *, repeats: bool | None = None, visitor: Values | None = None) -> Placed:
+def placed(site: Site, page: Page, *, repeats: bool | None = None, visitor: _Values | None = None) -> Placed:
     """Return a page with its sections.
 
     Sections choose one after the other, those with a priority first. Where the page says
@@ -142,17 +142,17 @@ def placed(site: Site, page: Page, *, repeats: bool | None = None, visitor: Valu
     has values for the parameters that a listing declares and its section does not bind.
     """
     keeps_repeats = not page.rule.no_repeats if repeats is None else repeats
-    order = sorted(enumerate(page.rule.sections), key=lambda pair: turn_of(pair[1], pair[0]))
+    order = sorted(enumerate(page.rule.sections), key=lambda pair: _turn_of(pair[1], pair[0]))
     shown: dict[str, int] = {}  # id of a row → number of the section that shows it
     found: list[Section] = []
     for turn, (number, rule) in enumerate(order):
-        section = chosen(site, page, number, rule, None if keeps_repeats else shown, visitor)
+        section = _chosen(site, page, number, rule, None if keeps_repeats else shown, visitor)
         found.append(replace(section, turn=turn))
         if section.takes_part and section.answer:
             for name in section.ids:
                 shown.setdefault(name, number)
     sections = tuple(sorted(found, key=lambda section: section.number))
-    return Placed(page, sections, tuple(page_problems(page, sections)))
+    return Placed(page, sections, tuple(_page_problems(page, sections)))
 
 
 def without_repeats(site: Site, page: Page) -> Placed:
@@ -160,18 +160,18 @@ def without_repeats(site: Site, page: Page) -> Placed:
     return placed(site, page, repeats=True)
 
 
-def turn_of(rule: SectionRule, number: int) -> tuple[bool, int, int]:
+def _turn_of(rule: SectionRule, number: int) -> tuple[bool, int, int]:
     """Return what sections choose in the order of."""
     return rule.priority is None, rule.priority or 0, number
 
 
-def chosen(
+def _chosen(
     site: Site,
     page: Page,
     number: int,
     rule: SectionRule,
     shown: dict[str, int] | None,
-    visitor: Values | None,
+    visitor: _Values | None,
 ) -> Section:
     """Return a section with the rows that it shows; ``shown`` are those that it must not."""
     try:
@@ -180,12 +180,12 @@ def chosen(
             name: texts for name, texts in (visitor or {}).items() if name in free_parameters(listing, rule)
         }
         query = Query(site, listing, given_to(page, rule, own))
-        part = takes_part(query.plan)
+        part = _takes_part(query.plan)
         if shown and part:
             query = replace(query, without=tuple(shown))
         answer = query.answer()
     except ElenchusError as error:
-        problems = tuple(at_section(rule, each) for each in error.problems)
+        problems = tuple(_at_section(rule, each) for each in error.problems)
         return Section(number, 0, rule, problems=problems)
     left_out = tuple((name, (shown or {})[name]) for name in query.repeated()) if query.without else ()
     return Section(number, 0, rule, query, answer, part and not answer.choices, left_out)
@@ -196,7 +196,7 @@ def free_parameters(listing: Listing, rule: SectionRule) -> list[str]:
     return [name for name in listing.parameters if name in listing.parameter_names and name not in rule.given]
 
 
-def at_section(rule: SectionRule, problem: Problem) -> Problem:
+def _at_section(rule: SectionRule, problem: Problem) -> Problem:
     """Return a problem of a listing at its own place, or at the section where that gives it wrong values."""
     # One that a section gives has no place in any question; one that a question gives to a listing has.
     is_given = problem.about is About.PARAMETER and problem.span is None
@@ -205,12 +205,12 @@ def at_section(rule: SectionRule, problem: Problem) -> Problem:
     return replace(problem, place=place, span=None)
 
 
-def takes_part(plan: Plan) -> bool:
+def _takes_part(plan: Plan) -> bool:
     """Say whether a section shows entries: terms, and groups of which only counts are shown, do not."""
     return plan.subject.is_entries and not (plan.groups and plan.per_group == 0)
 
 
-def given_to(page: Page, rule: SectionRule, visitor: Values | None = None) -> dict[str, Sequence[str]]:
+def given_to(page: Page, rule: SectionRule, visitor: _Values | None = None) -> dict[str, Sequence[str]]:
     """Return what a section is given: what the visitor chose, the row of its page, its bound values."""
     given = page.here.given() if page.here else {}
     found: dict[str, Sequence[str]] = {**(visitor or {}), **given}
@@ -226,7 +226,7 @@ def given_to(page: Page, rule: SectionRule, visitor: Values | None = None) -> di
     return found
 
 
-def page_problems(page: Page, sections: Sequence[Section]) -> Iterable[Problem]:
+def _page_problems(page: Page, sections: Sequence[Section]) -> Iterable[Problem]:
     """Yield what is wrong with the sections of a page together."""
     for section in sections:
         yield from section.problems

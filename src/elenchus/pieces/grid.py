@@ -12,8 +12,8 @@ if TYPE_CHECKING:
 
 __all__ = ["Heading", "grid"]
 
-GAP = "  "
-NARROWEST = 8
+_GAP = "  "
+_NARROWEST = 8
 
 
 class Heading(Frozen):
@@ -36,26 +36,26 @@ def grid(headings: Sequence[Heading], rows: Sequence[Sequence[str]], width: int 
         for at, heading in enumerate(headings)
     ]
     if width is not None:
-        fit(headings, widths, width)
+        _fit(headings, widths, width)
     names = [heading.name for heading in headings]
-    lines = [line(names, headings, widths, heading=True)]
-    lines += [line(row, headings, widths, heading=False) for row in cells]
+    lines = [_line(names, headings, widths, heading=True)]
+    lines += [_line(row, headings, widths, heading=False) for row in cells]
     return [list(found) for found in lines]
 
 
-def fit(headings: Sequence[Heading], widths: list[int], width: int) -> None:
+def _fit(headings: Sequence[Heading], widths: list[int], width: int) -> None:
     """Narrow the flexible columns until a line fits into so many columns of the terminal."""
     flexible = [at for at, heading in enumerate(headings) if heading.flexible]
-    over = sum(widths) + len(GAP) * (len(widths) - 1) - width
+    over = sum(widths) + len(_GAP) * (len(widths) - 1) - width
     while over > 0 and flexible:
         widest = max(flexible, key=lambda at: widths[at])
-        if widths[widest] <= NARROWEST:
+        if widths[widest] <= _NARROWEST:
             return
         widths[widest] -= 1
         over -= 1
 
 
-def line(
+def _line(
     cells: Sequence[str], headings: Sequence[Heading], widths: Sequence[int], *, heading: bool
 ) -> Iterator[Piece]:
     """Yield the cells of one line with the gaps between them, without blanks at its end."""
@@ -70,5 +70,5 @@ def line(
         if not column.right and not last:
             yield Piece(blank)
         if not last:
-            yield Piece(GAP)
+            yield Piece(_GAP)
     yield Piece("\n")

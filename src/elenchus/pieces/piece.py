@@ -6,7 +6,7 @@ from enum import Enum
 from typing import NamedTuple
 
 # Characters of one column each, which spare most texts the tables of all scripts.
-NARROW = dict.fromkeys((*range(0x20, 0x7F), *range(0xA1, 0xAD), *range(0xAE, 0x180), *map(ord, "–—‘’“”…•")))
+_NARROW = dict.fromkeys((*range(0x20, 0x7F), *range(0xA1, 0xAD), *range(0xAE, 0x180), *map(ord, "–—‘’“”…•")))
 
 __all__ = ["Piece", "Role", "clipped", "printable", "width_of"]
 
@@ -43,7 +43,7 @@ def printable(text: str) -> str:
 
 def width_of(text: str) -> int:
     """Return how many columns of a terminal a text takes."""
-    if text.isascii() or not text.translate(NARROW):
+    if text.isascii() or not text.translate(_NARROW):
         return len(text)
     from wcwidth import wcswidth
 

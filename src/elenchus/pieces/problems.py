@@ -14,9 +14,9 @@ if TYPE_CHECKING:
 
 __all__ = ["content_problems", "notice_lines", "plain_problems", "problem_object", "question_problems"]
 
-INDENT = "    "
-WINDOW = 100  # columns of a long line that are shown around a caret
-FEW = 3  # content problems shown beside an answer
+_INDENT = "    "
+_WINDOW = 100  # columns of a long line that are shown around a caret
+_FEW = 3  # content problems shown beside an answer
 
 
 def problem_object(problem: Problem) -> dict[str, Any]:
@@ -29,11 +29,11 @@ def problem_object(problem: Problem) -> dict[str, Any]:
         "file": place.file if place else None,
         "line": (place.line or None) if place else None,
         "near": list(problem.near),
-        "cure": cure_object(problem.cure),
+        "cure": _cure_object(problem.cure),
     }
 
 
-def cure_object(cure: Cure | None) -> dict[str, Any] | None:
+def _cure_object(cure: Cure | None) -> dict[str, Any] | None:
     """Return what would put something right: an edit of an entry, or other words in a part of a question."""
     match cure:
         case Edit():
@@ -51,10 +51,10 @@ def question_problems(text: str, problems: Sequence[Problem]) -> Iterator[Piece]
             yield Piece("\n")
         if problem.place:
             yield Piece(f"{problem.place}: ", Role.NAME)
-        yield from sentence(problem)
+        yield from _sentence(problem)
         if problem.span:
-            yield from caret(text, problem.span)
-        yield from hint(problem)
+            yield from _caret(text, problem.span)
+        yield from _hint(problem)
 
 
 def plain_problems(problems: Sequence[Problem]) -> Iterator[Piece]:
@@ -62,8 +62,8 @@ def plain_problems(problems: Sequence[Problem]) -> Iterator[Piece]:
     for problem in problems:
         if problem.place:
             yield Piece(f"{problem.place}: ", Role.NAME)
-        yield from sentence(problem)
-        yield from hint(problem)
+        yield from _sentence(problem)
+        yield from _hint(problem)
 
 
 def content_problems(problems: Sequence[Problem], *, everything: bool = False) -> Iterator[Piece]:
@@ -73,7 +73,7 @@ def content_problems(problems: Sequence[Problem], *, everything: bool = False) -
     count = "1 problem" if len(problems) == 1 else f"{len(problems)} problems"
     yield Piece("\n")
     yield Piece(f"{count} in the content, which did not stop the answer:\n", Role.NOTICE)
-    shown = problems if everything or len(problems) <= FEW + 1 else problems[:FEW]
+    shown = problems if everything or len(problems) <= _FEW + 1 else problems[:_FEW]
     for problem in shown:
         yield Piece("  ")
         yield Piece(f"{problem.place}: ", Role.NAME)
@@ -89,30 +89,30 @@ def notice_lines(notices: Iterable[Problem]) -> Iterator[Piece]:
         yield Piece(printable(f"{notice.message}. {notice.hint}".rstrip()) + "\n")
 
 
-def sentence(problem: Problem) -> Iterator[Piece]:
+def _sentence(problem: Problem) -> Iterator[Piece]:
     """Yield what is wrong as a sentence, with its code."""
     message = printable(problem.message)
     yield Piece(f"{message[:1].upper()}{message[1:]}.", Role.ERROR)
     yield Piece(f"  [{problem.code}]\n", Role.FAINT)
 
 
-def hint(problem: Problem) -> Iterator[Piece]:
+def _hint(problem: Problem) -> Iterator[Piece]:
     """Yield what would help."""
     for line in problem.hint.split("\n") if problem.hint else ():
-        yield Piece(f"{INDENT}{printable(line)}\n", Role.HINT)
+        yield Piece(f"{_INDENT}{printable(line)}\n", Role.HINT)
 
 
-def caret(text: str, span: Span) -> Iterator[Piece]:
+def _caret(text: str, span: Span) -> Iterator[Piece]:
     """Yield the line of the question on which a span begins, and carets under it."""
     start = text.rfind("\n", 0, span.start) + 1
     end = text.find("\n", span.start)
     line = text[start : end if end >= 0 else len(text)]
     first, last = span.start - start, max(span.start + 1, min(span.end, start + len(line))) - start
-    fits = len(line) <= WINDOW or first < WINDOW // 2
-    before, cut = (line[:first], "") if fits else (line[first - WINDOW // 3 : first], "…")
-    marked, after = line[first:last][:WINDOW], line[last:]
-    room = max(0, WINDOW - len(before) - len(marked))
+    fits = len(line) <= _WINDOW or first < _WINDOW // 2
+    before, cut = (line[:first], "") if fits else (line[first - _WINDOW // 3 : first], "…")
+    marked, after = line[first:last][:_WINDOW], line[last:]
+    room = max(0, _WINDOW - len(before) - len(marked))
     tail = after if len(after) <= room else f"{after[:room]}…"
-    yield Piece(f"{INDENT}{cut}{printable(before + marked + tail)}\n", Role.STRONG)
+    yield Piece(f"{_INDENT}{cut}{printable(before + marked + tail)}\n", Role.STRONG)
     width = max(1, width_of(printable(marked)))
-    yield Piece(f"{INDENT}{' ' * width_of(cut + printable(before))}{'^' * width}\n", Role.ERROR)
+    yield Piece(f"{_INDENT}{' ' * width_of(cut + printable(before))}{'^' * width}\n", Role.ERROR)

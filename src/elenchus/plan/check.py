@@ -49,10 +49,10 @@ if TYPE_CHECKING:
 
 __all__ = ["Ground", "check"]
 
-DATE = FieldRef("date", CORE_FIELDS["date"].type)
-PINNED = FieldRef("pinned", CORE_FIELDS["pinned"].type)
-ENTRY = FieldRef("entry", FieldType(Type.ENTRY))
-GROUPABLE = (Type.TERM, Type.CHOICE, Type.YESNO, Type.ENTRY, Type.DATE, Type.INTEGER, Type.TEXT)
+_DATE = FieldRef("date", CORE_FIELDS["date"].type)
+_PINNED = FieldRef("pinned", CORE_FIELDS["pinned"].type)
+_ENTRY = FieldRef("entry", FieldType(Type.ENTRY))
+_GROUPABLE = (Type.TERM, Type.CHOICE, Type.YESNO, Type.ENTRY, Type.DATE, Type.INTEGER, Type.TEXT)
 
 
 class Ground(Frozen):
@@ -69,12 +69,12 @@ def check(asked: Asked, ground: Ground) -> tuple[Plan, list[Problem]]:
 
     Its parameters are bound already.
     """
-    checker = Checker(ground, asked)
+    checker = _Checker(ground, asked)
     plan = checker.plan(asked.question)
     return plan, [*asked.problems, *checker.problems]
 
 
-class Checker(Reading):
+class _Checker(Reading):
     """What the question asks of the ground it stands on, and the problems met so far."""
 
     def __init__(self, ground: Ground, asked: Asked, opened: tuple[str, ...] = ()) -> None:
@@ -161,11 +161,11 @@ class Checker(Reading):
             message = f"the listing {name.text} leads back to itself: {chain}"
             self.report("listing-cycle", message, "Cut the chain at one place.", name.span, About.CYCLE)
             return None
-        values = {each.name: [texts(value) for value in each.values] for each in given}
+        values = {each.name: [nodes.as_literal(value).text for value in each.values] for each in given}
         asked = self.ground.listings.asked(name.text, {**self.asked.here, **values})
-        inner = Checker(self.ground, asked, self.opened)
+        inner = _Checker(self.ground, asked, self.opened)
         plan = inner.plan(asked.question)
-        self.problems += [inside(name, problem) for problem in (*asked.problems, *inner.problems)]
+        self.problems += [_inside(name, problem) for problem in (*asked.problems, *inner.problems)]
         return Rows(name.text, plan)
 
     def fill(self, subject: Subject) -> Fill | None:
@@ -212,17 +212,17 @@ class Checker(Reading):
         found = []
         for literal in node.entries:
             try:
-                value = self.resolver.value(field, literal)  # type: ignore[arg-type]
+                value = self.resolver.value(field, nodes.as_literal(literal))
             except Refused as refused:
                 self.problems.append(refused.problem)
             else:
-                found.append(row_name(value))
+                found.append(_row_name(value))
         return tuple(dict.fromkeys(found))
 
     def itself(self) -> FieldRef:
         """Return the field that names a row."""
         if self.fields.subject.is_entries:
-            return ENTRY
+            return _ENTRY
         rules = self.schema.taxonomies[self.fields.subject.taxonomy]
         return FieldRef("term", FieldType(Type.TERM, taxonomy=rules.name, tree=rules.tree))
 
@@ -248,7 +248,7 @@ class Checker(Reading):
             return keys
         if source:
             return (SourceOrder(source),)
-        return (TermOrder(),) if self.fields.subject.is_terms else (SortKey(DATE, descending=True),)
+        return (TermOrder(),) if self.fields.subject.is_terms else (SortKey(_DATE, descending=True),)
 
     def order_key(self, node: nodes.OrderKey, condition: Condition | None) -> OrderKey | None:
         """Return one key of an order."""
@@ -301,8 +301,8 @@ class Checker(Reading):
             self.report("wrong-order", f"terms have no order {quoted(node.by)}", hint, node.span)
             return None
         if node.by == "pinned first":
-            return YesFirst(PINNED)
-        return SortKey(DATE, descending=node.by == "newest")
+            return YesFirst(_PINNED)
+        return SortKey(_DATE, descending=node.by == "newest")
 
     def term_order(self, node: nodes.OrderKey) -> OrderKey | None:
         """Return the order in which a taxonomy lists its terms."""
@@ -328,7 +328,7 @@ class Checker(Reading):
             hint = "Write where entry in (a, b), outside of or and not."
             self.report("wrong-order", "“given” needs exactly one list of entries", hint, node.span)
             return None
-        return GivenOrder(tuple(row_name(value) for value in found[0].values))
+        return GivenOrder(tuple(_row_name(value) for value in found[0].values))
 
     def relatedness(self, node: nodes.OrderKey, condition: Condition | None) -> OrderKey | None:
         """Return the order by the number of shared terms."""
@@ -364,7 +364,7 @@ class Checker(Reading):
         if field is None or not self.can_group(field, node):
             return None
         within = self.within(field, node)
-        latest_first = field.type.type.is_date and not oldest_first(order)
+        latest_first = field.type.type.is_date and not _oldest_first(order)
         down = node.descending
         if down is None:
             down = latest_first and node.by == "value"
@@ -378,7 +378,7 @@ class Checker(Reading):
                 "bad-group", f"{quoted(field.name)} has nearly as many values as rows", hint, node.path.span
             )
             return False
-        if field.type.type not in GROUPABLE:
+        if field.type.type not in _GROUPABLE:
             message = f"{field.name} is {field.type.type.label}, which makes no groups"
             self.report(
                 "bad-group",
@@ -398,19 +398,13 @@ class Checker(Reading):
         found = []
         for literal in node.under:
             try:
-                found.append(self.resolver.term(field, literal))  # type: ignore[arg-type]
+                found.append(self.resolver.term(field, nodes.as_literal(literal)))
             except Refused as refused:
                 self.problems.append(refused.problem)
         return tuple(found)
 
 
-def texts(value: nodes.Value) -> str:
-    """Return the text of a value whose parameters are bound."""
-    assert isinstance(value, nodes.Literal)  # noqa: S101 - the binder leaves no parameters
-    return value.text
-
-
-def inside(name: nodes.Literal, problem: Problem) -> Problem:
+def _inside(name: nodes.Literal, problem: Problem) -> Problem:
     """Return a problem of a listing as one at the place where the question names it."""
     if problem.about is About.CYCLE:  # its chain tells the way already
         return replace(problem, span=name.span)
@@ -418,14 +412,14 @@ def inside(name: nodes.Literal, problem: Problem) -> Problem:
     return replace(problem, message=message, span=name.span, setting="", index=None, cure=None)
 
 
-def row_name(value: object) -> RowName:
+def _row_name(value: object) -> RowName:
     """Return a value that names a row. Raises TypeError for others, which the resolver gives nowhere here."""
     if not isinstance(value, EntryValue | TermValue):
         raise TypeError(value)
     return value
 
 
-def oldest_first(order: tuple[OrderKey, ...]) -> bool:
+def _oldest_first(order: tuple[OrderKey, ...]) -> bool:
     """Say whether the rows go from the oldest on, so that their groups do too."""
     first = order[0] if order else None
     return isinstance(first, SortKey) and first.field.type.type.is_date and not first.descending

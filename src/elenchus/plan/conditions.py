@@ -40,10 +40,10 @@ if TYPE_CHECKING:
 
 __all__ = ["Conditions"]
 
-ENTRY = FieldRef("entry", FieldType(Type.ENTRY))
+_ENTRY = FieldRef("entry", FieldType(Type.ENTRY))
 
 
-class Context(Protocol):
+class _Context(Protocol):
     """What conditions need of the check of a whole question."""
 
     catalog: Catalog
@@ -58,7 +58,7 @@ class Context(Protocol):
 class Conditions(Reading):
     """Reads conditions against the fields of one question; problems and fields go to the lists given."""
 
-    def __init__(self, checker: Context, mentioned: list[FieldRef]) -> None:
+    def __init__(self, checker: _Context, mentioned: list[FieldRef]) -> None:
         self.checker = checker
         self.schema = checker.catalog.schema
         self.resolver = checker.resolver
@@ -116,8 +116,7 @@ class Conditions(Reading):
     def values(self, node: nodes.Compare, record: Operator, field: FieldRef) -> tuple[Value, ...]:
         """Return the typed values of a comparison; report those that mean nothing for the field."""
         found: list[Value] = []
-        for literal in node.values:
-            assert isinstance(literal, nodes.Literal)  # noqa: S101 - parameters are bound by now
+        for literal in map(nodes.as_literal, node.values):
             try:
                 one = (
                     self.resolver.pattern(literal)
@@ -171,13 +170,13 @@ class Conditions(Reading):
         try:
             node = parse_condition(self.schema.conditions[name])
         except QuestionError as error:
-            self.problems += [inside(name, problem, span) for problem in error.problems]
+            self.problems += [_inside(name, problem, span) for problem in error.problems]
             return None
         inner = Conditions(self.checker, self.mentioned)
         inner.problems = []
         inner.open_names = [*self.open_names, name]
         found = inner.read(node)
-        self.problems += [inside(name, problem, span) for problem in inner.problems]
+        self.problems += [_inside(name, problem, span) for problem in inner.problems]
         return found
 
     def related(self, node: nodes.Related) -> SharesTerms | None:
@@ -188,9 +187,8 @@ class Conditions(Reading):
         fields = [found for name in node.by if (found := self.taxonomy(name))]
         if not node.by:
             fields = [FieldRef(name, rules.field_type) for name, rules in self.schema.taxonomies.items()]
-        assert isinstance(node.anchor, nodes.Literal)  # noqa: S101 - parameters are bound by now
         try:
-            entry = self.resolver.entry(ENTRY, node.anchor)
+            entry = self.resolver.entry(_ENTRY, nodes.as_literal(node.anchor))
         except Refused as refused:
             self.problems.append(refused.problem)
             return None
@@ -218,7 +216,7 @@ class Conditions(Reading):
         return FieldRef(name.text, rules.field_type)
 
 
-def inside(name: str, problem: Problem, span: Span) -> Problem:
+def _inside(name: str, problem: Problem, span: Span) -> Problem:
     """Return a problem of a named condition as one at the place where the question names it."""
     if problem.about is About.CYCLE:  # its chain tells the way already
         return replace(problem, span=span)

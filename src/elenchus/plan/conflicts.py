@@ -29,11 +29,11 @@ __all__ = ["Range", "conflict", "ranges_of", "reversed_bounds"]
 
 # A bound is 0 for the lowest, 1 with a value, 2 for the highest; then the value; then 0 before it or 1
 # after it. So every comparison is a range [low, high) of bounds that compare as tuples do.
-Bound: TypeAlias = tuple[int, Any, int]
-Range: TypeAlias = tuple[Bound, Bound]
+_Bound: TypeAlias = tuple[int, Any, int]
+Range: TypeAlias = tuple[_Bound, _Bound]
 
-LOWEST: Bound = (0, 0, 0)
-HIGHEST: Bound = (2, 0, 0)
+_LOWEST: _Bound = (0, 0, 0)
+_HIGHEST: _Bound = (2, 0, 0)
 
 
 def conflict(condition: AllOf) -> Problem | None:
@@ -43,72 +43,72 @@ def conflict(condition: AllOf) -> Problem | None:
         if isinstance(part, Test) and not part.field.type.many:
             by_field[part.field].append(part)
     for field, tests in by_field.items():
-        if len(tests) > 1 and contradict(tests):
+        if len(tests) > 1 and _contradict(tests):
             message = f"nothing can meet all that is asked of {field.name} here"
             hint = "Join with or what should hold for one or the other."
             return Problem("never-true", message, hint, span=tests[-1].span)
     return None
 
 
-def contradict(tests: Sequence[Test]) -> bool:
+def _contradict(tests: Sequence[Test]) -> bool:
     """Say whether neither a value nor a missing one passes all tests."""
-    presence = [wants_value(test) for test in tests if test.operator in ("is set", "is missing")]
+    presence = [_wants_value(test) for test in tests if test.operator in ("is set", "is missing")]
     ranges = [found for test in tests if not test.negated and (found := ranges_of(test)) is not None]
     if False in presence and (True in presence or ranges):
         return True
-    left: list[Range] = [(LOWEST, HIGHEST)]
+    left: list[Range] = [(_LOWEST, _HIGHEST)]
     for allowed in ranges:
-        left = [shared for one in left for other in allowed if (shared := overlap(one, other))]
+        left = [shared for one in left for other in allowed if (shared := _overlap(one, other))]
     return not left
 
 
-def wants_value(test: Test) -> bool:
+def _wants_value(test: Test) -> bool:
     """Say whether a test of presence holds for rows that have a value."""
     return (test.operator == "is set") != test.negated
 
 
 def ranges_of(test: Test) -> list[Range] | None:
     """Return the ranges that a test allows; None where it is not about ranges."""
-    spans = [span for value in test.values if (span := span_of(value))]
+    spans = [span for value in test.values if (span := _span_of(value))]
     if not spans or len(spans) != len(test.values):
         return None
     low, high = spans[0]
     return {
         "=": spans,
         "in": spans,
-        "<": [(LOWEST, low)],
-        "<=": [(LOWEST, high)],
-        ">": [(high, HIGHEST)],
-        ">=": [(low, HIGHEST)],
+        "<": [(_LOWEST, low)],
+        "<=": [(_LOWEST, high)],
+        ">": [(high, _HIGHEST)],
+        ">=": [(low, _HIGHEST)],
         "between": [(low, spans[-1][1])],
     }.get(test.operator)
 
 
-def span_of(value: Value) -> Range | None:
+def _span_of(value: Value) -> Range | None:
     """Return a value as a range."""
     match value:
         case NumberValue():
-            return point(value.number)
+            return _point(value.number)
         case TimeValue():
             return (1, value.interval.start, 0), (1, value.interval.end, 0)
         case PositionValue():
-            return point(value.position)
+            return _point(value.position)
         case EntryValue():
-            return point(value.id)
+            return _point(value.id)
         case TermValue():
-            return point(value.path)
+            return _point(value.path)
         case TextValue():
-            return point(sort_key(value.folded))
+            return _point(sort_key(value.folded))
         case PatternValue():
             return None
 
 
-def point(value: Any) -> Range:
+def _point(value: Any) -> Range:
     """Return the range that holds one value and nothing else."""
     return (1, value, 0), (1, value, 1)
 
 
-def overlap(one: Range, other: Range) -> Range | None:
+def _overlap(one: Range, other: Range) -> Range | None:
     """Return what two ranges share."""
     low, high = max(one[0], other[0]), min(one[1], other[1])
     return (low, high) if low < high else None
@@ -116,5 +116,5 @@ def overlap(one: Range, other: Range) -> Range | None:
 
 def reversed_bounds(low: Value, high: Value) -> bool:
     """Say whether the first of two bounds lies after the second."""
-    first, second = span_of(low), span_of(high)
+    first, second = _span_of(low), _span_of(high)
     return bool(first and second and not first[0] < second[1])

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Fields", "NoField"]
 
-DATE_PARTS: dict[str, tuple[PartName, Type]] = {
+_DATE_PARTS: dict[str, tuple[PartName, Type]] = {
     "year": ("year", Type.DATE),
     "month": ("month", Type.DATE),
     "week": ("week", Type.DATE),
@@ -35,11 +35,11 @@ DATE_PARTS: dict[str, tuple[PartName, Type]] = {
 
 
 # What people call taxonomies, whatever these are called on a site.
-FILED = frozenset(
+_FILED = frozenset(
     {"tag", "tags", "category", "categories", "label", "labels", "keyword", "keywords", "term", "terms"}
 )
 # Fields of terms that were given up, and what they are called now.
-RENAMED = {"count": "own", "total": "with_below"}
+_RENAMED = {"count": "own", "total": "with_below"}
 
 
 class NoField(Exception):
@@ -84,10 +84,10 @@ class Fields:
             kind = FieldType(Type.TERM, taxonomy=taxonomy, tree=self.schema.taxonomies[taxonomy].tree)
             return FieldRef(name, kind, Itself())
         if name not in known:
-            near = () if name in RENAMED else nearest(name, (*known, "term"))
+            near = () if name in _RENAMED else nearest(name, (*known, "term"))
             hint = f"A term has {', '.join(known)}."
-            if name in RENAMED:
-                hint = f"It is called {RENAMED[name]} now."
+            if name in _RENAMED:
+                hint = f"It is called {_RENAMED[name]} now."
             raise NoField(
                 "unknown-field",
                 f"the terms of {taxonomy} have no field {quoted(name)}",
@@ -109,7 +109,7 @@ class Fields:
             raise NoField("two-types", f"{quoted(name)} has two types: {listed}", hint, span)
         others = [kind for kind in kinds if kind not in found]
         if notice and others:
-            self.notices.append(partial(name, found, others))
+            self.notices.append(_partial(name, found, others))
         return FieldRef(name, next(iter(types)))
 
     def unknown(self, name: str, kinds: Sequence[str], span: Span) -> NoField:
@@ -123,7 +123,7 @@ class Fields:
             hint = f"It is a kind: write from {name}."
         elif name.endswith("-"):
             hint = "A path goes with dots: reference.field."
-        elif name.lower() in FILED and schema.taxonomies:
+        elif name.lower() in _FILED and schema.taxonomies:
             hint = f"Entries are filed under {either(schema.taxonomies)}."
         elif name.lower() in FLAGS:
             hint = f"It is the status: write status {'=' if name.lower() == 'draft' else '!='} draft."
@@ -137,8 +137,8 @@ class Fields:
     def step(self, before: FieldRef, name: str, span: Span) -> FieldRef:
         """Return what a name after a dot means for the field before it."""
         kind = before.type
-        if kind.type.is_date and name in DATE_PARTS:
-            part, result = DATE_PARTS[name]
+        if kind.type.is_date and name in _DATE_PARTS:
+            part, result = _DATE_PARTS[name]
             return FieldRef(f"{before.name}.{name}", FieldType(result, many=kind.many), Part(before, part))
         if kind.type is Type.TEXT and name == "initial":
             return FieldRef(f"{before.name}.{name}", kind, Part(before, "initial"))
@@ -155,8 +155,8 @@ class Fields:
         """Return the error of a name that cannot follow a field."""
         message = f"{quoted(name)} cannot follow {before.name}, which holds {describe(before.type)}"
         if before.type.type.is_date:
-            near = nearest(name, DATE_PARTS, most=1)
-            return NoField("bad-path", message, f"A date has {', '.join(DATE_PARTS)}.", span, near=near)
+            near = nearest(name, _DATE_PARTS, most=1)
+            return NoField("bad-path", message, f"A date has {', '.join(_DATE_PARTS)}.", span, near=near)
         hint = "A text has its initial." if before.type.type is Type.TEXT else ""
         return NoField("bad-path", message, hint, span)
 
@@ -186,7 +186,7 @@ class Fields:
         return FieldRef(label, FieldType(Type.INTEGER), Counted(kind, field))
 
 
-def partial(name: str, found: Iterable[str], others: list[str]) -> Problem:
+def _partial(name: str, found: Iterable[str], others: list[str]) -> Problem:
     """Return the notice of a field that only some of the kinds asked have."""
     message = f"{name} is a field of {either(found)} only; it is missing in every {either(others)}"
     return Problem("field-in-part", message)

@@ -44,7 +44,7 @@ class Listings(Protocol):
         """Return the question of a listing that exists, with the values given for its parameters."""
 
 
-class NoListings:
+class _NoListings:
     """A site without listings."""
 
     def names(self) -> Sequence[str]:
@@ -56,4 +56,4 @@ class NoListings:
         raise KeyError(name, given)
 
 
-NO_LISTINGS = NoListings()
+NO_LISTINGS = _NoListings()

@@ -33,15 +33,15 @@ if TYPE_CHECKING:
     from elenchus.schema.catalog import Catalog, TermName
     from elenchus.values.dates import Clock
 
-FEW = 5  # of several meanings that are named
-DATE_WORDS = (
+_FEW = 5  # of several meanings that are named
+_DATE_WORDS = (
     "now", "today", "yesterday", "tomorrow", "last 30 days", "next 30 days",
     "this week", "last week", "next week", "this month", "last month", "this year", "last year",
 )  # fmt: skip
 
 __all__ = ["Refused", "Resolver"]
 
-NUMBER = re.compile(r"[+-]?(\d{1,40}(\.\d{0,40})?|\.\d{1,40})")
+_NUMBER = re.compile(r"[+-]?(\d{1,40}(\.\d{0,40})?|\.\d{1,40})")
 
 
 class Refused(Exception):
@@ -89,14 +89,14 @@ class Resolver(Frozen):
     def number(self, field: FieldRef, literal: Literal) -> NumberValue:
         """Return a number, exact; of parts of dates, also note one that no date has."""
         part = field.source.part if isinstance(field.source, Part) else ""
-        if not NUMBER.fullmatch(literal.text):
+        if not _NUMBER.fullmatch(literal.text):
             hint = "Write a decimal point." if "," in literal.text else "Write digits, such as 12 or 0.5."
-            if part in NUMBERS_OF_PARTS:
-                hint = NUMBERS_OF_PARTS[part][2]
-            raise Refused(literal, Problem("not-a-number", takes(field, literal), hint))
+            if part in _NUMBERS_OF_PARTS:
+                hint = _NUMBERS_OF_PARTS[part][2]
+            raise Refused(literal, Problem("not-a-number", _takes(field, literal), hint))
         number = Fraction(literal.text)
-        if part in NUMBERS_OF_PARTS:
-            first, last, hint = NUMBERS_OF_PARTS[part]
+        if part in _NUMBERS_OF_PARTS:
+            first, last, hint = _NUMBERS_OF_PARTS[part]
             if not (first <= number <= last and number.denominator == 1):
                 message = f"no date has the {part} {literal.text}"
                 self.notices.append(Problem("no-such-part", message, hint, span=literal.span))
@@ -117,9 +117,9 @@ class Resolver(Frozen):
                 literal, Problem("bad-date", f"{quoted(text)} leaves the years 1 to 9999", "")
             ) from None
         if found is None:
-            near = nearest(text, DATE_WORDS, most=1)
+            near = nearest(text, _DATE_WORDS, most=1)
             hint = "Write 2026, 2026-05-18, today or last 30 days."
-            raise Refused(literal, Problem("bad-date", takes(field, literal), hint, near=near))
+            raise Refused(literal, Problem("bad-date", _takes(field, literal), hint, near=near))
         if isinstance(field.source, Part):
             found = widened(found, field.source.part, self.clock.zone)
         return TimeValue(found, text)
@@ -139,7 +139,7 @@ class Resolver(Frozen):
         """Return yes or no."""
         folded = fold(literal.text)
         if folded not in YES | NO:
-            raise Refused(literal, Problem("not-yes-or-no", takes(field, literal), "Write yes or no."))
+            raise Refused(literal, Problem("not-yes-or-no", _takes(field, literal), "Write yes or no."))
         return PositionValue(int(folded in YES), "yes" if folded in YES else "no")
 
     def choice(self, field: FieldRef, literal: Literal) -> PositionValue:
@@ -150,7 +150,7 @@ class Resolver(Frozen):
             return PositionValue(position, field.type.choices[position])
         near = nearest(literal.text, field.type.choices)
         hint = f"It can be {either(field.type.choices)}."
-        raise Refused(literal, Problem("unknown-choice", takes(field, literal), hint, near=near))
+        raise Refused(literal, Problem("unknown-choice", _takes(field, literal), hint, near=near))
 
     @property
     def now(self) -> int | None:
@@ -180,7 +180,7 @@ class Resolver(Frozen):
         """Note the terms that a slug could mean besides the root that it means."""
         others = self.catalog.terms_beside(taxonomy, literal.text)
         if others:
-            besides = either(term.address for term in others[:FEW])
+            besides = either(term.address for term in others[:_FEW])
             message = f"{quoted(literal.text)} means the root; {besides} has the same slug"
             hint = f"Write /{found.address} to say that the root is meant."
             self.notices.append(Problem("root-meant", message, hint, span=literal.span))
@@ -198,14 +198,14 @@ class Resolver(Frozen):
 
 
 # The parts of dates that are numbers: the first and the last there is, and how to write them.
-NUMBERS_OF_PARTS = {
+_NUMBERS_OF_PARTS = {
     "weekday": (1, 7, "Write 1 for Monday to 7 for Sunday."),
     "month_of_year": (1, 12, "Write 1 for January to 12 for December."),
     "hour": (0, 23, "Write a number from 0 to 23."),
 }
 
 
-def takes(field: FieldRef, literal: Literal) -> str:
+def _takes(field: FieldRef, literal: Literal) -> str:
     """Return what a field takes, against what it was given."""
     label = field.type.type.label
     if isinstance(field.source, Part) and field.type.type.is_date:

@@ -38,7 +38,7 @@ def condition_words(condition: Condition) -> str:
     """Return a condition in plain words."""
     match condition:
         case Test():
-            return test_words(condition)
+            return _test_words(condition)
         case SharesTerms():
             fields = either(field.name for field in condition.fields)
             return f"shares a {fields} with {condition.entry.shown}"
@@ -47,30 +47,30 @@ def condition_words(condition: Condition) -> str:
         case Negation(ListedIn() as listed):
             return f"not listed in {listed.rows.name}"
         case Negation(Test() as test):
-            return test_words(replace(test, negated=not test.negated))
+            return _test_words(replace(test, negated=not test.negated))
         case Negation():
-            return f"it is not so that {inner_words(condition.part)}"
+            return f"it is not so that {_inner_words(condition.part)}"
         case AllOf():
-            return " and ".join(inner_words(part) for part in condition.parts)
+            return " and ".join(_inner_words(part) for part in condition.parts)
         case AnyOf():
-            return " or ".join(inner_words(part) for part in condition.parts)
+            return " or ".join(_inner_words(part) for part in condition.parts)
         case _:
             assert_never(condition)
 
 
-def inner_words(condition: Condition) -> str:
+def _inner_words(condition: Condition) -> str:
     """Return a condition inside another, in parentheses where it joins several."""
     text = condition_words(condition)
     return f"({text})" if isinstance(condition, AllOf | AnyOf) else text
 
 
-def test_words(test: Test) -> str:
+def _test_words(test: Test) -> str:
     """Return a comparison in plain words."""
-    says, denies, _, _ = templates(test)
-    return f"{test.field.name} {(denies if test.negated else says).format(*value_words(test))}"
+    says, denies, _, _ = _templates(test)
+    return f"{test.field.name} {(denies if test.negated else says).format(*_value_words(test))}"
 
 
-def templates(test: Test) -> tuple[str, str, str, str]:
+def _templates(test: Test) -> tuple[str, str, str, str]:
     """Return the templates of a comparison's operator for the type of its field."""
     return operator(test.operator).words(dates=test.field.type.type.is_date)
 
@@ -83,12 +83,12 @@ def fix_words(condition: Condition, holds: Callable[[Condition], bool], *, wante
     if isinstance(condition, Negation):
         return fix_words(condition.part, holds, wanted=not wanted)
     if isinstance(condition, Test):
-        _, _, fix, unfix = templates(condition)
+        _, _, fix, unfix = _templates(condition)
         template = fix if wanted != condition.negated else unfix
         if condition.field.type.many and condition.operator in ("=", "in"):
             template = "give it {field} {0}" if wanted != condition.negated else "take {field} {0} away"
         return template.format(
-            *value_words(condition), field=condition.field.name, a_field=with_article(condition.field.name)
+            *_value_words(condition), field=condition.field.name, a_field=with_article(condition.field.name)
         )
     if isinstance(condition, SharesTerms):
         fields = either(field.name for field in condition.fields)
@@ -106,31 +106,31 @@ def with_article(name: str) -> str:
     return f"{'an' if name[:1].lower() in 'aeiou' else 'a'} {name}"
 
 
-def value_words(test: Test) -> list[str]:
+def _value_words(test: Test) -> list[str]:
     """Return the values of a comparison, as its record's templates take them."""
     if operator(test.operator).operands is not Operands.SOME:
-        return [one_value(value) for value in test.values]
-    words = [one_value(value) for value in test.values]
+        return [_one_value(value) for value in test.values]
+    words = [_one_value(value) for value in test.values]
     if test.operator == "has all":
         return [" and ".join(words)]
     return [either(words)]
 
 
-def one_value(value: Value) -> str:
+def _one_value(value: Value) -> str:
     """Return a value, a text in quotes."""
     return quoted(value.shown) if isinstance(value, TextValue | PatternValue) else value.shown
 
 
 def order_words(keys: Iterable[OrderKey]) -> str:
     """Return an order in plain words."""
-    return ", then ".join(key_words(key) for key in keys)
+    return ", then ".join(_key_words(key) for key in keys)
 
 
-def key_words(key: OrderKey) -> str:
+def _key_words(key: OrderKey) -> str:
     """Return one key of an order in plain words."""
     match key:
         case SortKey():
-            return sort_words(key)
+            return _sort_words(key)
         case SourceOrder():
             return f"as {key.rows.name} has them"
         case TermOrder():
@@ -147,7 +147,7 @@ def key_words(key: OrderKey) -> str:
             assert_never(key)
 
 
-def sort_words(key: SortKey) -> str:
+def _sort_words(key: SortKey) -> str:
     """Return an order by a field in plain words."""
     kind, name = key.field.type.type, key.field.name
     if kind.is_date:
@@ -172,7 +172,7 @@ def arrangement(plan: Plan) -> list[str]:
     if plan.limit is not None:
         found.append(f"At most {plan.limit} are shown.")
     if plan.groups:
-        found.append(f"In groups by {', then '.join(group_words(key) for key in plan.groups)}.")
+        found.append(f"In groups by {', then '.join(_group_words(key) for key in plan.groups)}.")
     if plan.fill:
         found.append(f"Where fewer than {plan.fill.at_least} remain, {plan.fill.rows.name} fills up.")
     if plan.per_page:
@@ -180,7 +180,7 @@ def arrangement(plan: Plan) -> list[str]:
     return found
 
 
-def group_words(key: GroupBy) -> str:
+def _group_words(key: GroupBy) -> str:
     """Return one key of groups in plain words."""
     order = "" if key.by == "value" else f" in the order of their {key.by}s"
     return f"{key.field.name}{order}{', backwards' if key.descending and key.by == 'value' else ''}"

@@ -29,14 +29,14 @@ __all__ = ["API", "MEDIA_TYPE", "listing_reply", "listings_reply", "problem_repl
 
 API = "/api/listings"
 MEDIA_TYPE = "application/vnd.api+json"
-FILTER = re.compile(r"filter\[([^\[\]]+)\]")
-PAGE_NUMBER = "page[number]"
-SORT = "sort"
-LONGEST_VALUE = 500
-SUMMARY = ("summary",)
+_FILTER = re.compile(r"filter\[([^\[\]]+)\]")
+_PAGE_NUMBER = "page[number]"
+_SORT = "sort"
+_LONGEST_VALUE = 500
+_SUMMARY = ("summary",)
 
 
-class BadRequest(Exception):
+class _BadRequest(Exception):
     """A request that cannot be answered; ``parameter`` is the one that is wrong."""
 
     def __init__(self, status: int, problem: Problem, parameter: str = "") -> None:
@@ -64,79 +64,79 @@ def listings_reply(scene: Scene) -> Reply:
         for name in library.names
         for listing in (library.get(name),)
     ]
-    return document({"data": data, "links": {"self": API}, "meta": {"total": len(data)}})
+    return _document({"data": data, "links": {"self": API}, "meta": {"total": len(data)}})
 
 
 def listing_reply(scene: Scene, name: str, query: str) -> Reply:
     """Return a page of a listing; what is wrong with a request as JSON:API errors."""
     try:
-        return answered(scene, name, query)
-    except BadRequest as error:
+        return _answered(scene, name, query)
+    except _BadRequest as error:
         return problem_reply(error.status, [error.problem], error.parameter)
     except NoSuchPage as error:
-        return problem_reply(404, error.problems, PAGE_NUMBER)
+        return problem_reply(404, error.problems, _PAGE_NUMBER)
     except NoSuchName as error:
         return problem_reply(404, error.problems)
     except ElenchusError as error:
         return problem_reply(400, error.problems)
 
 
-def answered(scene: Scene, name: str, address: str) -> Reply:
+def _answered(scene: Scene, name: str, address: str) -> Reply:
     """Return a page of a listing. Raises BadRequest and what asking raises."""
     site = scene.site
     if name not in site.library.names:
         near = nearest(name, site.library.names)
         hint = f"{API} lists them all."
         message = f"there is no listing {quoted(name)}"
-        raise BadRequest(404, Problem("unknown-listing", message, hint, near=near))
+        raise _BadRequest(404, Problem("unknown-listing", message, hint, near=near))
     listing = site.library.get(name)
-    given, page = read_query(listing, address)
+    given, page = _read_query(listing, address)
     query = Query(site, listing, given)
     try:
         plan = query.plan
     except ElenchusError as error:
-        raise located(listing, given, error) from None
+        raise _located(listing, given, error) from None
     answer = query.answer(page, in_public=True)
     types = {ref.name: ref for ref in (*plan.fields, *plan.show)}
-    return document(
+    return _document(
         {
-            "data": [resource(scene, plan, types, row) for row in answer.rows],
-            "links": links(name, given, listing, answer),
-            "meta": meta(scene, query, answer),
+            "data": [_resource(scene, plan, types, row) for row in answer.rows],
+            "links": _links(name, given, listing, answer),
+            "meta": _meta(scene, query, answer),
         }
     )
 
 
-def read_query(listing: Listing, query: str) -> tuple[dict[str, list[str]], str]:
+def _read_query(listing: Listing, query: str) -> tuple[dict[str, list[str]], str]:
     """Return the values of the parameters, and the page. Raises BadRequest for what it does not take."""
     given: dict[str, list[str]] = {}
     page = "1"
     for key, text in parse_qsl(query, keep_blank_values=True):
-        match = FILTER.fullmatch(key)
-        if len(text) > LONGEST_VALUE:
-            raise BadRequest(400, Problem("long-value", "the value is too long"), key)
+        match = _FILTER.fullmatch(key)
+        if len(text) > _LONGEST_VALUE:
+            raise _BadRequest(400, Problem("long-value", "the value is too long"), key)
         if match:
-            known_filter(listing, match[1], key)
-            parts = text.split(",") if takes_many(listing, match[1]) else [text]
+            _known_filter(listing, match[1], key)
+            parts = text.split(",") if _takes_many(listing, match[1]) else [text]
             given.setdefault(match[1], []).extend(part for part in parts if part)
-        elif key == SORT:
-            given[order_of(listing)] = [text]
-        elif key == PAGE_NUMBER:
+        elif key == _SORT:
+            given[_order_of(listing)] = [text]
+        elif key == _PAGE_NUMBER:
             page = text
         else:
-            hint = f"Known: filter[…], {SORT}, {PAGE_NUMBER}."
-            raise BadRequest(
+            hint = f"Known: filter[…], {_SORT}, {_PAGE_NUMBER}."
+            raise _BadRequest(
                 400, Problem("unknown-parameter", f"there is no parameter {quoted(key)}", hint), key
             )
     return given, page
 
 
-def takes_many(listing: Listing, name: str) -> bool:
+def _takes_many(listing: Listing, name: str) -> bool:
     """Say whether a parameter takes several values, which commas part; undeclared ones do."""
     return name not in listing.parameters or listing.parameters[name][0].many
 
 
-def known_filter(listing: Listing, name: str, key: str) -> None:
+def _known_filter(listing: Listing, name: str, key: str) -> None:
     """Raise BadRequest for a parameter that a listing does not declare, or that is its order."""
     orders = [each for each, (rule, _) in listing.parameters.items() if rule.orders]
     names = [each for each in listing.parameter_names if each not in orders]
@@ -146,33 +146,33 @@ def known_filter(listing: Listing, name: str, key: str) -> None:
     hint = f"It takes {either(names) or 'none'}."
     offered = tuple(f"filter[{each}]" for each in near)
     if name in orders:
-        hint, offered = f"Write {SORT}=….", ()
+        hint, offered = f"Write {_SORT}=….", ()
     message = f"{listing.name} has no parameter {quoted(name)}"
-    raise BadRequest(400, Problem("unknown-parameter", message, hint, near=offered), key)
+    raise _BadRequest(400, Problem("unknown-parameter", message, hint, near=offered), key)
 
 
-def order_of(listing: Listing) -> str:
+def _order_of(listing: Listing) -> str:
     """Return the parameter that stands for the order. Raises BadRequest where there is none."""
     for name, (rule, _) in listing.parameters.items():
         if rule.orders and name in listing.parameter_names:
             return name
-    raise BadRequest(400, Problem("unknown-parameter", f"{listing.name} has one order only"), SORT)
+    raise _BadRequest(400, Problem("unknown-parameter", f"{listing.name} has one order only"), _SORT)
 
 
-def located(listing: Listing, given: Mapping[str, Sequence[str]], error: ElenchusError) -> Exception:
+def _located(listing: Listing, given: Mapping[str, Sequence[str]], error: ElenchusError) -> Exception:
     """Return an error with the parameter of the request that it is about."""
     problem = error.problems[0]
     name = problem.parameter
     if name not in given:
         return error
     rule = listing.parameters[name][0] if name in listing.parameters else None
-    return BadRequest(400, problem, SORT if rule and rule.orders else f"filter[{name}]")
+    return _BadRequest(400, problem, _SORT if rule and rule.orders else f"filter[{name}]")
 
 
 # Documents
 
 
-def resource(scene: Scene, plan: Plan, types: Mapping[str, FieldRef], row: Row) -> dict[str, Any]:
+def _resource(scene: Scene, plan: Plan, types: Mapping[str, FieldRef], row: Row) -> dict[str, Any]:
     """Return a row as a resource: values as attributes, references as relationships."""
     desk = scene.renderer.desk
     view = desk.row(plan.subject, row.id)
@@ -183,11 +183,11 @@ def resource(scene: Scene, plan: Plan, types: Mapping[str, FieldRef], row: Row) 
             continue
         ref = types.get(name)
         if ref and ref.type.type in (Type.ENTRY, Type.TERM) and isinstance(ref.source, Stored):
-            relationships[name] = {"data": identifiers(scene, ref, value)}
-        elif name in SUMMARY:
+            relationships[name] = {"data": _identifiers(scene, ref, value)}
+        elif name in _SUMMARY:
             attributes[name] = view.summary()
         else:
-            attributes[member(name)] = plain(value)
+            attributes[_member(name)] = plain(value)
     found: dict[str, Any] = {"type": view.kind, "id": row.id, "attributes": attributes}
     if relationships:
         found["relationships"] = relationships
@@ -196,12 +196,12 @@ def resource(scene: Scene, plan: Plan, types: Mapping[str, FieldRef], row: Row) 
     return found
 
 
-def member(name: str) -> str:
+def _member(name: str) -> str:
     """Return a field as the name of a member, which has no dots in JSON:API."""
     return name.replace(".", "_")
 
 
-def identifiers(scene: Scene, ref: FieldRef, value: Any) -> Any:
+def _identifiers(scene: Scene, ref: FieldRef, value: Any) -> Any:
     """Return references as resource identifiers: one or null for a single one, a list for many."""
     names = value if isinstance(value, tuple) else () if value is None else (value,)
     found = [
@@ -211,11 +211,11 @@ def identifiers(scene: Scene, ref: FieldRef, value: Any) -> Any:
     return found if ref.type.many else next(iter(found), None)
 
 
-def links(name: str, given: Mapping[str, Sequence[str]], listing: Listing, answer: Answer) -> dict[str, Any]:
+def _links(name: str, given: Mapping[str, Sequence[str]], listing: Listing, answer: Answer) -> dict[str, Any]:
     """Return the links to a page and those around it."""
     orders = {each for each, (rule, _) in listing.parameters.items() if rule.orders}
     pairs = [
-        (SORT, texts[0]) if each in orders else (f"filter[{each}]", ",".join(texts))
+        (_SORT, texts[0]) if each in orders else (f"filter[{each}]", ",".join(texts))
         for each, texts in given.items()
         if texts
     ]
@@ -223,7 +223,7 @@ def links(name: str, given: Mapping[str, Sequence[str]], listing: Listing, answe
     def link(number: int) -> str | None:
         if not 1 <= number <= answer.pages:
             return None
-        query = urlencode([*pairs, *([(PAGE_NUMBER, str(number))] if number > 1 else [])])
+        query = urlencode([*pairs, *([(_PAGE_NUMBER, str(number))] if number > 1 else [])])
         return f"{API}/{quote(name)}" + (f"?{query}" if query else "")
 
     return {
@@ -235,7 +235,7 @@ def links(name: str, given: Mapping[str, Sequence[str]], listing: Listing, answe
     }
 
 
-def meta(scene: Scene, query: Query, answer: Answer) -> dict[str, Any]:
+def _meta(scene: Scene, query: Query, answer: Answer) -> dict[str, Any]:
     """Return the counts: of rows, of pages, of groups, and of what each choice would leave."""
     found: dict[str, Any] = {
         "total": answer.total,
@@ -243,7 +243,7 @@ def meta(scene: Scene, query: Query, answer: Answer) -> dict[str, Any]:
         "page": answer.page,
         "pages": answer.pages,
         "at": answer.at.isoformat(),
-        "counts": dict(counts(query)),
+        "counts": dict(_counts(query)),
         "notices": [str(notice) for notice in answer.notices],
     }
     if answer.groups is not None:
@@ -258,7 +258,7 @@ def meta(scene: Scene, query: Query, answer: Answer) -> dict[str, Any]:
     return found
 
 
-def counts(query: Query) -> Iterator[tuple[str, list[dict[str, Any]]]]:
+def _counts(query: Query) -> Iterator[tuple[str, list[dict[str, Any]]]]:
     """Yield for each parameter its choices with the rows that each would leave, the others as given."""
     for name, (rule, _) in query.listing.parameters.items():
         if rule.orders or name not in query.listing.parameter_names:
@@ -271,7 +271,7 @@ def counts(query: Query) -> Iterator[tuple[str, list[dict[str, Any]]]]:
         )
 
 
-def document(content: dict[str, Any], status: int = 200) -> Reply:
+def _document(content: dict[str, Any], status: int = 200) -> Reply:
     """Return a JSON:API document."""
     whole = {"jsonapi": {"version": "1.1"}, **content}
     return Reply((json.dumps(whole, ensure_ascii=False) + "\n").encode(), MEDIA_TYPE, status)
@@ -291,4 +291,4 @@ def problem_reply(status: int, problems: Iterable[Problem], parameter: str = "")
         if parameter:
             error["source"] = {"parameter": parameter}
         errors.append(error)
-    return replace(document({"errors": errors}), status=status)
+    return replace(_document({"errors": errors}), status=status)

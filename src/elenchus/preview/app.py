@@ -37,19 +37,19 @@ if TYPE_CHECKING:
 
 __all__ = ["application", "serve"]
 
-LONGEST_ADDRESS = 4000  # bytes of path and query
-MOST_FIELDS = 100  # of a query
-SECONDS = 20  # that a request may take
-HEARTBEAT = 15  # seconds after which a silent stream says that it is still there
-MOST_KEPT = 256  # replies
-LONGEST_TIME = 40  # characters
-FOLDER = Path(__file__).with_name("assets")
-ASSET_TYPES = {"preview.css": "text/css; charset=utf-8", "preview.js": "text/javascript; charset=utf-8"}
-SAFE = {"X-Content-Type-Options": "nosniff", "Referrer-Policy": "same-origin", "Cache-Control": "no-cache"}
+_LONGEST_ADDRESS = 4000  # bytes of path and query
+_MOST_FIELDS = 100  # of a query
+_SECONDS = 20  # that a request may take
+_HEARTBEAT = 15  # seconds after which a silent stream says that it is still there
+_MOST_KEPT = 256  # replies
+_LONGEST_TIME = 40  # characters
+_FOLDER = Path(__file__).with_name("assets")
+_ASSET_TYPES = {"preview.css": "text/css; charset=utf-8", "preview.js": "text/javascript; charset=utf-8"}
+_SAFE = {"X-Content-Type-Options": "nosniff", "Referrer-Policy": "same-origin", "Cache-Control": "no-cache"}
 
 
 @dataclass
-class Office:
+class _Office:
     """What all requests share: the site, the replies that were made, those who wait for news."""
 
     live: Live
@@ -60,15 +60,15 @@ class Office:
 
     def answer(self, at: str, path: str, query: str) -> Reply:
         """Return the reply to an address, a kept one where the site and its time are the same."""
-        if path.removeprefix(TOOLS) in ASSET_TYPES:
+        if path.removeprefix(TOOLS) in _ASSET_TYPES:
             name = path.removeprefix(TOOLS)
-            return Reply((FOLDER / name).read_bytes(), ASSET_TYPES[name])
+            return Reply((_FOLDER / name).read_bytes(), _ASSET_TYPES[name])
         try:
             if path == f"{TOOLS}time":
                 return tools.time_reply(self.live, query)
             scene = self.scene(at)
             key = (scene.version, scene.site.clock.now, path, query)
-            return self.kept.get(key) or self.keep(key, made(scene, path, query))
+            return self.kept.get(key) or self.keep(key, _made(scene, path, query))
         except ElenchusError as error:
             if path.startswith(api.API):
                 return api.problem_reply(500, error.problems)
@@ -87,7 +87,7 @@ class Office:
         """Return a reply, and keep it in the place of the oldest."""
         with self.lock:
             self.kept[key] = reply
-            while len(self.kept) > MOST_KEPT:
+            while len(self.kept) > _MOST_KEPT:
                 self.kept.popitem(last=False)
         return reply
 
@@ -102,7 +102,7 @@ class Office:
             event.set()
 
 
-def made(scene: Scene, path: str, query: str) -> Reply:
+def _made(scene: Scene, path: str, query: str) -> Reply:
     """Return the reply to an address of the site, of its listings as data, or of the preview's own."""
     if path == api.API:
         return api.listings_reply(scene)
@@ -125,28 +125,28 @@ def made(scene: Scene, path: str, query: str) -> Reply:
 # On the wire
 
 
-async def respond(office: Office, request: Request) -> Response:
+async def _respond(office: _Office, request: Request) -> Response:
     """Answer one request within the limits."""
     address = request.scope["raw_path"] + b"?" + request.scope["query_string"]
-    if len(address) > LONGEST_ADDRESS:
+    if len(address) > _LONGEST_ADDRESS:
         return Response("the address is too long\n", 414, media_type="text/plain")
-    if address.count(b"&") >= MOST_FIELDS:
+    if address.count(b"&") >= _MOST_FIELDS:
         return Response("the query has too many fields\n", 400, media_type="text/plain")
-    at = request.cookies.get(tools.COOKIE, "")[:LONGEST_TIME]
+    at = request.cookies.get(tools.COOKIE, "")[:_LONGEST_TIME]
     path, query = unquote(request.scope["raw_path"].decode("latin-1")), request.url.query
     try:
-        reply = await asyncio.wait_for(run_in_threadpool(office.answer, at, path, query), SECONDS)
+        reply = await asyncio.wait_for(run_in_threadpool(office.answer, at, path, query), _SECONDS)
     except TimeoutError:
-        return Response(f"no answer within {SECONDS} seconds\n", 503, media_type="text/plain")
-    if path.startswith(api.API) and not accepts_api(request.headers.get("accept", "")):
+        return Response(f"no answer within {_SECONDS} seconds\n", 503, media_type="text/plain")
+    if path.startswith(api.API) and not _accepts_api(request.headers.get("accept", "")):
         problem = Problem("not-acceptable", f"only {api.MEDIA_TYPE} without parameters is given")
         reply = api.problem_reply(406, [problem])
-    return on_the_wire(request, reply)
+    return _on_the_wire(request, reply)
 
 
-def on_the_wire(request: Request, reply: Reply) -> Response:
+def _on_the_wire(request: Request, reply: Reply) -> Response:
     """Return a reply as a response: nothing but its validator where the client has it already."""
-    headers = {**SAFE, **reply.headers, "Content-Type": reply.type, "Vary": "Accept, Cookie"}
+    headers = {**_SAFE, **reply.headers, "Content-Type": reply.type, "Vary": "Accept, Cookie"}
     if reply.status == 200:  # noqa: PLR2004 - only what is there can be the same again
         headers["ETag"] = reply.etag
         known = [
@@ -157,7 +157,7 @@ def on_the_wire(request: Request, reply: Reply) -> Response:
     return Response(reply.body, reply.status, headers)
 
 
-def accepts_api(accept: str) -> bool:
+def _accepts_api(accept: str) -> bool:
     """Say whether a client takes JSON:API: not where it names its media type with parameters only."""
     named = [
         each.split(";")
@@ -167,14 +167,14 @@ def accepts_api(accept: str) -> bool:
     return not named or any(all(part.startswith("q=") for part in parts) for _, *parts in named)
 
 
-async def events(office: Office, _request: Request) -> StreamingResponse:
+async def _events(office: _Office, _request: Request) -> StreamingResponse:
     """Send the version of the site, and again whenever it changes (server-sent events)."""
     return StreamingResponse(
-        told(office), media_type="text/event-stream", headers={"Cache-Control": "no-store"}
+        _told(office), media_type="text/event-stream", headers={"Cache-Control": "no-store"}
     )
 
 
-async def told(office: Office) -> AsyncIterator[str]:
+async def _told(office: _Office) -> AsyncIterator[str]:
     """Yield an event for each version."""
     event = asyncio.Event()
     office.waiting.add(event)
@@ -186,12 +186,12 @@ async def told(office: Office) -> AsyncIterator[str]:
                 return
             yield f"event: version\ndata: {office.live.version}\n\n"
             with contextlib.suppress(TimeoutError):
-                await asyncio.wait_for(event.wait(), HEARTBEAT)
+                await asyncio.wait_for(event.wait(), _HEARTBEAT)
     finally:
         office.waiting.discard(event)
 
 
-async def watch(office: Office, leave_out: Sequence[Path], stop: asyncio.Event) -> None:
+async def _watch(office: _Office, leave_out: Sequence[Path], stop: asyncio.Event) -> None:
     """Tell of every change in the site's folder, but for hidden files and what is published."""
     from watchfiles import awatch
 
@@ -216,13 +216,13 @@ def application(
     Only requests for one of the hosts are answered, so that no page from elsewhere reads a preview by
     giving its own name to this machine.
     """
-    office = Office(live)
+    office = _Office(live)
 
     @contextlib.asynccontextmanager
     async def lifespan(_app: Starlette) -> AsyncIterator[None]:
         stop = asyncio.Event()
-        leave_out = published_folders(live)
-        task = asyncio.create_task(watch(office, leave_out, stop)) if watched else None
+        leave_out = _published_folders(live)
+        task = asyncio.create_task(_watch(office, leave_out, stop)) if watched else None
         yield
         office.close()
         stop.set()
@@ -230,8 +230,8 @@ def application(
             await task
 
     routes = [
-        Route(f"{TOOLS}events", partial(events, office), methods=["GET"]),
-        Route("/{path:path}", partial(respond, office), methods=["GET"]),
+        Route(f"{TOOLS}events", partial(_events, office), methods=["GET"]),
+        Route("/{path:path}", partial(_respond, office), methods=["GET"]),
     ]
     guard = Middleware(TrustedHostMiddleware, allowed_hosts=list(hosts))
     found = Starlette(routes=routes, middleware=[guard], lifespan=lifespan)
@@ -239,7 +239,7 @@ def application(
     return found
 
 
-def published_folders(live: Live) -> list[Path]:
+def _published_folders(live: Live) -> list[Path]:
     """Return the folders that are written to, not read."""
     try:
         definition = live.scene().site.definition

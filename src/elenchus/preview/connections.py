@@ -12,8 +12,8 @@ if TYPE_CHECKING:
 
 __all__ = ["Impatient"]
 
-SECONDS_OF_HEAD = 5  # in which the head of a request must come
-MOST_WAITING = 64  # connections that have sent no whole request
+_SECONDS_OF_HEAD = 5  # in which the head of a request must come
+_MOST_WAITING = 64  # connections that have sent no whole request
 
 
 class Impatient(H11Protocol):
@@ -46,9 +46,9 @@ class Impatient(H11Protocol):
 
     def wait(self) -> None:
         """Give the other side some seconds; send the one away that has waited longest, of too many."""
-        self.alarm = self.loop.call_later(SECONDS_OF_HEAD, self.give_up)
+        self.alarm = self.loop.call_later(_SECONDS_OF_HEAD, self.give_up)
         self.waiting[id(self)] = self
-        if len(self.waiting) > MOST_WAITING:
+        if len(self.waiting) > _MOST_WAITING:
             next(iter(self.waiting.values())).give_up()
 
     def stop(self) -> None:

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 __all__ = ["failed_page"]
 
-PAGE = Markup("""<!doctype html>
+_PAGE = Markup("""<!doctype html>
 <html lang="en">
 <head>
 <meta charset="utf-8">
@@ -43,4 +43,4 @@ PAGE = Markup("""<!doctype html>
 def failed_page(error: ElenchusError) -> Reply:
     """Return the page of an error, which loads itself again when something changes."""
     told = pieces_html(plain_problems(error.problems))
-    return Reply(PAGE.format(told=told, tools=TOOLS).encode(), status=500)
+    return Reply(_PAGE.format(told=told, tools=TOOLS).encode(), status=500)

@@ -29,8 +29,8 @@ if TYPE_CHECKING:
 
 __all__ = ["Live", "Scene"]
 
-STALE = 30  # seconds after which a running clock is read again
-MOST_SCENES = 8  # that are kept, the last ones
+_STALE = 30  # seconds after which a running clock is read again
+_MOST_SCENES = 8  # that are kept, the last ones
 
 
 @dataclass(frozen=True)
@@ -96,14 +96,14 @@ class Live:
         """Return the site at a time such as ``2026-06-01``, or at its own. Raises SiteError."""
         with self.lock:
             found = self.scenes.get(at)
-            if found and (self.is_still(at) or time.monotonic() - found[0] < STALE):
+            if found and (self.is_still(at) or time.monotonic() - found[0] < _STALE):
                 return found[1]
             site = self.read()
             instant = self.instant(site, at or self.at)
             scene = Scene(site.at(instant), self.version)
             self.scenes.pop(at, None)
             self.scenes[at] = time.monotonic(), scene
-            while len(self.scenes) > MOST_SCENES:
+            while len(self.scenes) > _MOST_SCENES:
                 del self.scenes[next(iter(self.scenes))]
             return scene
 

@@ -32,58 +32,58 @@ if TYPE_CHECKING:
     from elenchus.preview.live import Scene
     from elenchus.preview.places import PagePlace
 
-    Values = Mapping[str, Sequence[str]]
+    _Values = Mapping[str, Sequence[str]]
 
-__all__ = ["page_reply", "told"]
+__all__ = ["missing", "page_named", "page_reply", "told"]
 
-LONGEST_VALUE = 500  # characters
-SITEMAP = re.compile(r"sitemap(-\d{1,6})?\.xml")
+_LONGEST_VALUE = 500  # characters
+_SITEMAP = re.compile(r"sitemap(-\d{1,6})?\.xml")
 
 
 def page_reply(scene: Scene, path: str, query: str) -> Reply:
     """Return what stands at a path of the site. Raises SiteError and the like for what cannot be made."""
     place = scene.places.find(path)
     if place is None:
-        return folder_reply(scene, path) or file_reply(scene, path) or missing(scene, path)
+        return _folder_reply(scene, path) or _file_reply(scene, path) or missing(scene, path)
     if place.form:
-        return beside_reply(scene, place, path)
-    given, number = read_query(query)
-    return visited(scene, place, given, number)
+        return _beside_reply(scene, place, path)
+    given, number = _read_query(query)
+    return _visited(scene, place, given, number)
 
 
-def read_query(query: str) -> tuple[dict[str, list[str]], str]:
+def _read_query(query: str) -> tuple[dict[str, list[str]], str]:
     """Return the values of a query, and the number of the page that it asks for; nothing where none is."""
     found: dict[str, list[str]] = {}
     for name, text in parse_qsl(query):
-        found.setdefault(name, []).append(text[:LONGEST_VALUE])
+        found.setdefault(name, []).append(text[:_LONGEST_VALUE])
     number = found.pop(PAGE, [""])[-1]
     return found, number
 
 
-def visited(scene: Scene, place: PagePlace, given: Values, number: str) -> Reply:
+def _visited(scene: Scene, place: PagePlace, given: _Values, number: str) -> Reply:
     """Return a page with what a visitor chose; an address that could be shorter leads to the short one."""
     page, root = place.page, scene.renderer.root
     found = placed(scene.site, page, visitor=given)
     wrong = [each for each in found.problems if each.about is About.VALUE]
     if given and wrong:
-        return not_found(scene, page.address, wrong, list(choices_on(scene, found)))
-    known = known_names(found)
-    chosen = canonical_query(scene, found)
+        return _not_found(scene, page.address, wrong, list(_choices_on(scene, found)))
+    known = _known_names(found)
+    chosen = _canonical_query(scene, found)
     unknown = [name for name in given if name not in known]
     at = counting_number(number) if number else place.visit.number
-    if not unknown and is_longer(given, chosen, number, place.visit):
+    if not unknown and _is_longer(given, chosen, number, place.visit):
         if chosen:
             return redirect(f"{root.link(page.address)}?{query_text(chosen, at)}")
         return redirect(root.link(address_of(later_page(page.path, max(at, 1)))))
     notices = tuple(f"Nothing here can be chosen by {quoted(name)}; it was left out." for name in unknown)
     visit = Visit(at, place.visit.folder, chosen, notices)
-    if not goes_on(found, visit):
+    if not _goes_on(found, visit):
         problem = Problem("no-such-page", f"{page.title} has no page {quoted(number or str(at))}")
-        return not_found(scene, page.address, [problem], [Link(page.title, root.link(page.address))])
+        return _not_found(scene, page.address, [problem], [Link(page.title, root.link(page.address))])
     return Reply(scene.renderer.page(found, visit).encode())
 
 
-def is_longer(given: Values, chosen: Values, number: str, visit: Visit) -> bool:
+def _is_longer(given: _Values, chosen: _Values, number: str, visit: Visit) -> bool:
     """Say whether an address could be shorter or in better order: idle values, page 1, two page numbers."""
     in_order = list(given.items()) == [(name, list(texts)) for name, texts in chosen.items()]
     is_twice = bool((given or number) and visit.number > 1)
@@ -92,7 +92,7 @@ def is_longer(given: Values, chosen: Values, number: str, visit: Visit) -> bool:
     )
 
 
-def goes_on(found: Placed, visit: Visit) -> bool:
+def _goes_on(found: Placed, visit: Visit) -> bool:
     """Say whether a page has a page of a number."""
     if visit.number == 1:
         return True
@@ -100,7 +100,7 @@ def goes_on(found: Placed, visit: Visit) -> bool:
     return any(each.answer and 1 < visit.number <= each.answer.pages for each in sections)
 
 
-def known_names(found: Placed) -> list[str]:
+def _known_names(found: Placed) -> list[str]:
     """Return the parameters that a visitor can choose on a page."""
     return [
         name
@@ -110,7 +110,7 @@ def known_names(found: Placed) -> list[str]:
     ]
 
 
-def canonical_query(scene: Scene, found: Placed) -> dict[str, list[str]]:
+def _canonical_query(scene: Scene, found: Placed) -> dict[str, list[str]]:
     """Return what is chosen on a page, in the order of its sections and their parameters."""
     chosen: dict[str, list[str]] = {}
     for section in found.sections:
@@ -124,7 +124,7 @@ def canonical_query(scene: Scene, found: Placed) -> dict[str, list[str]]:
     return chosen
 
 
-def choices_on(scene: Scene, found: Placed) -> Iterable[Link]:
+def _choices_on(scene: Scene, found: Placed) -> Iterable[Link]:
     """Yield what can be chosen on a page, as links."""
     root = scene.renderer.root.link(found.page.address)
     for section in placed(scene.site, found.page).sections:
@@ -140,7 +140,7 @@ def choices_on(scene: Scene, found: Placed) -> Iterable[Link]:
 # What is no page
 
 
-def beside_reply(scene: Scene, place: PagePlace, path: str) -> Reply:
+def _beside_reply(scene: Scene, place: PagePlace, path: str) -> Reply:
     """Return a file beside a page."""
     section = placed(scene.site, place.page).sections[place.section]
     if section.answer is None:
@@ -152,20 +152,20 @@ def beside_reply(scene: Scene, place: PagePlace, path: str) -> Reply:
     return Reply(content, f"{form(place.form).media_type}; charset=utf-8")
 
 
-def folder_reply(scene: Scene, path: str) -> Reply | None:
+def _folder_reply(scene: Scene, path: str) -> Reply | None:
     """Return the way to a folder whose slash is missing."""
     if path and not path.endswith("/") and scene.places.find(f"{path}/"):
         return redirect(scene.renderer.root.file(f"{path}/"))
     return None
 
 
-def file_reply(scene: Scene, path: str) -> Reply | None:
+def _file_reply(scene: Scene, path: str) -> Reply | None:
     """Return our own stylesheet or script, or a file that the site publishes as it is; never another."""
     kind = mimetypes.guess_type(path)[0] or "application/octet-stream"
     own = scene.renderer.assets()
     if path.removeprefix(f"{ASSETS}/") in own and path.startswith(f"{ASSETS}/"):
         return Reply(own[path.removeprefix(f"{ASSETS}/")], kind)
-    if SITEMAP.fullmatch(path):
+    if _SITEMAP.fullmatch(path):
         found = scene.sitemaps.get(path)
         return Reply(found, "application/xml; charset=utf-8") if found else None
     file = published_file(scene.site, path, scene.hidden_files) if "\0" not in path else None
@@ -178,20 +178,20 @@ def missing(scene: Scene, path: str) -> Reply:
     near = [Link(f"/{address}", root.link(Href(address))) for address in scene.places.near(path)]
     problems = [Problem("unknown-page", f"nothing stands at {quoted(f'/{path}')}")]
     if scene.book.rules:
-        return not_found(scene, path, problems, near)
+        return _not_found(scene, path, problems, near)
     unread = scene.site.pages.problems  # of files without which it is not known what stands where
-    reply = not_found(scene, path, unread or [*problems, no_pages_at_all()], near)
+    reply = _not_found(scene, path, unread or [*problems, no_pages_at_all()], near)
     return replace(reply, status=500) if unread else reply
 
 
-def not_found(scene: Scene, path: str, problems: Sequence[Problem], links: Sequence[Link]) -> Reply:
+def _not_found(scene: Scene, path: str, problems: Sequence[Problem], links: Sequence[Link]) -> Reply:
     """Return a clear 404: what is wrong, and what there is."""
-    notices = tuple(sentence(problem) for problem in problems)
+    notices = tuple(_sentence(problem) for problem in problems)
     view = PageView("Nothing here", "Nothing here", href_of(path), notices=notices, is_private=True)
     return replace(told(scene, view, links=links), status=404)
 
 
-def sentence(problem: Problem) -> str:
+def _sentence(problem: Problem) -> str:
     """Return a problem as a sentence, with what would help."""
     text = problem.message.rstrip(".")
     place = f"{problem.place}: " if problem.place else ""

@@ -19,8 +19,8 @@ if TYPE_CHECKING:
 
 __all__ = ["PagePlace", "Places"]
 
-LATER = re.compile(r"(?P<folder>(?:.*/)?)page/(?P<number>[1-9]\d{0,8})/(?P<rest>[^/]*)")
-NEAR = 5
+_LATER = re.compile(r"(?P<folder>(?:.*/)?)page/(?P<number>[1-9]\d{0,8})/(?P<rest>[^/]*)")
+_NEAR = 5
 
 
 class PagePlace(Frozen):
@@ -80,7 +80,7 @@ class Places:
 
     def later(self, path: str) -> PagePlace | None:
         """Return what stands on a later page, or beside one."""
-        match = LATER.fullmatch(path)
+        match = _LATER.fullmatch(path)
         if not match or match["number"] == "1":
             return None
         number = int(match["number"])
@@ -93,4 +93,4 @@ class Places:
 
     def near(self, path: str) -> Sequence[str]:
         """Return the addresses that look like one."""
-        return nearest(path, [page.address for page in self.book.pages], most=NEAR)
+        return nearest(path, [page.address for page in self.book.pages], most=_NEAR)

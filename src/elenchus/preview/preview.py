@@ -36,11 +36,11 @@ class PreviewRenderer(Renderer):
         """Return the panel of the preview."""
         now = self.site.clock
         return self.templates.drawn(
-            "preview/panel.html", sheet=page, tools=TOOLS, seen_at=seen_at(now.now, now.zone)
+            "preview/panel.html", sheet=page, tools=TOOLS, seen_at=_seen_at(now.now, now.zone)
         )
 
 
-def seen_at(instant: int, zone: ZoneInfo) -> str:
+def _seen_at(instant: int, zone: ZoneInfo) -> str:
     """Return an instant as the time control has it."""
     from elenchus.values.dates import from_instant, to_minute
 

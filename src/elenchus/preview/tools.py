@@ -28,8 +28,8 @@ if TYPE_CHECKING:
 __all__ = ["COOKIE", "problems_data", "problems_page", "time_reply", "why_page"]
 
 COOKIE = "elenchus-at"
-WIDTH = 110  # columns of what is reported
-FIRST = 8  # findings that the panel names
+_WIDTH = 110  # columns of what is reported
+_FIRST = 8  # findings that the panel names
 
 
 def why_page(scene: Scene, query: str) -> Reply:
@@ -48,7 +48,7 @@ def why_page(scene: Scene, query: str) -> Reply:
             chosen.setdefault(name, []).append(text)
     found = placed(scene.site, page, visitor=chosen)
     section = found.sections[int(number)]
-    pieces = tuple(why_pieces(found, section, asked.get("entry", "")))
+    pieces = tuple(_why_pieces(found, section, asked.get("entry", "")))
     back = Link(f"Back to {page.title}", scene.renderer.root.link(page.address))
     links = [back]
     if asked.get("entry"):
@@ -60,7 +60,7 @@ def why_page(scene: Scene, query: str) -> Reply:
     return told(scene, view, text=pieces_html(pieces), links=links)
 
 
-def why_pieces(found: Placed, section: Section, entry: str) -> Iterator[Piece]:
+def _why_pieces(found: Placed, section: Section, entry: str) -> Iterator[Piece]:
     """Yield the funnel of a section, or what becomes of an entry in it, and what stands elsewhere already."""
     if section.query is None:
         for problem in section.problems:
@@ -78,7 +78,7 @@ def why_pieces(found: Placed, section: Section, entry: str) -> Iterator[Piece]:
 def problems_page(scene: Scene) -> Reply:
     """Return all that the check finds, as a page."""
     view = PageView("What the check finds", "What the check finds", NOWHERE, is_private=True)
-    return told(scene, view, text=pieces_html(findings(scene.report, WIDTH)))
+    return told(scene, view, text=pieces_html(findings(scene.report, _WIDTH)))
 
 
 def problems_data(scene: Scene) -> Reply:
@@ -89,12 +89,12 @@ def problems_data(scene: Scene) -> Reply:
         "errors": report.count("error"),
         "warnings": report.count("warning"),
         "notes": report.count("note"),
-        "first": [str(each.problem) for each in counted[:FIRST]],
+        "first": [str(each.problem) for each in counted[:_FIRST]],
     }
     return Reply(json.dumps(document, ensure_ascii=False).encode(), "application/json")
 
 
-def is_of_site(address: str) -> bool:
+def _is_of_site(address: str) -> bool:
     """Say whether an address is one of the preview, and can be sent as a header."""
     leads_away = not address.startswith("/") or address.startswith(("//", "/\\"))
     return address.isascii() and address.isprintable() and not leads_away
@@ -109,7 +109,7 @@ def time_reply(live: Live, query: str) -> Reply:
         live.scene(at)
     if not (at.isascii() and at.isprintable()):  # a date may be spelt in other digits; a header may not
         at = ""
-    if not is_of_site(back):
+    if not _is_of_site(back):
         back = "/"
     age = "" if at else "; Max-Age=0"
     return redirect(back, **{"Set-Cookie": f"{COOKIE}={at}; Path=/; SameSite=Strict; HttpOnly{age}"})

@@ -27,7 +27,7 @@ def files_beside(renderer: Renderer, page: Page, section: Section) -> Iterator[t
     a feed must not lose an entry because it moved up. Feeds have the section's pages, data all rows.
     """
     for name in section.rule.beside:
-        pages = open_query(section).answer(in_public=True).pages if form(name).in_pages else 1
+        pages = _open_query(section).answer(in_public=True).pages if form(name).in_pages else 1
         for number in range(1, pages + 1):
             content = file_of_form(renderer, page, section, name, number)
             yield file_beside(page.path, section.slug, name, number), content
@@ -36,18 +36,18 @@ def files_beside(renderer: Renderer, page: Page, section: Section) -> Iterator[t
 def file_of_form(renderer: Renderer, page: Page, section: Section, name: str, number: int = 1) -> bytes:
     """Return the rows of a section as a file: a page of them, or all. Raises NoSuchPage."""
     written = form(name)
-    query = open_query(section)
+    query = _open_query(section)
     answer = query.answer(number, in_public=True) if written.in_pages else query.whole(in_public=True)
-    place = place_of(renderer, page, section, name)
+    place = _place_of(renderer, page, section, name)
     return written.text(answer, Frame(feed=lambda rows: feed_at(renderer, place, rows))).encode()
 
 
-def open_query(section: Section) -> Query:
+def _open_query(section: Section) -> Query:
     """Return what a section asks, with the rows that its page leaves out."""
     return replace(section.asked, without=())
 
 
-def place_of(renderer: Renderer, page: Page, section: Section, name: str) -> FeedPlace:
+def _place_of(renderer: Renderer, page: Page, section: Section, name: str) -> FeedPlace:
     """Return where the feed of a section stands."""
     about = section.asked.listing.setting("about")
     return FeedPlace(

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 __all__ = ["FeedPlace", "feed_at", "feed_of_question"]
 
-WORDS_OF_SUMMARY = 60
+_WORDS_OF_SUMMARY = 60
 
 
 class FeedPlace(Frozen):
@@ -57,7 +57,7 @@ def feed_at(renderer: Renderer, place: FeedPlace, answer: Answer) -> Feed:
         language=site.language,
         page=root.whole(place.page),
         address=root.whole(root.file(place.file(answer.page))),
-        items=tuple(item_of(renderer, renderer.desk.row(ENTRIES, row.id)) for row in answer.rows),
+        items=tuple(_item_of(renderer, renderer.desk.row(ENTRIES, row.id)) for row in answer.rows),
         first=address(1),
         previous=address(answer.page - 1),
         next=address(answer.page + 1),
@@ -86,7 +86,7 @@ def feed_of_question(site: Site, text: str, name: str, answer: Answer) -> Feed:
     return feed_at(renderer, place, answer)
 
 
-def item_of(renderer: Renderer, row: RowView) -> FeedItem:
+def _item_of(renderer: Renderer, row: RowView) -> FeedItem:
     """Return an entry as feeds have it."""
     root = renderer.root
     taxonomies = renderer.site.dataset.schema.taxonomies
@@ -96,7 +96,7 @@ def item_of(renderer: Renderer, row: RowView) -> FeedItem:
         link=root.whole(row.address) if row.address else "",
         published=row.published,
         updated=row.changed,
-        summary=row.summary(WORDS_OF_SUMMARY),
+        summary=row.summary(_WORDS_OF_SUMMARY),
         content=str(row.body_elsewhere),
         author=str(row["author"].first or ""),
         image=root.whole(row.image.src) if row.image else "",

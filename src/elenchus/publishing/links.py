@@ -17,13 +17,13 @@ if TYPE_CHECKING:
 
 __all__ = ["dead_links", "links_in"]
 
-LINK = re.compile(r"""\s(?:href|src)="(/[^"]*)\"""")
+_LINK = re.compile(r"""\s(?:href|src)="(/[^"]*)\"""")
 
 
 def links_in(html: str, root: str) -> frozenset[str]:
     """Return the files of the site to which a page leads; ``root`` is the path of the site."""
     found = set()
-    for written in dict.fromkeys(LINK.findall(html)):
+    for written in dict.fromkeys(_LINK.findall(html)):
         parts = split_address(unescape(written))
         path = unquote(parts.path) if parts else ""
         if path.startswith(root) and not path.startswith("//"):

@@ -16,12 +16,12 @@ if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
     from pathlib import Path
 
-__all__ = ["OWN_FOLDER", "Manifest", "digest_of", "read_manifest"]
+__all__ = ["NAME", "OWN_FOLDER", "Manifest", "digest_of", "read_manifest"]
 
 NAME = f"{OWN_FOLDER}/manifest.json"
-VERSION = 2
-READABLE = (1, VERSION)
-LARGEST = 2**29  # bytes: some hundred thousand pages
+_VERSION = 2
+_READABLE = (1, _VERSION)
+_LARGEST = 2**29  # bytes: some hundred thousand pages
 
 
 class Manifest(Frozen):
@@ -55,7 +55,7 @@ class Manifest(Frozen):
     def as_bytes(self) -> bytes:
         """Return the manifest as a file."""
         document = {
-            "version": VERSION,
+            "version": _VERSION,
             "files": {path: list(self.files[path]) for path in sorted(self.files)},
             "coming": {path: list(self.coming[path]) for path in sorted(self.coming)},
             "listings": {name: list(self.listings[name]) for name in sorted(self.listings)},
@@ -75,30 +75,30 @@ def read_manifest(folder: Path) -> Manifest:
     """
     path = folder / NAME
     try:
-        data = json.loads(read_whole(path, LARGEST))
-        if data["version"] not in READABLE:
-            raise FolderError([unreadable(path, f"it is of version {data['version']}")])
-        files = {safe(name): (str(page), str(digest)) for name, (page, digest) in data["files"].items()}
+        data = json.loads(read_whole(path, _LARGEST))
+        if data["version"] not in _READABLE:
+            raise FolderError([_unreadable(path, f"it is of version {data['version']}")])
+        files = {_safe(name): (str(page), str(digest)) for name, (page, digest) in data["files"].items()}
         listings = {str(name): [str(each) for each in ids] for name, ids in data["listings"].items()}
         coming = {
-            safe(name): tuple(map(str, [found] if isinstance(found, str) else found))
+            _safe(name): tuple(map(str, [found] if isinstance(found, str) else found))
             for name, found in data["coming"].items()
         }
         return Manifest(files, coming, listings)
     except FileNotFoundError:
         return Manifest()
     except (OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError) as error:
-        raise FolderError([unreadable(path, getattr(error, "strerror", None) or str(error))]) from None
+        raise FolderError([_unreadable(path, getattr(error, "strerror", None) or str(error))]) from None
 
 
-def safe(name: object) -> str:
+def _safe(name: object) -> str:
     """Return a path of a manifest that lies in its folder: what it lists is removed. Raises ValueError."""
     if not isinstance(name, str) or unsafe(name):
         raise ValueError(f"it lists the file {quoted(str(name))}, which no run wrote")
     return name
 
 
-def unreadable(path: Path, reason: str) -> Problem:
+def _unreadable(path: Path, reason: str) -> Problem:
     """Return the problem of a manifest that cannot be read."""
     message = f"the list of what was published cannot be read ({reason})"
     hint = "Publish to another folder, or take the file away: files that differ are then left alone."

@@ -14,18 +14,18 @@ if TYPE_CHECKING:
 
 __all__ = ["Marker", "markers_in"]
 
-VERBS = ("begin", "end")
-NUMBER = "number"
-SETTINGS = ("layout", "level")  # words before = that are no parameters
+_VERBS = ("begin", "end")
+_NUMBER = "number"
+_SETTINGS = ("layout", "level")  # words before = that are no parameters
 # Where a comment may begin, or what can hold one that is none: in HTML the elements whose content is text,
 # in Markdown code; and there a backslash takes the meaning of the sign after it.
-HTML = re.compile(r"<!--|<(?P<raw>script|style|textarea|title|xmp)\b[^>]*>", re.IGNORECASE)
-MARKDOWN = re.compile(
+_HTML = re.compile(r"<!--|<(?P<raw>script|style|textarea|title|xmp)\b[^>]*>", re.IGNORECASE)
+_MARKDOWN = re.compile(
     r"^ {0,3}(?P<fence>`{3,}|~{3,})[^\n]*$|<!--|\\[!-/:-@\[-`{-~]|(?P<ticks>`+)", re.MULTILINE
 )
-HTML_END = re.compile(r"--!?>")
-TICKS = re.compile(r"`+")
-WORD = re.compile(
+_HTML_END = re.compile(r"--!?>")
+_TICKS = re.compile(r"`+")
+_WORD = re.compile(
     r"""\s*(?:(?P<name>[^\W\d][\w-]*)=)?(?:"(?P<double>(?:[^"\\]|\\.)*)"|'(?P<single>(?:[^'\\]|\\.)*)'|(?P<plain>[^\s"'=]+))""",
     re.DOTALL,
 )
@@ -47,7 +47,7 @@ class Marker(Frozen):
     level: int = 0
 
 
-class Note(Frozen):
+class _Note(Frozen):
     """A comment that is addressed to us: its verb, the rest, where it stands."""
 
     verb: str
@@ -60,10 +60,10 @@ def markers_in(text: str, name: str, *, markdown: bool) -> tuple[list[Marker], l
     """Return the pairs of markers of a file, and what is wrong with them."""
     found: list[Marker] = []
     problems: list[Problem] = []
-    begun: Note | None = None
-    for note in notes_in(text, name, markdown=markdown):
-        if note.verb not in VERBS:
-            problems.append(unknown(note))
+    begun: _Note | None = None
+    for note in _notes_in(text, name, markdown=markdown):
+        if note.verb not in _VERBS:
+            problems.append(_unknown(note))
         elif note.verb == "begin" and begun:
             message = f"a marker begins inside the one of line {begun.place.line}"
             hint = "Write <!-- elenchus end --> before it: markers do not nest."
@@ -74,7 +74,7 @@ def markers_in(text: str, name: str, *, markdown: bool) -> tuple[list[Marker], l
             message = "a marker ends, and none has begun"
             problems.append(Problem("unbegun-marker", message, "Take it away.", place=note.place))
         else:
-            marker, wrong = read_marker(begun, Span(begun.span.end, note.span.start))
+            marker, wrong = _read_marker(begun, Span(begun.span.end, note.span.start))
             found += [marker] if marker else []
             problems += wrong
             begun = None
@@ -86,30 +86,30 @@ def markers_in(text: str, name: str, *, markdown: bool) -> tuple[list[Marker], l
     return found, problems
 
 
-def notes_in(text: str, name: str, *, markdown: bool) -> Iterator[Note]:
+def _notes_in(text: str, name: str, *, markdown: bool) -> Iterator[_Note]:
     """Yield the comments that are addressed to us, in their order."""
     line, counted = 1, 0
-    for span, comment in comments_in(text, markdown=markdown):
+    for span, comment in _comments_in(text, markdown=markdown):
         words = comment.split(None, 2)
         if not words or words[0] != "elenchus":
             continue
         line, counted = line + text.count("\n", counted, span.start), span.start
         verb = words[1] if len(words) > 1 else ""
         rest = words[2] if len(words) > 2 else ""  # noqa: PLR2004 - what follows the verb
-        yield Note(verb, rest, span, Place(name, line))
+        yield _Note(verb, rest, span, Place(name, line))
 
 
-def comments_in(text: str, *, markdown: bool) -> Iterator[tuple[Span, str]]:
+def _comments_in(text: str, *, markdown: bool) -> Iterator[tuple[Span, str]]:
     """Yield the comments of a text with their places; each character is looked at a few times at the most.
 
     What is never closed reaches to the end of the text, as browsers have it, so nothing is looked for twice.
     """
-    begins = MARKDOWN if markdown else HTML
-    ticks = closing_ticks(text) if markdown else {}
+    begins = _MARKDOWN if markdown else _HTML
+    ticks = _closing_ticks(text) if markdown else {}
     at = 0
     while match := begins.search(text, at):
         if match[0] == "<!--":
-            end = HTML_END.search(text, match.end())
+            end = _HTML_END.search(text, match.end())
             if end is None:
                 return
             yield Span(match.start(), end.end()), text[match.end() : end.start()]
@@ -119,29 +119,29 @@ def comments_in(text: str, *, markdown: bool) -> Iterator[tuple[Span, str]]:
         elif markdown and not match["fence"]:
             at = match.end()
         else:
-            closing = fence_end(match["fence"]) if markdown else raw_end(match["raw"])
+            closing = _fence_end(match["fence"]) if markdown else _raw_end(match["raw"])
             end = closing.search(text, match.end())
             if end is None:
                 return
             at = end.end()
 
 
-def fence_end(fence: str) -> re.Pattern[str]:
+def _fence_end(fence: str) -> re.Pattern[str]:
     """Return what ends a block of code (CommonMark 0.31, section 4.5)."""
     return re.compile(rf"^ {{0,3}}{re.escape(fence[0])}{{{len(fence)},}}[ \t]*\r?$", re.MULTILINE)
 
 
-def raw_end(name: str) -> re.Pattern[str]:
+def _raw_end(name: str) -> re.Pattern[str]:
     """Return what ends an element whose content is text."""
     return re.compile(rf"</{name}\s*>", re.IGNORECASE)
 
 
-def closing_ticks(text: str) -> dict[int, int]:
+def _closing_ticks(text: str) -> dict[int, int]:
     """Return where the code that a run of backticks opens ends: after the next run as long on its line."""
     found: dict[int, int] = {}
     last: dict[tuple[int, int], int] = {}  # length and line → the run that may begin code
     line, counted = 0, 0
-    for match in TICKS.finditer(text):
+    for match in _TICKS.finditer(text):
         line, counted = line + text.count("\n", counted, match.start()), match.start()
         key = (len(match[0]), line)
         if key in last:
@@ -150,9 +150,9 @@ def closing_ticks(text: str) -> dict[int, int]:
     return found
 
 
-def unknown(note: Note) -> Problem:
+def _unknown(note: _Note) -> Problem:
     """Return the problem of a marker that says neither begin nor end."""
-    near = nearest(note.verb, VERBS)
+    near = nearest(note.verb, _VERBS)
     hint = "Write <!-- elenchus begin LISTING --> … <!-- elenchus end -->."
     return Problem(
         "unknown-marker",
@@ -163,10 +163,10 @@ def unknown(note: Note) -> Problem:
     )
 
 
-def read_marker(note: Note, inner: Span) -> tuple[Marker | None, list[Problem]]:
+def _read_marker(note: _Note, inner: Span) -> tuple[Marker | None, list[Problem]]:
     """Return what a marker asks for, and what is wrong with its words."""
     problems: list[Problem] = []
-    words, rest = words_of(note.rest)
+    words, rest = _words_of(note.rest)
     if rest:
         hint = 'Values are words or texts in quotes: habitat=shore, period="last 90 days".'
         problems.append(
@@ -178,7 +178,7 @@ def read_marker(note: Note, inner: Span) -> tuple[Marker | None, list[Problem]]:
         hint = 'Write number: <!-- elenchus begin number "…" -->.'
         problems.append(Problem("bad-marker", "a marker counts nothing", hint, place=note.place))
         return None, problems
-    is_number = len(plain) > 1 and plain[0] == NUMBER
+    is_number = len(plain) > 1 and plain[0] == _NUMBER
     asked = plain[1:] if is_number else plain
     if len(asked) != 1:
         message = (
@@ -189,22 +189,22 @@ def read_marker(note: Note, inner: Span) -> tuple[Marker | None, list[Problem]]:
         hint = "Write the name of a listing or a question in quotes, then values: name=value."
         problems.append(Problem("bad-marker", message, hint, place=note.place))
         return None, problems
-    settings = {name: text for name, text in words if name in SETTINGS}
+    settings = {name: text for name, text in words if name in _SETTINGS}
     level = settings.get("level", "0")
     if level not in "0123456" or not level:
         problems.append(Problem("bad-marker", f"level is 1 to 6, not {quoted(level)}", place=note.place))
         level = "0"
-    given = several((name, text) for name, text in words if name and name not in SETTINGS)
+    given = _several((name, text) for name, text in words if name and name not in _SETTINGS)
     marker = Marker(note.place, inner, asked[0], given, is_number, settings.get("layout", ""), int(level))
     return marker, problems
 
 
-def words_of(text: str) -> tuple[list[tuple[str, str]], str]:
+def _words_of(text: str) -> tuple[list[tuple[str, str]], str]:
     """Return the words of a marker, each with the name before its ``=``; and what cannot be read."""
     found: list[tuple[str, str]] = []
     at = 0
     while text[at:].strip():
-        match = WORD.match(text, at)
+        match = _WORD.match(text, at)
         if match is None:
             return found, text[at:].strip()
         written = next(
@@ -215,7 +215,7 @@ def words_of(text: str) -> tuple[list[tuple[str, str]], str]:
     return found, ""
 
 
-def several(pairs: Iterable[tuple[str, str]]) -> dict[str, list[str]]:
+def _several(pairs: Iterable[tuple[str, str]]) -> dict[str, list[str]]:
     """Return the values of each name."""
     found: dict[str, list[str]] = {}
     for name, text in pairs:

@@ -32,8 +32,8 @@ if TYPE_CHECKING:
 
 __all__ = ["KeptBack", "Output", "content_of", "kept_back", "outputs", "published_file", "sitemaps"]
 
-LARGEST = 2**30  # bytes of a file that is published as it is
-NAMED = re.compile(r"""(?:\]\(\s*<?|(?:src|href)\s*=\s*["']?)([^\s"'<>)]+)""")
+_LARGEST = 2**30  # bytes of a file that is published as it is
+_NAMED = re.compile(r"""(?:\]\(\s*<?|(?:src|href)\s*=\s*["']?)([^\s"'<>)]+)""")
 
 
 class Output(Frozen):
@@ -52,11 +52,11 @@ def outputs(
     Raises SiteError where two files have one path, or a path is unsafe.
     """
     seen: dict[str, str] = {}
-    for output in unchecked(renderer, pages, only, tick):
+    for output in _unchecked(renderer, pages, only, tick):
         if reason := unsafe(output.path):
             raise SiteError([Problem("unsafe-path", f"a file cannot be written: {reason}")])
         if output.path in seen:
-            owners = f"for {whose(output.page)} and for {whose(seen[output.path])}"
+            owners = f"for {_whose(output.page)} and for {_whose(seen[output.path])}"
             message = f"{quoted(output.path)} would be written twice, {owners}"
             hint = "Give one of the two another name or path."
             raise SiteError([Problem("duplicate-address", message, hint)])
@@ -64,12 +64,12 @@ def outputs(
         yield output
 
 
-def whose(page: str) -> str:
+def _whose(page: str) -> str:
     """Return what a file belongs to, in words."""
     return f"the page {page}" if page else "the site's files"
 
 
-def unchecked(
+def _unchecked(
     renderer: Renderer, pages: Iterable[Placed], only: str, tick: Callable[[], None]
 ) -> Iterator[Output]:
     """Yield every file, whatever its path."""
@@ -81,7 +81,7 @@ def unchecked(
             continue
         for path, visit in paths_of(found):
             yield Output(path, rule.name, renderer.page(found, visit).encode())
-        listed += for_sitemap(renderer, found)
+        listed += _for_sitemap(renderer, found)
         for section in found.sections:
             if section.plan and section.rule.beside:
                 for path, content in files_beside(renderer, found.page, section):
@@ -90,13 +90,13 @@ def unchecked(
     if not only:
         for path, content in sitemap_files(renderer.root, listed):
             yield Output(path, "", content)
-    yield from own_files(renderer)
+    yield from _own_files(renderer)
 
 
-def for_sitemap(renderer: Renderer, found: Placed) -> list[tuple[str, str]]:
+def _for_sitemap(renderer: Renderer, found: Placed) -> list[tuple[str, str]]:
     """Return the files of a page as a sitemap has them, each with the date of its last change."""
     return [
-        (path, changed_of(renderer, found) if visit.number == 1 else "") for path, visit in paths_of(found)
+        (path, _changed_of(renderer, found) if visit.number == 1 else "") for path, visit in paths_of(found)
     ]
 
 
@@ -104,25 +104,25 @@ def sitemaps(renderer: Renderer) -> dict[str, bytes]:
     """Return the sitemap of a site, in several files where there are many pages."""
     pages = [placed(renderer.site, page) for page in renderer.book.pages if not page.rule.private]
     return dict(
-        sitemap_files(renderer.root, [each for found in pages for each in for_sitemap(renderer, found)])
+        sitemap_files(renderer.root, [each for found in pages for each in _for_sitemap(renderer, found)])
     )
 
 
-def changed_of(renderer: Renderer, found: Placed) -> str:
+def _changed_of(renderer: Renderer, found: Placed) -> str:
     """Return when the entry of a page was last changed, as a W3C date; nothing for other pages."""
     row = renderer.row_of(renderer.desk, found.page)
     instant = row.changed if row and row.subject.is_entries else None
     return stamp(instant) if instant else ""
 
 
-def own_files(renderer: Renderer) -> Iterator[Output]:
+def _own_files(renderer: Renderer) -> Iterator[Output]:
     """Yield our stylesheet and script, and the files that the site publishes as they are."""
     for name, content in renderer.assets().items():
         yield Output(f"{ASSETS}/{name}", "", content)
     definition = renderer.site.definition
     hidden = kept_back(renderer.site)
     for name in definition.files:
-        for path in files_below(definition.folder / name, definition.folder.resolve()):
+        for path in _files_below(definition.folder / name, definition.folder.resolve()):
             below = path.relative_to(definition.folder).as_posix()
             if below not in hidden:
                 yield Output(below, "", content_of(path, below))
@@ -131,15 +131,15 @@ def own_files(renderer: Renderer) -> Iterator[Output]:
 def content_of(path: Path, below: str) -> bytes:
     """Return the content of a file of the site. Raises SiteError."""
     try:
-        return read_whole(path, LARGEST)
+        return read_whole(path, _LARGEST)
     except OSError as error:
         hint = "Change its permissions, or take it out of files below [publish]."
         raise SiteError([unreadable(below, error, hint)]) from None
 
 
-def files_below(path: Path, root: Path) -> Iterator[Path]:
+def _files_below(path: Path, root: Path) -> Iterator[Path]:
     """Yield a file, or all files of a folder, without hidden ones and links. Raises SiteError."""
-    if not is_open(path, root):
+    if not _is_open(path, root):
         return
     if not path.is_dir():
         yield from [path] if is_file(path) else ()
@@ -153,7 +153,7 @@ def files_below(path: Path, root: Path) -> Iterator[Path]:
             yield path / met.path
 
 
-def is_open(path: Path, root: Path) -> bool:
+def _is_open(path: Path, root: Path) -> bool:
     """Say whether a file or folder may be published: it is neither hidden nor a link, and inside the site.
 
     A link is never followed: what it leads to may be anything, and need not be what it was.
@@ -187,7 +187,7 @@ def kept_back(site: Site) -> KeptBack:
     public = site.engine.view().visible
     for row in range(len(data.entries)):
         source = str(data.texts("source").item(row))
-        named[bool(public[row])].update(files_named(data, row, source))
+        named[bool(public[row])].update(_files_named(data, row, source))
     folders = tuple(
         (normal(PurePosixPath(spec.path)) + "/", tuple(sources.source(spec.read).SUFFIXES))
         for spec in site.definition.sources
@@ -196,7 +196,7 @@ def kept_back(site: Site) -> KeptBack:
     return KeptBack(frozenset(named[False] - named[True]), content)
 
 
-def files_named(data: Dataset, row: int, source: str) -> Iterator[str]:
+def _files_named(data: Dataset, row: int, source: str) -> Iterator[str]:
     """Yield the files that an entry names in its images and its text, told from its folder or the site's."""
     names: list[str] = []
     for (_, kind), column in data.entries.columns.items():
@@ -204,7 +204,7 @@ def files_named(data: Dataset, row: int, source: str) -> Iterator[str]:
             item = column.item(row)
             names += item if isinstance(item, list) else [item] if item else []
     body = data.texts("body").item(row) or ""
-    names += (unquote(match[1]) for match in NAMED.finditer(str(body)))
+    names += (unquote(match[1]) for match in _NAMED.finditer(str(body)))
     for name in names:
         for above in (PurePosixPath(source).parent, PurePosixPath()):
             if steps := normal(above / name.lstrip("/")):
@@ -221,6 +221,6 @@ def published_file(site: Site, wanted: str, hidden: Container[str]) -> Path | No
         return None
     above = [folder.joinpath(*steps[:length]) for length in range(1, len(steps) + 1)]
     try:
-        return above[-1] if is_file(above[-1]) and all(is_open(each, root) for each in above) else None
+        return above[-1] if is_file(above[-1]) and all(_is_open(each, root) for each in above) else None
     except OSError:  # a name that no file can have
         return None

@@ -31,8 +31,8 @@ if TYPE_CHECKING:
 
 __all__ = ["Publication", "Wishes", "published_to", "target_of", "writing"]
 
-STAGE = f"{OWN_FOLDER}/stage"
-LOCK = f"{OWN_FOLDER}/lock"
+_STAGE = f"{OWN_FOLDER}/stage"
+_LOCK = f"{OWN_FOLDER}/lock"
 
 
 class Wishes(Frozen):
@@ -132,27 +132,27 @@ def writing(folder: Path, *, dry_run: bool = False) -> Iterator[None]:
     if dry_run:
         yield
         return
-    own_folder(folder)
+    _own_folder(folder)
     try:
         (folder / OWN_FOLDER).mkdir(parents=True, exist_ok=True)
         flags = os.O_RDWR | os.O_CREAT | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0)
-        lock = os.open(folder / LOCK, flags, 0o644)
+        lock = os.open(folder / _LOCK, flags, 0o644)
     except OSError as error:
         message = f"the folder {folder} cannot be written ({error.strerror})"
         raise FolderError([Problem("cannot-write", message, "Name another folder with --to.")]) from None
     try:
-        keep_alone(lock, folder)
-        shutil.rmtree(folder / STAGE, ignore_errors=True)
+        _keep_alone(lock, folder)
+        shutil.rmtree(folder / _STAGE, ignore_errors=True)
         yield
     except OSError as error:
         message = f"the file {error.filename or folder} cannot be written ({error.strerror})"
         raise FolderError([Problem("cannot-write", message, "Make room for it and publish again.")]) from None
     finally:
-        shutil.rmtree(folder / STAGE, ignore_errors=True)
+        shutil.rmtree(folder / _STAGE, ignore_errors=True)
         os.close(lock)
 
 
-def own_folder(folder: Path) -> None:
+def _own_folder(folder: Path) -> None:
     """Raise FolderError where our own folder is a link: what lies behind it is not ours to change."""
     own = folder / OWN_FOLDER
     if own.is_symlink() or (own / "stage").is_symlink():
@@ -160,7 +160,7 @@ def own_folder(folder: Path) -> None:
         raise FolderError([Problem("bad-target", message, "Take the link away.")])
 
 
-def keep_alone(lock: int, folder: Path) -> None:
+def _keep_alone(lock: int, folder: Path) -> None:
     """Take a lock that ends with this process, where the system has them. Raises FolderError."""
     try:
         import fcntl
@@ -185,11 +185,11 @@ def published_to(
 
     Raises SiteError, QuestionError, FolderError.
     """
-    own_folder(folder)
+    _own_folder(folder)
     old = read_manifest(folder)
     found = Publication(folder, old)
     for number, output in enumerate(outputs(renderer, pages, only=wishes.only, tick=tick)):
-        put(found, output, number, wishes)
+        _put(found, output, number, wishes)
         if output.path.endswith(".html") and output.page:
             found.links[output.path] = links_in(output.content.decode(), renderer.root.path)
     for path in old.paths:
@@ -199,25 +199,25 @@ def published_to(
         if wishes.only and path in old.files and page != wishes.only:  # not looked at this time
             found.files[path] = page, digest
         elif not wishes.only or path in old.files:
-            remove(found, path, force=wishes.force)
+            _remove(found, path, force=wishes.force)
     seen = {*found.new, *found.changed, *found.kept, *found.removed}
     found.pending = {path: known for path, known in old.coming.items() if wishes.only and path not in seen}
-    found.listings = listings_of(pages, wishes.only, old)
+    found.listings = _listings_of(pages, wishes.only, old)
     found.dead = list(dead_links(found.links, found.files, folder))
     found.moves = list(listing_changes(old.listings, found.listings))
     return found
 
 
-def put(found: Publication, output: Output, number: int, wishes: Wishes) -> None:
+def _put(found: Publication, output: Output, number: int, wishes: Wishes) -> None:
     """Compare one file with what stands in its place, and stage it where that differs."""
     digest = digest_of(output.content)
     found.files[output.path] = (output.page, digest)
     target = found.folder / output.path
-    if blocked := link_above(found.folder, output.path):
-        found.in_the_way.append(in_the_way(blocked, "is a link or a file, and would lead elsewhere"))
+    if blocked := _link_above(found.folder, output.path):
+        found.in_the_way.append(_in_the_way(blocked, "is a link or a file, and would lead elsewhere"))
         return
     if target.is_symlink() or (target.exists() and not target.is_file()):
-        found.in_the_way.append(in_the_way(target, "is a link, a folder or no regular file"))
+        found.in_the_way.append(_in_the_way(target, "is a link, a folder or no regular file"))
         return
     if target.is_file():
         standing = digest_of(target.read_bytes())
@@ -228,18 +228,18 @@ def put(found: Publication, output: Output, number: int, wishes: Wishes) -> None
             reason = (
                 "was changed by hand" if output.path in found.old.paths else "was not written by this program"
             )
-            found.in_the_way.append(in_the_way(target, reason, forced=True))
+            found.in_the_way.append(_in_the_way(target, reason, forced=True))
         found.changed.append(output.path)
     else:
         found.new.append(output.path)
     if not wishes.dry_run:
-        stage = found.folder / STAGE / str(number)
+        stage = found.folder / _STAGE / str(number)
         stage.parent.mkdir(parents=True, exist_ok=True)
         stage.write_bytes(output.content)
         found.staged[output.path] = stage
 
 
-def in_the_way(path: Path, reason: str, *, forced: bool = False) -> Problem:
+def _in_the_way(path: Path, reason: str, *, forced: bool = False) -> Problem:
     """Return the problem of a file that must not be overwritten."""
     hint = "Move it away, or add --force to overwrite it." if forced else "Move it away."
     return Problem(
@@ -247,7 +247,7 @@ def in_the_way(path: Path, reason: str, *, forced: bool = False) -> Problem:
     )
 
 
-def link_above(folder: Path, path: str) -> Path | None:
+def _link_above(folder: Path, path: str) -> Path | None:
     """Return the first step above a file that is no folder of its own, None where all are or can be made."""
     step = folder
     for part in Path(path).parts[:-1]:
@@ -257,16 +257,16 @@ def link_above(folder: Path, path: str) -> Path | None:
     return None
 
 
-def remove(found: Publication, path: str, *, force: bool) -> None:
+def _remove(found: Publication, path: str, *, force: bool) -> None:
     """Note a file that is not published any more: to be removed, unless it was changed by hand."""
     target = found.folder / path
-    if link_above(found.folder, path) or not (target.is_file() or target.is_symlink()):
+    if _link_above(found.folder, path) or not (target.is_file() or target.is_symlink()):
         return
     ours = not target.is_symlink() and found.old.wrote(path, digest_of(target.read_bytes()))
     (found.removed if ours or force else found.left).append(path)
 
 
-def listings_of(pages: Iterable[Placed], only: str, old: Manifest) -> dict[str, Sequence[str]]:
+def _listings_of(pages: Iterable[Placed], only: str, old: Manifest) -> dict[str, Sequence[str]]:
     """Return the rows of each section, on all its pages, by the address of its page and its name."""
     found: dict[str, Sequence[str]] = {}
     times: dict[str, int] = defaultdict(int)

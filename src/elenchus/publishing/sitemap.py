@@ -14,8 +14,8 @@ if TYPE_CHECKING:
 
 __all__ = ["sitemap_files"]
 
-NAMESPACE = "http://www.sitemaps.org/schemas/sitemap/0.9"
-MOST = 50_000  # addresses in one file
+_NAMESPACE = "http://www.sitemaps.org/schemas/sitemap/0.9"
+_MOST = 50_000  # addresses in one file
 
 
 def sitemap_files(root: Root, pages: Sequence[tuple[str, str]]) -> Iterator[tuple[str, bytes]]:
@@ -25,25 +25,25 @@ def sitemap_files(root: Root, pages: Sequence[tuple[str, str]]) -> Iterator[tupl
     """
     if not root.address or not pages:
         return
-    parts = [pages[at : at + MOST] for at in range(0, len(pages), MOST)]
+    parts = [pages[at : at + _MOST] for at in range(0, len(pages), _MOST)]
     if len(parts) == 1:
-        yield "sitemap.xml", sitemap(root, pages)
+        yield "sitemap.xml", _sitemap(root, pages)
         return
     names = [f"sitemap-{number}.xml" for number in range(1, len(parts) + 1)]
     for name, part in zip(names, parts, strict=True):
-        yield name, sitemap(root, part)
+        yield name, _sitemap(root, part)
     xml = XmlWriter()
-    with xml.element("sitemapindex", xmlns=NAMESPACE):
+    with xml.element("sitemapindex", xmlns=_NAMESPACE):
         for name in names:
             with xml.element("sitemap"):
                 xml.leaf("loc", root.whole(address_of(name)))
     yield "sitemap.xml", xml.text().encode()
 
 
-def sitemap(root: Root, pages: Sequence[tuple[str, str]]) -> bytes:
+def _sitemap(root: Root, pages: Sequence[tuple[str, str]]) -> bytes:
     """Return one sitemap."""
     xml = XmlWriter()
-    with xml.element("urlset", xmlns=NAMESPACE):
+    with xml.element("urlset", xmlns=_NAMESPACE):
         for path, changed in pages:
             with xml.element("url"):
                 xml.leaf("loc", root.whole(address_of(path)))

@@ -21,13 +21,13 @@ if TYPE_CHECKING:
     from elenchus.rendering.renderer import Renderer
     from elenchus.rendering.views import SectionView
 
-__all__ = ["Woven", "files_of", "weave", "woven"]
+__all__ = ["Woven", "encoding_of", "files_of", "weave", "woven", "write"]
 
-MARKDOWN = (".md", ".markdown", ".mdown")
-SUFFIXES = (".html", ".htm", ".xhtml", ".svg", *MARKDOWN)
-DECLARED = re.compile(rb"""(?:charset|encoding)\s*=\s*["']?\s*([\w.:-]+)""", re.IGNORECASE)
-HEAD = 1024  # bytes in which an encoding is declared (the HTML Standard, “encoding sniffing algorithm”)
-LEVEL = 3  # of the headings of rows, unless a marker says otherwise
+_MARKDOWN = (".md", ".markdown", ".mdown")
+SUFFIXES = (".html", ".htm", ".xhtml", ".svg", *_MARKDOWN)
+_DECLARED = re.compile(rb"""(?:charset|encoding)\s*=\s*["']?\s*([\w.:-]+)""", re.IGNORECASE)
+_HEAD = 1024  # bytes in which an encoding is declared (the HTML Standard, “encoding sniffing algorithm”)
+_LEVEL = 3  # of the headings of rows, unless a marker says otherwise
 
 
 class Woven(Frozen):
@@ -53,7 +53,7 @@ def files_of(names: Iterable[str]) -> list[Path]:
     for name in names:
         path = Path(name)
         if path.is_dir():
-            found += sorted(below(path))
+            found += sorted(_below(path))
         elif is_file(path):
             found.append(path)
         else:
@@ -61,7 +61,7 @@ def files_of(names: Iterable[str]) -> list[Path]:
     return list(dict.fromkeys(found))
 
 
-def below(folder: Path) -> Iterator[Path]:
+def _below(folder: Path) -> Iterator[Path]:
     """Yield the pages and Markdown files of a folder; links are not followed."""
     for met in walk(folder):
         if met.error:
@@ -92,12 +92,12 @@ def weave(renderer: Renderer, path: Path) -> Woven:
         raise MarkerError([unreadable(str(path), error)]) from None
     encoding = encoding_of(content)
     text = content.decode(encoding)
-    markdown = path.suffix.lower() in MARKDOWN
+    markdown = path.suffix.lower() in _MARKDOWN
     markers, problems = markers_in(text, str(path), markdown=markdown)
     parts, at = [], 0
     for marker in markers:
         try:
-            filled = filling(renderer, marker, text, markdown=markdown)
+            filled = _filling(renderer, marker, text, markdown=markdown)
         except ElenchusError as error:
             problems += [
                 replace(each, place=each.place or marker.place, span=None) for each in error.problems
@@ -118,7 +118,7 @@ def weave(renderer: Renderer, path: Path) -> Woven:
 def encoding_of(content: bytes) -> str:
     """Return an encoding that gives back the same bytes: as marked, as declared, UTF-8, or byte by byte."""
     marked = {b"\xff\xfe": "utf-16-le", b"\xfe\xff": "utf-16-be"}
-    declared = DECLARED.search(content[:HEAD])
+    declared = _DECLARED.search(content[:_HEAD])
     names: list[str] = [marked.get(content[:2], ""), "utf-8", declared[1].decode("ascii") if declared else ""]
     if declared and not content.startswith(b"\xef\xbb\xbf"):
         names = [names[0], names[2], names[1]]
@@ -131,7 +131,7 @@ def encoding_of(content: bytes) -> str:
     return "latin-1"
 
 
-def filling(renderer: Renderer, marker: Marker, text: str, *, markdown: bool) -> str:
+def _filling(renderer: Renderer, marker: Marker, text: str, *, markdown: bool) -> str:
     """Return what is to stand between a pair of markers, with the line ends and the indent of the file."""
     query = renderer.query(marker.ask, marker.given)
     view, listing = renderer.shown(query), query.listing
@@ -141,24 +141,24 @@ def filling(renderer: Renderer, marker: Marker, text: str, *, markdown: bool) ->
         message = f"the listing {listing.name} has no rows, and says if_empty = fail"
         raise MarkerError([Problem("forbidden-empty", message)])
     if markdown and not marker.layout:
-        lines = ["", *markdown_lines(renderer, view, query), ""]
+        lines = ["", *_markdown_lines(renderer, view, query), ""]
     else:
-        level = (marker.level or LEVEL) - 1
+        level = (marker.level or _LEVEL) - 1
         drawn = str(replace(view, id="", layout=marker.layout or view.layout, level=level))
         lines = [line for line in drawn.splitlines() if line.strip()]
-    return in_place(lines, text, marker)
+    return _in_place(lines, text, marker)
 
 
-def markdown_lines(renderer: Renderer, view: SectionView, query: Query) -> list[str]:
+def _markdown_lines(renderer: Renderer, view: SectionView, query: Query) -> list[str]:
     """Return a listing as lines of Markdown: what can be chosen, an archive, or its rows."""
     if view.choices:
         return [f"- {linked(escaped(each.text), each.href)}" for each in view.choices]
     if view.is_archive:
         return [f"- {linked(escaped(each.label), each.href)} ({each.count})" for each in view.groups or ()]
-    return as_markdown(renderer, query)
+    return _as_markdown(renderer, query)
 
 
-def as_markdown(renderer: Renderer, query: Query) -> list[str]:
+def _as_markdown(renderer: Renderer, query: Query) -> list[str]:
     """Return an answer as lines of Markdown, whose links lead where those of pages lead."""
     answer = query.answer()
     rows = tuple(
@@ -168,7 +168,7 @@ def as_markdown(renderer: Renderer, query: Query) -> list[str]:
     return form("markdown").text(replace(answer, rows=rows)).rstrip().splitlines()
 
 
-def in_place(lines: Iterable[str], text: str, marker: Marker) -> str:
+def _in_place(lines: Iterable[str], text: str, marker: Marker) -> str:
     """Return lines with the line ends of the file, each as far in as the marker stands."""
     start: int = text.rfind("\n", 0, marker.inner.start) + 1
     before = text[start : marker.inner.start].partition("<!--")[0]

@@ -15,26 +15,26 @@ if TYPE_CHECKING:
     from markdown_it import MarkdownIt
     from markdown_it.token import Token
 
-    Rewrite = Callable[[str], str]
+    _Rewrite = Callable[[str], str]
 
 __all__ = ["LONGEST", "Body", "body_of", "excerpt", "is_readable"]
 
 LONGEST = 2**20  # characters of a text that is read as Markdown
-MOST_KEPT = 128  # texts that were read last
-MOST_OPEN = 1_000  # brackets of a sort that are never closed
-PAIRS = (("[", "]"), ("<![CDATA[", "]]>"), ("<?", "?>"), ("<!", ">"))
-LOWEST = 6  # the deepest level of headings
-LANGUAGE = re.compile(r"language-[\w+-]+")  # the class of a code block
-IMAGE_ATTRIBUTES = {"src", "alt", "title", "loading", "width", "height"}
+_MOST_KEPT = 128  # texts that were read last
+_MOST_OPEN = 1_000  # brackets of a sort that are never closed
+_PAIRS = (("[", "]"), ("<![CDATA[", "]]>"), ("<?", "?>"), ("<!", ">"))
+_LOWEST = 6  # the deepest level of headings
+_LANGUAGE = re.compile(r"language-[\w+-]+")  # the class of a code block
+_IMAGE_ATTRIBUTES = {"src", "alt", "title", "loading", "width", "height"}
 # Elements whose text is no running text.
-BESIDES = frozenset(
+_BESIDES = frozenset(
     {"pre", "table", "figure", "script", "style", "h1", "h2", "h3", "h4", "h5", "h6", "math", "svg"}
 )
-BLOCKS = frozenset({"p", "li", "blockquote", "div", "br", "ul", "ol", "dl", "dt", "dd", "hr", "section"})
+_BLOCKS = frozenset({"p", "li", "blockquote", "div", "br", "ul", "ol", "dl", "dt", "dd", "hr", "section"})
 
 
 @cache
-def reader() -> MarkdownIt:
+def _reader() -> MarkdownIt:
     """Return the reader of Markdown: CommonMark 0.31 with tables and struck out text."""
     from markdown_it import MarkdownIt
 
@@ -48,10 +48,10 @@ def is_readable(text: str) -> bool:
     """
     if len(text) > LONGEST:
         return False
-    return all(text.count(begin) - text.count(end) <= MOST_OPEN for begin, end in PAIRS)
+    return all(text.count(begin) - text.count(end) <= _MOST_OPEN for begin, end in _PAIRS)
 
 
-def as_written(text: str) -> str:
+def _as_written(text: str) -> str:
     """Return a text that is not read as Markdown as HTML: its paragraphs, with all signs as they are."""
     return "".join(f"<p>{escape(part)}</p>\n" for part in text.split("\n\n") if part.strip())
 
@@ -63,8 +63,8 @@ class Body:
         self.text = text
         self.lock = Lock()  # its tokens are written anew for each page, and several threads may draw it
         self.is_read = is_readable(text)
-        self.tokens = reader().parse(text) if self.is_read else []
-        every = list(walked(self.tokens))
+        self.tokens = _reader().parse(text) if self.is_read else []
+        every = list(_walked(self.tokens))
         self.headings = [
             (token, int(token.tag[1])) for token in every if token.type in ("heading_open", "heading_close")
         ]
@@ -83,28 +83,28 @@ class Body:
         """The words of its running text, without headings, tables, code blocks and markup."""
         if not self.is_read:
             return self.text.split()
-        words = Words()
+        words = _Words()
         words.take(self.tokens)
         return "".join(words.parts).split()
 
-    def html(self, *, trusted: bool = False, level: int = 2, rewrite: Rewrite | None = None) -> str:
+    def html(self, *, trusted: bool = False, level: int = 2, rewrite: _Rewrite | None = None) -> str:
         """Return it as HTML: its highest heading at a level, its addresses rewritten, cleaned.
 
         Unless the text is trusted, all elements and attributes that could run something are taken out.
         """
         if not self.is_read:
-            return as_written(self.text)
+            return _as_written(self.text)
         with self.lock:
             self.settle(level, rewrite)
-            markdown = reader()
+            markdown = _reader()
             written: str = markdown.renderer.render(self.tokens, markdown.options, {})
-        return written if trusted else clean(written)
+        return written if trusted else _clean(written)
 
-    def settle(self, level: int, rewrite: Rewrite | None) -> None:
+    def settle(self, level: int, rewrite: _Rewrite | None) -> None:
         """Write the levels of headings and the addresses into the tokens."""
         highest = min((depth for _, depth in self.headings), default=level)
         for token, depth in self.headings:  # that of the page stands above them
-            token.tag = f"h{min(depth + max(level - highest, 0), LOWEST)}"
+            token.tag = f"h{min(depth + max(level - highest, 0), _LOWEST)}"
         for token, name, address in self.addresses:
             found = rewrite(address) if rewrite else address
             if found:
@@ -113,39 +113,39 @@ class Body:
                 token.attrs.pop(name, None)
 
 
-@lru_cache(maxsize=MOST_KEPT)
+@lru_cache(maxsize=_MOST_KEPT)
 def body_of(text: str) -> Body:
     """Return a text as it was read last, if that is not long ago: pages, feeds and summaries share it."""
     return Body(text)
 
 
-def walked(tokens: Iterable[Token]) -> Iterator[Token]:
+def _walked(tokens: Iterable[Token]) -> Iterator[Token]:
     """Yield tokens, each before those inside it."""
     for token in tokens:
         yield token
-        yield from walked(token.children or ())
+        yield from _walked(token.children or ())
 
 
-def clean(html: str) -> str:
+def _clean(html: str) -> str:
     """Return HTML without anything that could run, disguise itself or break out of its place."""
     import nh3
 
     return nh3.clean(
         html,
         tags=nh3.ALLOWED_TAGS - {"h1"},
-        attributes={**nh3.ALLOWED_ATTRIBUTES, "img": IMAGE_ATTRIBUTES, "code": {"class"}},
-        attribute_filter=kept_attribute,
+        attributes={**nh3.ALLOWED_ATTRIBUTES, "img": _IMAGE_ATTRIBUTES, "code": {"class"}},
+        attribute_filter=_kept_attribute,
         url_schemes={"http", "https", "mailto", "tel"},
         link_rel=None,
     )
 
 
-def kept_attribute(_element: str, name: str, value: str) -> str | None:
+def _kept_attribute(_element: str, name: str, value: str) -> str | None:
     """Return the value of an attribute, None to take it out."""
-    return None if name == "class" and not LANGUAGE.fullmatch(value) else value
+    return None if name == "class" and not _LANGUAGE.fullmatch(value) else value
 
 
-class Words(HTMLParser):
+class _Words(HTMLParser):
     """The running text of tokens of Markdown, and of the HTML in it: no headings, tables, code, captions."""
 
     def __init__(self) -> None:
@@ -172,16 +172,16 @@ class Words(HTMLParser):
 
     def handle_starttag(self, tag: str, _attrs: Any) -> None:
         """Begin an element."""
-        if tag in BESIDES:
+        if tag in _BESIDES:
             self.inside.append(tag)
-        elif tag in BLOCKS:
+        elif tag in _BLOCKS:
             self.parts.append(" ")
 
     def handle_endtag(self, tag: str) -> None:
         """End an element."""
         if self.inside and self.inside[-1] == tag:
             self.inside.pop()
-        elif tag in BLOCKS:
+        elif tag in _BLOCKS:
             self.parts.append(" ")
 
     def handle_data(self, data: str) -> None:

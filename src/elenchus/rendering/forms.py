@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     from elenchus.site.pages import SectionRule
     from elenchus.site.site import Site
 
-    Values = Mapping[str, Sequence[str]]
+    _Values = Mapping[str, Sequence[str]]
 
 __all__ = ["MOST_ROWS", "PAGE", "canonical", "form_of", "query_text"]
 
@@ -45,17 +45,17 @@ def form_of(desk: Desk, found: Placed, section: Section, visit: Visit) -> FormVi
         return None
     action = desk.root.link(found.page.address)
     if visit.query is not None:
-        return FormView(action, tuple(Choosing(query, section.rule).controls()), answer.total)
+        return FormView(action, tuple(_Choosing(query, section.rule).controls()), answer.total)
     if not independent(listing, names) or answer.total > MOST_ROWS:
         return None
-    return published(desk, section, action)
+    return _published(desk, section, action)
 
 
 # Controls
 
 
 @dataclass
-class Choosing:
+class _Choosing:
     """A section's query that is asked with one choice after the other; each answer is worked out once."""
 
     query: Query
@@ -67,7 +67,7 @@ class Choosing:
         """The parameters that a visitor may choose."""
         return free_parameters(self.query.listing, self.rule)
 
-    def rows_with(self, chosen: Values) -> list[str] | None:
+    def rows_with(self, chosen: _Values) -> list[str] | None:
         """Return the ids of the rows with other values, in their order; None where that cannot be asked."""
         key = tuple((name, tuple(texts)) for name, texts in chosen.items())
         if key not in self.rows:
@@ -79,7 +79,7 @@ class Choosing:
         """Yield the control of each parameter, what is chosen marked."""
         for name in self.names:
             rule = self.query.listing.parameters[name][0]
-            yield self.control(rule, tuple(self.query.given.get(name, ())) or usual(rule))
+            yield self.control(rule, tuple(self.query.given.get(name, ())) or _usual(rule))
 
     def control(self, rule: ParameterRule, chosen: Sequence[str]) -> Control:
         """Return the control of one parameter; choices that would leave nothing are not offered."""
@@ -89,7 +89,7 @@ class Choosing:
             return Control(rule.name, label, "text", text=", ".join(chosen))
         if rule.many:
             return Control(rule.name, label, "many", options)
-        if self.query.listing.parameter_names[rule.name] and not usual(rule):
+        if self.query.listing.parameter_names[rule.name] and not _usual(rule):
             options = (Option("", "", is_chosen=not chosen), *options)
         return Control(rule.name, label, "one", options, is_order=bool(rule.orders))
 
@@ -100,7 +100,7 @@ class Choosing:
         """
         for value, found in self.query.rows_of_values(rule).items():
             self.rows[(rule.name, (value,)),] = found
-        free: Values = {name: [] for name in self.names if self.query.given.get(name)}
+        free: _Values = {name: [] for name in self.names if self.query.given.get(name)}
         for value, label, depth in possible(self.query.site, rule):
             is_chosen = value in chosen
             if rule.orders:
@@ -117,9 +117,9 @@ class Choosing:
 # On published pages
 
 
-def published(desk: Desk, section: Section, action: str) -> FormView | None:
+def _published(desk: Desk, section: Section, action: str) -> FormView | None:
     """Return a form that chooses among all rows of a section by their keys."""
-    choosing = Choosing(section.asked, section.rule)
+    choosing = _Choosing(section.asked, section.rule)
     controls = tuple(each for each in choosing.controls() if each.options)
     every = choosing.rows_with({})
     if not controls or every is None:
@@ -138,10 +138,10 @@ def published(desk: Desk, section: Section, action: str) -> FormView | None:
     rest = tuple(
         row for row in row_views(desk, section.asked.plan, section.asked.whole()) if row.id not in shown
     )
-    return FormView(action, controls, len(every), as_script(keys), rest, number_of)
+    return FormView(action, controls, len(every), _as_script(keys), rest, number_of)
 
 
-def as_script(value: Any) -> Markup:
+def _as_script(value: Any) -> Markup:
     """Return JSON that can stand in a script element: nothing in it ends or comments that."""
     text = json.dumps(value, ensure_ascii=False, separators=(",", ":"))
     return Markup(text.replace("<", "\\u003c").replace(">", "\\u003e").replace("&", "\\u0026"))  # noqa: S704
@@ -160,18 +160,18 @@ def canonical(site: Site, section: Section, names: Sequence[str]) -> dict[str, l
         known = {value: number for number, value in enumerate(dict.fromkeys(spelt.values()))}
         chosen = [spelt.get(fold(text), text) for text in given.get(name, ()) if text]
         chosen = sorted(dict.fromkeys(chosen), key=lambda text: (known.get(text, len(known)), text))
-        if chosen and tuple(chosen) not in (rule.default, usual(rule)):
+        if chosen and tuple(chosen) not in (rule.default, _usual(rule)):
             found[name] = chosen
     return found
 
 
-def usual(rule: ParameterRule) -> tuple[str, ...]:
+def _usual(rule: ParameterRule) -> tuple[str, ...]:
     """Return what is chosen where nothing is given: the default, or the choice that asks for nothing."""
     free = tuple(word for word, condition in rule.conditions.items() if condition is None)
     return rule.default or free[:1]
 
 
-def query_text(query: Values, number: int = 1) -> str:
+def query_text(query: _Values, number: int = 1) -> str:
     """Return a query as addresses have it, with the number of a later page at its end."""
     pairs = [(name, text) for name, texts in query.items() for text in texts]
     return urlencode([*pairs, *([(PAGE, str(number))] if number > 1 else [])])

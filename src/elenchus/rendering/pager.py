@@ -11,7 +11,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Pager", "PagerStep", "pager", "window"]
 
-AROUND = 2  # pages that are named on each side of the current one
+_AROUND = 2  # pages that are named on each side of the current one
 
 
 class PagerStep(Frozen):
@@ -36,7 +36,7 @@ class Pager(Frozen):
 
 def window(number: int, pages: int) -> Iterator[int]:
     """Yield the pages that a pager names, 0 for a gap of at least two of them: 1 0 5 6 7 0 20."""
-    named = [page for page in range(1, pages + 1) if page in (1, pages) or abs(page - number) <= AROUND]
+    named = [page for page in range(1, pages + 1) if page in (1, pages) or abs(page - number) <= _AROUND]
     last = 0
     for page in named:
         if page - last == 2:  # noqa: PLR2004 - a gap of one page is that page

@@ -41,8 +41,8 @@ if TYPE_CHECKING:
 __all__ = ["ASSETS", "Renderer", "paths_of", "woven_style"]
 
 ASSETS = "assets"
-ASSET_FILES = ("elenchus.css", "elenchus.js")
-WORDS_OF_DESCRIPTION = 30
+_ASSET_FILES = ("elenchus.css", "elenchus.js")
+_WORDS_OF_DESCRIPTION = 30
 
 
 class Renderer:
@@ -127,7 +127,7 @@ class Renderer:
         folders = (self.templates.folder / ASSETS, Path(__file__).with_name(ASSETS))
         return {
             name: next(read_whole(folder / name) for folder in folders if is_file(folder / name))
-            for name in ASSET_FILES
+            for name in _ASSET_FILES
         }
 
     @cached_property
@@ -165,14 +165,14 @@ class Renderer:
             heading=page.title,
             about=about,
             description=about
-            or (row.summary(WORDS_OF_DESCRIPTION) if row and row.subject.is_entries else ""),
+            or (row.summary(_WORDS_OF_DESCRIPTION) if row and row.subject.is_entries else ""),
             href=href,
             canonical=self.root.whole(href) if self.root.address else "",
             number=visit.number,
             pages=paged.pages if paged else 1,
             sections=sections,
             row=row,
-            subject=subject_of(page),
+            subject=_subject_of(page),
             count=page.count,
             trail=tuple(self.trail(page)),
             facts=self.facts(row),
@@ -295,12 +295,12 @@ class Renderer:
         return self.templates.drawn("rows.html", part=view)
 
 
-def summary_of(row: RowView | None) -> str:
+def _summary_of(row: RowView | None) -> str:
     """Return the first words of the entry that a page is about."""
-    return row.summary(WORDS_OF_DESCRIPTION) if row and row.subject.is_entries else ""
+    return row.summary(_WORDS_OF_DESCRIPTION) if row and row.subject.is_entries else ""
 
 
-def subject_of(page: Page) -> str:
+def _subject_of(page: Page) -> str:
     """Return what a page is about, as templates have it: entry, term, group, or nothing."""
     if page.here is None:
         return ""

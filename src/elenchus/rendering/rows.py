@@ -34,11 +34,11 @@ if TYPE_CHECKING:
 
 __all__ = ["Desk", "RowView", "normal"]
 
-WORDS_OF_SUMMARY = 30
-ALT = "image_alt"
+_WORDS_OF_SUMMARY = 30
+_ALT = "image_alt"
 
 
-class Found(NamedTuple):
+class _Found(NamedTuple):
     """A field's type and a function from a row to its value."""
 
     type: FieldType
@@ -56,7 +56,7 @@ class Desk:
     book: Book
     root: Root
     unpublished: bool = False
-    fields: dict[tuple[Subject, str, str], Found | None] = field(default_factory=dict)
+    fields: dict[tuple[Subject, str, str], _Found | None] = field(default_factory=dict)
     rows: dict[tuple[Subject, str], RowView] = field(default_factory=dict)
     numbers: dict[str, dict[str, int]] = field(default_factory=dict)  # of terms, for each taxonomy
 
@@ -88,14 +88,14 @@ class Desk:
             }
         return self.numbers[taxonomy]
 
-    def found(self, subject: Subject, kind: str, name: str) -> Found | None:
+    def found(self, subject: Subject, kind: str, name: str) -> _Found | None:
         """Return a field of a kind of entries, or of the terms of a taxonomy; None where there is none."""
         key = (subject, kind, name)
         if key not in self.fields:
             self.fields[key] = self.looked_up(subject, kind, name)
         return self.fields[key]
 
-    def looked_up(self, subject: Subject, kind: str, name: str) -> Found | None:
+    def looked_up(self, subject: Subject, kind: str, name: str) -> _Found | None:
         """Return a field that has not been asked for before."""
         data = self.site.dataset
         fields = data.term_fields(subject.taxonomy) if subject.is_terms else data.schema.fields_of(kind)
@@ -103,7 +103,7 @@ class Desk:
         if declared is None or (subject.is_entries and (name, declared.type) not in data.entries.columns):
             return None
         ref = FieldRef(name, declared.type)
-        return Found(declared.type, decoder(self.view, ref, subject))
+        return _Found(declared.type, decoder(self.view, ref, subject))
 
     def address(self, subject: Subject, name: str) -> Href:
         """Return the link to the page of a row; nothing where it has none."""
@@ -235,9 +235,9 @@ class RowView:
         """The picture of an entry."""
         source = self.raw("image")
         address = self.desk.source_of(str(source)) if source else NOWHERE
-        return Image(address, str(self.raw(ALT) or "")) if address else None
+        return Image(address, str(self.raw(_ALT) or "")) if address else None
 
-    def summary(self, words: int = WORDS_OF_SUMMARY) -> str:
+    def summary(self, words: int = _WORDS_OF_SUMMARY) -> str:
         """Return its own summary, or else the first words of its text."""
         if words not in self.made:
             own = self.raw("summary")
@@ -294,7 +294,7 @@ class RowView:
         words, language = self.desk.site.definition.words, self.desk.site.definition.language
         match kind.type:
             case Type.DATE | Type.DATETIME:
-                return Item(date_label(value, language), time=time_of(value))
+                return Item(date_label(value, language), time=_time_of(value))
             case Type.ENTRY:
                 return self.desk.row(ENTRIES, str(value)).link
             case Type.TERM:
@@ -328,6 +328,6 @@ class RowView:
         return datetime(value.year, value.month, value.day, tzinfo=self.desk.site.clock.zone)
 
 
-def time_of(value: date) -> str:
+def _time_of(value: date) -> str:
     """Return a day or an instant as ``<time datetime>`` has it (RFC 3339, with its offset)."""
     return stamp(value) if isinstance(value, datetime) else value.isoformat()

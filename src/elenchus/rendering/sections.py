@@ -23,65 +23,65 @@ if TYPE_CHECKING:
 
 __all__ = ["label_of", "row_views", "section_view"]
 
-MOST_COLUMNS = 6
+_MOST_COLUMNS = 6
 # What a layout shows where the listing does not say.
-SHOWN = {
+_SHOWN = {
     "titles": ("title",),
     "list": ("title", "date", "summary"),
     "cards": ("image", "title", "date", "summary"),
     "table": ("title", "date"),
 }
-SHOWN_OF_TERMS = ("name", "own")
+_SHOWN_OF_TERMS = ("name", "own")
 
 
 def section_view(desk: Desk, query: Query, answer: Answer, **more: object) -> SectionView:
     """Return a section with the rows of an answer; ``more`` are other attributes of the view."""
     listing, plan = query.listing, query.plan
-    layout = str(listing.setting("layout") or default_layout(listing, plan))
+    layout = str(listing.setting("layout") or _default_layout(listing, plan))
     return SectionView(
         id=slugify(str(more.pop("id", "") or listing.name or "rows")),
         title=str(more.pop("title", listing.title if listing.name else "")),
         name=listing.name,
         layout=layout,
         rows=tuple(row_views(desk, plan, answer)),
-        columns=columns_of(desk, listing, plan, layout),
+        columns=_columns_of(desk, listing, plan, layout),
         total=answer.total,
         matched=answer.matched,
-        groups=group_views(desk, plan, answer) if answer.groups is not None else None,
+        groups=_group_views(desk, plan, answer) if answer.groups is not None else None,
         is_archive=bool(plan.groups) and plan.per_group == 0,
-        cards_in_row=min(int(listing.setting("per_row") or 0), MOST_COLUMNS),
+        cards_in_row=min(int(listing.setting("per_row") or 0), _MOST_COLUMNS),
         words=int(listing.setting("summary_words")),
         empty_message=str(listing.setting("empty_message") or ""),
         is_hidden=not answer.rows and not answer.groups and listing.setting("if_empty") == "hide",
-        choices=tuple(choice_links(desk, plan, answer.choices)) if answer.choices else (),
+        choices=tuple(_choice_links(desk, plan, answer.choices)) if answer.choices else (),
         **more,  # type: ignore[arg-type]
     )
 
 
-def default_layout(listing: Listing, plan: Plan) -> str:
+def _default_layout(listing: Listing, plan: Plan) -> str:
     """Return the layout of a listing that names none: a table of fields, or a list."""
     if listing.setting("show"):
         return "list"
     return "titles" if plan.subject.is_terms else "list"
 
 
-def columns_of(desk: Desk, listing: Listing, plan: Plan, layout: str) -> tuple[ShownField, ...]:
+def _columns_of(desk: Desk, listing: Listing, plan: Plan, layout: str) -> tuple[ShownField, ...]:
     """Return the fields that a section shows."""
     known = {ref.name: ref for ref in (*plan.fields, *plan.show)}
-    names = listing.setting("show") or shown_by_layout(plan, layout)
+    names = listing.setting("show") or _shown_by_layout(plan, layout)
     return tuple(
-        ShownField(name, label_of(name), is_number(desk, plan, known.get(name), name)) for name in names
+        ShownField(name, label_of(name), _is_number(desk, plan, known.get(name), name)) for name in names
     )
 
 
-def shown_by_layout(plan: Plan, layout: str) -> Sequence[str]:
+def _shown_by_layout(plan: Plan, layout: str) -> Sequence[str]:
     """Return the fields that a layout shows of itself; a table those that the question names."""
     if plan.subject.is_terms:
-        return SHOWN_OF_TERMS
+        return _SHOWN_OF_TERMS
     if layout == "table":
         named = [ref.name for ref in plan.fields if ref.name not in ("title", "id")]
-        return tuple(dict.fromkeys(("title", *named))) if named else SHOWN["table"]
-    return SHOWN.get(layout, SHOWN["list"])
+        return tuple(dict.fromkeys(("title", *named))) if named else _SHOWN["table"]
+    return _SHOWN.get(layout, _SHOWN["list"])
 
 
 def label_of(name: str) -> str:
@@ -90,7 +90,7 @@ def label_of(name: str) -> str:
     return words[:1].upper() + words[1:]
 
 
-def is_number(desk: Desk, plan: Plan, ref: FieldRef | None, name: str) -> bool:
+def _is_number(desk: Desk, plan: Plan, ref: FieldRef | None, name: str) -> bool:
     """Say whether a field holds single numbers."""
     kind = ref.type if ref else None
     if kind is None and plan.subject.is_terms:
@@ -110,13 +110,13 @@ def row_views(desk: Desk, plan: Plan, answer: Answer) -> Iterator[RowView]:
         yield view
 
 
-def group_views(desk: Desk, plan: Plan, answer: Answer) -> tuple[GroupView, ...]:
+def _group_views(desk: Desk, plan: Plan, answer: Answer) -> tuple[GroupView, ...]:
     """Return the groups of an answer with their rows."""
     rows = {view.id: view for view in row_views(desk, plan, answer)}
     return tuple(
         GroupView(
             label=desk.book.label(answer, group),
-            href=group_link(desk, plan, answer, group),
+            href=_group_link(desk, plan, answer, group),
             count=group.count,
             rows=tuple(rows[name] for name in group.rows),
             id=slugify("-".join(str(key) for key in group.keys if key is not None) or "none"),
@@ -125,7 +125,7 @@ def group_views(desk: Desk, plan: Plan, answer: Answer) -> tuple[GroupView, ...]
     )
 
 
-def group_link(desk: Desk, plan: Plan, answer: Answer, group: Group) -> Href:
+def _group_link(desk: Desk, plan: Plan, answer: Answer, group: Group) -> Href:
     """Return the link to the page about a group: its own, or that of the term or the entry it is of."""
     pages = desk.book.pages_of_group(answer, group)
     for page in pages:
@@ -141,7 +141,7 @@ def group_link(desk: Desk, plan: Plan, answer: Answer, group: Group) -> Href:
     return NOWHERE
 
 
-def choice_links(desk: Desk, plan: Plan, choices: Choices) -> Iterator[Link]:
+def _choice_links(desk: Desk, plan: Plan, choices: Choices) -> Iterator[Link]:
     """Yield what can be chosen where a listing cannot be asked without it, with the pages about it."""
     kinds = desk.site.library.get(plan.name).parameters if plan.name else {}
     rule = kinds[choices.parameter][0] if choices.parameter in kinds else None

@@ -40,21 +40,21 @@ __all__ = ["FOLDER", "Templates"]
 
 FOLDER = "templates"  # of a site
 # Names that were given up, and what they are called now.
-RENAMED_FILES = {"page.html": "sheet.html", "section.html": "rows.html"}
-RENAMED_NAMES = {"page": "sheet", "section": "part", "empty": "empty_message", "count": "number"}
-BUILT_IN = Path(__file__).with_name("templates")
+_RENAMED_FILES = {"page.html": "sheet.html", "section.html": "rows.html"}
+_RENAMED_NAMES = {"page": "sheet", "section": "part", "empty": "empty_message", "count": "number"}
+_BUILT_IN = Path(__file__).with_name("templates")
 
 
 # Attributes by which generators, coroutines and classes lead into the insides of Python, beside those
 # that begin with a line below.
-INNER = frozenset(
+_INNER = frozenset(
     {"gi_frame", "gi_code", "gi_yieldfrom", "cr_frame", "cr_code", "cr_await", "ag_frame", "ag_code", "mro"}
 )
 
 
 # What templates are given, and what of it is the program's own: whatever is not named here has no attributes
 # to a template, so that no way leads from a row to the site, its files and its drafts.
-OURS: dict[type, frozenset[str]] = {
+_OURS: dict[type, frozenset[str]] = {
     RowView: frozenset(
         {
             "desk",
@@ -75,19 +75,19 @@ OURS: dict[type, frozenset[str]] = {
     ),
     **dict.fromkeys((Image, Item, Value, Pager, PagerStep), frozenset()),
 }
-PLAIN = (str, bytes, int, float, bool, date, list, tuple, dict, set, frozenset, range, type(None))
+_PLAIN = (str, bytes, int, float, bool, date, list, tuple, dict, set, frozenset, range, type(None))
 
 
-class Guarded(SandboxedEnvironment):
+class _Guarded(SandboxedEnvironment):
     """Templates that reach neither files nor the insides of Python; a name that is not there is an error."""
 
     def is_safe_attribute(self, obj: Any, attr: str, value: Any) -> bool:
         """Say whether a template may have an attribute; asked a hundred times for each page."""
-        if attr.startswith("_") or attr in INNER:
+        if attr.startswith("_") or attr in _INNER:
             return False
-        if type(obj) in OURS:
-            return attr not in OURS[type(obj)]
-        is_known = isinstance(obj, PLAIN) or type(obj).__module__.startswith("jinja2.")
+        if type(obj) in _OURS:
+            return attr not in _OURS[type(obj)]
+        is_known = isinstance(obj, _PLAIN) or type(obj).__module__.startswith("jinja2.")
         return is_known and super().is_safe_attribute(obj, attr, value)
 
 
@@ -100,9 +100,9 @@ class Templates:
     def __init__(self, folder: Path, functions: Mapping[str, Any]) -> None:
         self.folder = folder / FOLDER
         # Ours need no guard, which takes a fifth of the time.
-        environment = Guarded if self.folder.is_dir() else jinja2.Environment
+        environment = _Guarded if self.folder.is_dir() else jinja2.Environment
         self.environment = environment(
-            loader=jinja2.ChoiceLoader([OwnLoader(self.folder), jinja2.FileSystemLoader(BUILT_IN)]),
+            loader=jinja2.ChoiceLoader([_OwnLoader(self.folder), jinja2.FileSystemLoader(_BUILT_IN)]),
             autoescape=True,
             undefined=jinja2.StrictUndefined,
             trim_blocks=True,
@@ -114,7 +114,7 @@ class Templates:
 
     def names(self) -> list[str]:
         """Return the names of the site's own templates."""
-        own = OwnLoader(self.folder).list_templates() if self.folder.is_dir() else []
+        own = _OwnLoader(self.folder).list_templates() if self.folder.is_dir() else []
         return sorted(name for name in own if is_text(name) and name.endswith((".html", ".xml", ".txt")))
 
     def has(self, name: str) -> bool:
@@ -143,8 +143,8 @@ class Templates:
         """Return the problems in the form of the site's own templates."""
         found = []
         for name in self.names():
-            if name in RENAMED_FILES:
-                message = f"the template {name} is called {RENAMED_FILES[name]} now"
+            if name in _RENAMED_FILES:
+                message = f"the template {name} is called {_RENAMED_FILES[name]} now"
                 found.append(Problem("bad-template", message, "Rename it.", place=self.place(name, 0)))
                 continue
             try:
@@ -161,14 +161,14 @@ class Templates:
 
     def renamed(self, name: str) -> Iterator[Problem]:
         """Yield what a template of the site calls by a name that was given up."""
-        source, _, _ = OwnLoader(self.folder).get_source(self.environment, name)
+        source, _, _ = _OwnLoader(self.folder).get_source(self.environment, name)
         tree = self.environment.parse(source)
         free = jinja2.meta.find_undeclared_variables(tree)
         used = {node.name: node.lineno for node in tree.find_all(jinja2.nodes.Name)}
         used |= {
             node.attr: node.lineno for node in tree.find_all(jinja2.nodes.Getattr) if node.attr == "empty"
         }
-        for old, new in RENAMED_NAMES.items():
+        for old, new in _RENAMED_NAMES.items():
             if old in used and (old in free or old == "empty"):
                 message = f"in the template: {old} is called {new} now"
                 yield Problem("bad-template", message, f"Write {new}.", place=self.place(name, used[old]))
@@ -193,14 +193,14 @@ class Templates:
         """Return the template and the line in which an error was raised."""
         own = set(self.environment.list_templates())
         for frame in reversed(traceback.extract_tb(error.__traceback__)):
-            for folder in (self.folder, BUILT_IN):
+            for folder in (self.folder, _BUILT_IN):
                 path = Path(frame.filename)
                 if path.is_relative_to(folder) and path.relative_to(folder).as_posix() in own:
                     return path.relative_to(folder).as_posix(), frame.lineno or 0
         return name, 0
 
 
-class OwnLoader(jinja2.FileSystemLoader):
+class _OwnLoader(jinja2.FileSystemLoader):
     """The templates of a site's folder, without those that a symbolic link leads to outside it."""
 
     def __init__(self, folder: Path) -> None:

@@ -48,7 +48,7 @@ class Link(Frozen):
     depth: int = 0
 
 
-class Deep(Protocol):
+class _Deep(Protocol):
     """What stands somewhere in a tree."""
 
     @property
@@ -56,12 +56,12 @@ class Deep(Protocol):
         """How much stands above it."""
 
 
-Node = TypeVar("Node", bound=Deep)
+_Node = TypeVar("_Node", bound=_Deep)
 
 
-def branches(nodes: Sequence[Node]) -> list[list[Node]]:
+def _branches(nodes: Sequence[_Node]) -> list[list[_Node]]:
     """Return the nodes of a tree, which follow depth first, in a list for each root."""
-    found: list[list[Node]] = []
+    found: list[list[_Node]] = []
     for node in nodes:
         if node.depth and found:
             found[-1].append(node)
@@ -120,7 +120,7 @@ class Control(Frozen):
     @property
     def branches(self) -> list[list[Option]]:
         """The options of a tree root by root, each with all below it, so that nothing tears them apart."""
-        return branches(self.options)
+        return _branches(self.options)
 
 
 class FormView(Frozen):
@@ -208,7 +208,7 @@ class SectionView(Frozen):
     @property
     def branches(self) -> list[list[Link]]:
         """What can be chosen, root by root, each with all that lies below it."""
-        return branches(self.choices)
+        return _branches(self.choices)
 
     @property
     def others(self) -> tuple[ShownField, ...]:

@@ -19,9 +19,9 @@ if TYPE_CHECKING:
 
 __all__ = ["about_code", "as_object", "findings"]
 
-ROLES = {"error": Role.ERROR, "warning": Role.NOTICE, "note": Role.NAME}
-WIDEST = 100
-INDENT = 6  # columns before a hint
+_ROLES = {"error": Role.ERROR, "warning": Role.NOTICE, "note": Role.NAME}
+_WIDEST = 100
+_INDENT = 6  # columns before a hint
 
 
 def findings(report: Report, width: int | None) -> Iterator[Piece]:
@@ -30,33 +30,33 @@ def findings(report: Report, width: int | None) -> Iterator[Piece]:
     accepted = [each for each in report.findings if each.accepted]
     for level, found in groupby(open_ones, key=lambda each: each.level):
         listed = list(found)
-        yield Piece(f"{level if len(listed) == 1 else level + 's'}\n", ROLES[level])
+        yield Piece(f"{level if len(listed) == 1 else level + 's'}\n", _ROLES[level])
         for each in listed:
-            yield from finding_lines(each, width)
+            yield from _finding_lines(each, width)
         yield Piece("\n")
     if accepted:
         yield Piece("accepted\n", Role.FAINT)
         for each in accepted:
-            yield from finding_lines(each, width)
+            yield from _finding_lines(each, width)
         yield Piece("\n")
-    yield Piece(f"{summary(report, len(accepted))}\n", Role.STRONG)
+    yield Piece(f"{_summary(report, len(accepted))}\n", Role.STRONG)
 
 
-def finding_lines(finding: Finding, width: int | None) -> Iterator[Piece]:
+def _finding_lines(finding: Finding, width: int | None) -> Iterator[Piece]:
     """Yield one finding: place, message, code, and what would fix it."""
     problem = finding.problem
     place = [Piece(f"{problem.place}: ", Role.NAME)] if problem.place else []
     message = Piece(f"{printable(problem.message)}.")
     yield from flowing(
-        [Piece("  "), *place, message, Piece(f"  [{problem.code}]", Role.FAINT)], width, INDENT
+        [Piece("  "), *place, message, Piece(f"  [{problem.code}]", Role.FAINT)], width, _INDENT
     )
     beside = f"because {finding.accepted}" if finding.accepted else problem.hint
     role = Role.FAINT if finding.accepted else Role.HINT
     for line in beside.split("\n") if beside else ():
-        yield from flowing([Piece(" " * INDENT), Piece(printable(line), role)], width, INDENT)
+        yield from flowing([Piece(" " * _INDENT), Piece(printable(line), role)], width, _INDENT)
 
 
-def summary(report: Report, accepted: int) -> str:
+def _summary(report: Report, accepted: int) -> str:
     """Return how many findings there are."""
     counts = [(report.count(level), level) for level in LEVELS]
     parts = [f"{count} {level if count == 1 else level + 's'}" for count, level in counts if count]
@@ -78,6 +78,6 @@ def about_code(record: CodeRecord) -> Iterator[Piece]:
     yield Piece(record.code, Role.HEADING)
     yield Piece(f"  {record.level}, about {record.about}\n\n", Role.FAINT)
     for heading, text in (("means", record.means), ("hurts", record.hurts), ("fix", record.fix)):
-        lines = wrap(" ".join(text.split()), WIDEST - 8)
+        lines = wrap(" ".join(text.split()), _WIDEST - 8)
         yield Piece(f"{heading:<8}", Role.STRONG)
         yield Piece("\n        ".join(lines) + "\n")

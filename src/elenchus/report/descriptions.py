@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 __all__ = ["descriptions"]
 
-NUMBERS = ("entries", "public", "terms", "in use", "set", "missing", "not fitting", "with those below")
+_NUMBERS = ("entries", "public", "terms", "in use", "set", "missing", "not fitting", "with those below")
 
 
 def descriptions(blocks: Iterable[Block], width: int | None) -> Iterator[Piece]:
@@ -24,16 +24,16 @@ def descriptions(blocks: Iterable[Block], width: int | None) -> Iterator[Piece]:
         if number:
             yield Piece("\n")
         yield Piece(f"{printable(block.title)}\n", Role.HEADING)
-        yield from facts(block)
+        yield from _facts(block)
         if block.headings:
-            headings = [heading(name, at) for at, name in enumerate(block.headings)]
+            headings = [_heading(name, at) for at, name in enumerate(block.headings)]
             yield from chain.from_iterable(grid(headings, block.rows, width))
         for text in block.write:
             yield Piece("write  ", Role.FAINT)
             yield Piece(f"{printable(text)}\n", Role.HINT)
 
 
-def facts(block: Block) -> Iterator[Piece]:
+def _facts(block: Block) -> Iterator[Piece]:
     """Yield pairs of a name and a text, aligned."""
     room = max((len(name) for name, _ in block.facts), default=0)
     for name, text in block.facts:
@@ -41,8 +41,8 @@ def facts(block: Block) -> Iterator[Piece]:
         yield Piece(f"{printable(text)}\n")
 
 
-def heading(name: str, at: int) -> Heading:
+def _heading(name: str, at: int) -> Heading:
     """Return the heading of a column."""
     return Heading(
-        name, Role.NAME if at == 0 else Role.PLAIN, right=name in NUMBERS, flexible=name not in NUMBERS
+        name, Role.NAME if at == 0 else Role.PLAIN, right=name in _NUMBERS, flexible=name not in _NUMBERS
     )

@@ -14,15 +14,15 @@ if TYPE_CHECKING:
 
 __all__ = ["explanation", "verdict"]
 
-INDENT = "      "
-WIDEST = 100
+_INDENT = "      "
+_WIDEST = 100
 
 
 def explanation(found: Explanation) -> Iterator[Piece]:
     """Yield the funnel of a question, its boundaries in time, and how its rows are arranged."""
     width = len(str(max(step.left for step in found.steps)))
     for step in found.steps:
-        yield from step_lines(step, width)
+        yield from _step_lines(step, width)
     yield Piece("\n")
     for line in found.arrangement:
         yield Piece(f"{line}\n")
@@ -32,7 +32,7 @@ def explanation(found: Explanation) -> Iterator[Piece]:
         yield Piece(f"is from {boundary.start} up to {boundary.end}.\n")
 
 
-def step_lines(step: Step, width: int) -> Iterator[Piece]:
+def _step_lines(step: Step, width: int) -> Iterator[Piece]:
     """Yield what a step leaves, and below it what it removed."""
     yield Piece(f"{step.left:>{width}}", Role.STRONG)
     yield Piece(f"  {printable(step.words)}")
@@ -40,34 +40,34 @@ def step_lines(step: Step, width: int) -> Iterator[Piece]:
         yield Piece(f"  −{step.removed}", Role.NOTICE)
     yield Piece("\n")
     for removed in step.examples:
-        yield Piece(f"{INDENT}without ", Role.FAINT)
+        yield Piece(f"{_INDENT}without ", Role.FAINT)
         yield Piece(removed.id, Role.NAME)
         yield Piece(f"  {printable(removed.values)}\n" if removed.values else "\n", Role.FAINT)
     if step.removed > len(step.examples) > 0:
-        yield Piece(f"{INDENT}and {step.removed - len(step.examples)} more\n", Role.FAINT)
-    yield from remarks(step)
+        yield Piece(f"{_INDENT}and {step.removed - len(step.examples)} more\n", Role.FAINT)
+    yield from _remarks(step)
 
 
-def remarks(step: Step) -> Iterator[Piece]:
+def _remarks(step: Step) -> Iterator[Piece]:
     """Yield what is remarkable about a step."""
     if step.by_absence:
         rows = "row passes" if step.by_absence == 1 else "rows pass"
-        yield Piece(f"{INDENT}{step.by_absence} {rows} only because a value is missing\n", Role.NOTICE)
+        yield Piece(f"{_INDENT}{step.by_absence} {rows} only because a value is missing\n", Role.NOTICE)
     if step.as_text is not None:
         listed = f"compared as text it would wrongly leave: {' '.join(step.as_text) or 'nothing'}"
-        for line in wrap(listed, WIDEST, break_long_words=False, break_on_hyphens=False):
-            yield Piece(f"{INDENT}{line}\n", Role.NOTICE)
+        for line in wrap(listed, _WIDEST, break_long_words=False, break_on_hyphens=False):
+            yield Piece(f"{_INDENT}{line}\n", Role.NOTICE)
     if step.tally:
-        yield from tally_lines(step.tally)
+        yield from _tally_lines(step.tally)
 
 
-def tally_lines(tally: Tally) -> Iterator[Piece]:
+def _tally_lines(tally: Tally) -> Iterator[Piece]:
     """Yield how rows add up over several terms."""
     counts = " + ".join(f"{name} {count}" for name, count in tally.counts)
     total = sum(count for _, count in tally.counts)
-    yield Piece(f"{INDENT}{counts} = {total}, of {tally.distinct} distinct\n", Role.FAINT)
+    yield Piece(f"{_INDENT}{counts} = {total}, of {tally.distinct} distinct\n", Role.FAINT)
     if tally.overlap:
-        yield Piece(f"{INDENT}more than once: {' '.join(tally.overlap)}\n", Role.FAINT)
+        yield Piece(f"{_INDENT}more than once: {' '.join(tally.overlap)}\n", Role.FAINT)
 
 
 def verdict(found: Verdict) -> Iterator[Piece]:
@@ -78,12 +78,12 @@ def verdict(found: Verdict) -> Iterator[Piece]:
         yield Piece(f"{found.place} · {found.state}\n", Role.FAINT)
     yield Piece("\n")
     for finding in found.findings:
-        yield from gate_line(finding)
+        yield from _gate_line(finding)
     yield Piece("\n" if found.findings else "")
-    yield from outcome(found)
+    yield from _outcome(found)
 
 
-def gate_line(finding: Gate) -> Iterator[Piece]:
+def _gate_line(finding: Gate) -> Iterator[Piece]:
     """Yield one condition with whether it holds."""
     mark, role = ("yes", Role.HINT) if finding.holds else ("no ", Role.ERROR)
     yield Piece(f"  {mark}  ", role)
@@ -91,7 +91,7 @@ def gate_line(finding: Gate) -> Iterator[Piece]:
     yield Piece(f"  ({printable(finding.values)})\n" if finding.values else "\n", Role.FAINT)
 
 
-def outcome(found: Verdict) -> Iterator[Piece]:
+def _outcome(found: Verdict) -> Iterator[Piece]:
     """Yield what becomes of the entry in the end."""
     if found.listed:
         where = f", in {', '.join(found.groups)}" if found.groups else ""
@@ -102,28 +102,28 @@ def outcome(found: Verdict) -> Iterator[Piece]:
     yield Piece("Not listed", Role.ERROR)
     rank = f", as {found.rank} of {found.of}," if found.rank else ""
     yield Piece(f": it matches{rank} but {found.cut}.\n" if found.matches and found.cut else ".\n")
-    yield from way_lines(found)
+    yield from _way_lines(found)
 
 
-def way_lines(found: Verdict) -> Iterator[Piece]:
+def _way_lines(found: Verdict) -> Iterator[Piece]:
     """Yield what would list an entry, or what it takes where no change is known that would."""
-    for heading, ways in headed(found):
+    for heading, ways in _headed(found):
         yield Piece(f"{heading}:\n")
         for change in ways:
             yield Piece(f"  {printable(change.words)}\n", Role.HINT)
     if found.ways and found.rank and not found.cut:
         yield Piece(f"It would stand as {found.rank} of {found.of}.\n", Role.FAINT)
     if found.needs:
-        words = "It would be listed where all of this held" if not found.place else WITHOUT_A_WAY
+        words = "It would be listed where all of this held" if not found.place else _WITHOUT_A_WAY
         yield Piece(f"{words}:\n")
         for need in found.needs:
             yield Piece(f"  {printable(need)}\n", Role.HINT)
 
 
-WITHOUT_A_WAY = "No change of its own fields is known that would list it. It takes all of this"
+_WITHOUT_A_WAY = "No change of its own fields is known that would list it. It takes all of this"
 
 
-def headed(found: Verdict) -> Iterator[tuple[str, tuple[Change, ...]]]:
+def _headed(found: Verdict) -> Iterator[tuple[str, tuple[Change, ...]]]:
     """Yield the ways to list an entry under the words that say how many of them are needed."""
     if len(found.ways) == 1:
         count = "One change" if len(found.ways[0]) == 1 else "All of these changes together"

@@ -16,12 +16,13 @@ if TYPE_CHECKING:
     from elenchus.errors import Problem
     from elenchus.pages.overview import AddressLine, PageReport, SetLine
     from elenchus.pages.sections import Placed, Section
+    from elenchus.plan.answer import Answer
 
 __all__ = ["address_table", "page_sections", "set_table"]
 
-FEW = 6  # ids of a section, or of entries that stand nowhere
-MOST_UNPLACED = 12
-LETTERS = "abcdefghijklmnopqrstuvwxyz"
+_FEW = 6  # ids of a section, or of entries that stand nowhere
+_MOST_UNPLACED = 12
+_LETTERS = "abcdefghijklmnopqrstuvwxyz"
 
 
 def address_table(
@@ -47,10 +48,10 @@ def address_table(
     files = sum(each.pages for each in lines)
     one = "1 address" if len(lines) == 1 else f"{len(lines)} addresses"
     yield Piece(f"\n{one}, {files} with their later pages\n", Role.FAINT)
-    yield from found_problems(problems)
+    yield from _found_problems(problems)
 
 
-def found_problems(problems: Sequence[Problem]) -> Iterator[Piece]:
+def _found_problems(problems: Sequence[Problem]) -> Iterator[Piece]:
     """Yield the problems of pages."""
     if problems:
         yield Piece("\n")
@@ -70,55 +71,52 @@ def page_sections(report: PageReport, width: int | None) -> Iterator[Piece]:
         yield Piece(f"{' · '.join(places)}\n", Role.FAINT)
     for section in report.placed.sections:
         yield Piece("\n")
-        yield from section_lines(section, report.placed, report.groups[section.number])
+        yield from _section_lines(section, report.placed, report.groups[section.number])
     if sum(section.takes_part for section in report.placed.sections) > 1:
-        yield from overlap_lines(report, width)
-    yield from unplaced_lines(report, width)
-    yield from found_problems(report.placed.problems)
+        yield from _overlap_lines(report, width)
+    yield from _unplaced_lines(report, width)
+    yield from _found_problems(report.placed.problems)
 
 
-def section_lines(section: Section, page: Placed, groups: Sequence[str]) -> Iterator[Piece]:
+def _section_lines(section: Section, page: Placed, groups: Sequence[str]) -> Iterator[Piece]:
     """Yield one section: what it asks, what it shows, what it leaves out."""
-    yield Piece(f"{LETTERS[section.number % 26]}  ", Role.FAINT)
+    yield Piece(f"{_LETTERS[section.number % 26]}  ", Role.FAINT)
     yield Piece(printable(section.title or section.name), Role.STRONG)
     yield Piece(f"  {section.name if section.title else ''}", Role.NAME)
-    turn = f"  chooses {ordinal(section.turn)}" if section.turn != section.number else ""
+    turn = f"  chooses {_ordinal(section.turn)}" if section.turn != section.number else ""
     yield Piece(f"{turn}\n", Role.FAINT)
     if section.listing and section.answer:
         yield Piece(f"   {printable(section.listing.asks)}\n", Role.FAINT)
-        yield Piece(f"   {counts(section)}\n")
-        rows = section.answer.rows
-        if section.answer.groups is not None:
-            for words in groups[:FEW]:
-                yield Piece(f"     {printable(words)}\n")
-            if len(groups) > FEW:
-                yield Piece(f"     and {len(groups) - FEW} more\n", Role.FAINT)
-        for row in rows[:FEW] if section.takes_part and not groups else ():
-            yield Piece("     ")
-            yield Piece(row.id, Role.NAME)
-            yield Piece(f"  {printable(str(row.values.get('title') or row.values.get('name') or ''))}\n")
-        if section.takes_part and not groups and len(rows) > FEW:
-            yield Piece(f"     and {len(rows) - FEW} more\n", Role.FAINT)
-        yield from notices(section)
-    for name, number in section.left_out[:FEW]:
+        yield from _answer_lines(section.answer, groups, rows=section.takes_part)
+    for name, number in section.left_out[:_FEW]:
         yield Piece("   left out ", Role.FAINT)
         yield Piece(name, Role.NAME)
         yield Piece(f", which stands in {page.sections[number].name}\n", Role.FAINT)
-    if len(section.left_out) > FEW:
-        yield Piece(f"   and {len(section.left_out) - FEW} more left out\n", Role.FAINT)
+    if len(section.left_out) > _FEW:
+        yield Piece(f"   and {len(section.left_out) - _FEW} more left out\n", Role.FAINT)
 
 
-def notices(section: Section) -> Iterator[Piece]:
-    """Yield the notices of a section's answer."""
-    for notice in section.answer.notices if section.answer else ():
+def _answer_lines(answer: Answer, groups: Sequence[str], *, rows: bool) -> Iterator[Piece]:
+    """Yield how much a section shows, its first groups or rows, and the notices of its answer."""
+    yield Piece(f"   {_counts(answer)}\n")
+    for words in groups[:_FEW]:
+        yield Piece(f"     {printable(words)}\n")
+    if len(groups) > _FEW:
+        yield Piece(f"     and {len(groups) - _FEW} more\n", Role.FAINT)
+    if rows and not groups:
+        for row in answer.rows[:_FEW]:
+            yield Piece("     ")
+            yield Piece(row.id, Role.NAME)
+            yield Piece(f"  {printable(str(row.values.get('title') or row.values.get('name') or ''))}\n")
+        if len(answer.rows) > _FEW:
+            yield Piece(f"     and {len(answer.rows) - _FEW} more\n", Role.FAINT)
+    for notice in answer.notices:
         yield Piece("   note: ", Role.NOTICE)
         yield Piece(f"{printable(notice.message)}\n")
 
 
-def counts(section: Section) -> str:
-    """Return how many rows a section shows, and of how many."""
-    answer = section.answer
-    assert answer is not None  # noqa: S101 - asked for sections that were answered
+def _counts(answer: Answer) -> str:
+    """Return how many rows an answer shows, and of how many."""
     if answer.groups is not None:
         words = "1 group" if len(answer.groups) == 1 else f"{len(answer.groups)} groups"
         return f"{answer.total} in {words}"
@@ -127,17 +125,17 @@ def counts(section: Section) -> str:
     return f"shows {words}" + (f", {answer.pages} pages" if answer.pages > 1 else "")
 
 
-def ordinal(turn: int) -> str:
+def _ordinal(turn: int) -> str:
     """Return a place as an ordinal word."""
     words = ("first", "second", "third", "fourth", "fifth", "sixth", "seventh", "eighth", "ninth")
     return words[turn] if turn < len(words) else f"as number {turn + 1}"
 
 
-def overlap_lines(report: PageReport, width: int | None) -> Iterator[Piece]:
+def _overlap_lines(report: PageReport, width: int | None) -> Iterator[Piece]:
     """Yield the matrix of rows that sections would share."""
     taking = [section for section in report.placed.sections if section.takes_part]
     yield Piece("\nWhat they would share if none left anything out\n", Role.STRONG)
-    letters = [LETTERS[section.number % 26] for section in taking]
+    letters = [_LETTERS[section.number % 26] for section in taking]
     headings = [Heading("", Role.FAINT), *(Heading(letter, right=True) for letter in letters)]
     headings.append(Heading("section"))
     cells = []
@@ -148,7 +146,7 @@ def overlap_lines(report: PageReport, width: int | None) -> Iterator[Piece]:
     yield from chain.from_iterable(grid(headings, cells, width))
 
 
-def unplaced_lines(report: PageReport, width: int | None) -> Iterator[Piece]:
+def _unplaced_lines(report: PageReport, width: int | None) -> Iterator[Piece]:
     """Yield the entries of the same kinds that stand in no section."""
     if not report.kinds:
         return
@@ -157,8 +155,8 @@ def unplaced_lines(report: PageReport, width: int | None) -> Iterator[Piece]:
         yield Piece(f"\nEvery public entry of {kinds} stands in a section.\n", Role.FAINT)
         return
     heading = Piece(f"{len(report.unplaced)} of {kinds} in no section", Role.STRONG)
-    names = ", ".join(report.unplaced[:MOST_UNPLACED])
-    more = len(report.unplaced) - MOST_UNPLACED
+    names = ", ".join(report.unplaced[:_MOST_UNPLACED])
+    more = len(report.unplaced) - _MOST_UNPLACED
     yield Piece("\n")
     yield from flowing([heading, Piece(f": {names}{f' and {more} more' if more > 0 else ''}")], width, 3)
 
@@ -191,4 +189,4 @@ def set_table(lines: Sequence[SetLine], problems: Sequence[Problem], width: int 
     empty = sum(each.state == "empty" for each in lines)
     words = "1 page" if len(lines) == 1 else f"{len(lines)} pages"
     yield Piece(f"\n{words}{f', {empty} of them empty' if empty else ''}\n", Role.FAINT)
-    yield from found_problems(problems)
+    yield from _found_problems(problems)

@@ -22,9 +22,9 @@ __all__ = ["FLAGS", "Conformed", "conformed", "notes_of", "says_yes_or_no"]
 
 # Flags that are understood without being declared: what yes means. “published” keeps an entry back at no.
 FLAGS = {"draft": "draft", "published": "published"}
-SHORT_YES, SHORT_NO = frozenset({"y", "t"}), frozenset({"n", "f"})
-HELD = ("draft", "withdrawn")
-DATE_LIKE = re.compile(r"\d{4}-\d{1,2}|\d{1,2}[./]\d{1,2}[./]\d{2,4}|[^\W\d]+ \d|\d{1,2}\.? [^\W\d]")
+_SHORT_YES, _SHORT_NO = frozenset({"y", "t"}), frozenset({"n", "f"})
+_HELD = ("draft", "withdrawn")
+_DATE_LIKE = re.compile(r"\d{4}-\d{1,2}|\d{1,2}[./]\d{1,2}[./]\d{2,4}|[^\W\d]+ \d|\d{1,2}\.? [^\W\d]")
 
 
 class Conformed:
@@ -51,20 +51,20 @@ def conformed(record: Record, kind: str, schema: Schema, whole: Mapping[str, fro
     found = Conformed(dict(record.values))
     habits = record.habits
     if habits.statuses:
-        status(found, habits)
+        _status(found, habits)
     fields = schema.fields_of(kind)
     for key, meaning in {**FLAGS, **habits.flags}.items():
         if key in found.values and meaning:
-            flag(found, record.place, key, meaning, fields.get(key), is_declared=key in habits.flags)
+            _flag(found, record.place, key, meaning, fields.get(key), is_declared=key in habits.flags)
     if habits.separator:
         for name, raw in record.values.items():
             is_one = not isinstance(raw.value, str) or habits.separator not in raw.value or name not in fields
             if not (is_one or fold(raw.value.strip()) in whole.get(name, ())):
-                part(found, name, raw, fields[name], habits.separator)
+                _part(found, name, raw, fields[name], habits.separator)
     return found
 
 
-def status(found: Conformed, habits: Habits) -> None:
+def _status(found: Conformed, habits: Habits) -> None:
     """Turn a foreign status into ours, whatever its case; true and false are words like others."""
     raw = found.values.get("status")
     if raw is None or raw.value is None:
@@ -78,15 +78,15 @@ def status(found: Conformed, habits: Habits) -> None:
 
 def says_yes_or_no(value: Any) -> bool:
     """Say whether a written value is any spelling of yes or of no."""
-    return fold(as_text(value)) in YES | NO | SHORT_YES | SHORT_NO
+    return fold(as_text(value)) in YES | NO | _SHORT_YES | _SHORT_NO
 
 
-def is_yes(value: Any) -> bool:
+def _is_yes(value: Any) -> bool:
     """Say whether a written value is any spelling of yes."""
-    return fold(as_text(value)) in YES | SHORT_YES
+    return fold(as_text(value)) in YES | _SHORT_YES
 
 
-def flag(
+def _flag(
     found: Conformed, place: Place, key: str, meaning: str, field: Field | None, *, is_declared: bool
 ) -> None:
     """Understand a key that says yes or no of the status; one that says neither keeps the entry back.
@@ -101,29 +101,29 @@ def flag(
     if raw.value is None or as_text(raw.value) == "":
         return
     if not says_yes_or_no(raw.value):
-        as_date = meaning == "published" and bool(DATE_LIKE.match(as_text(raw.value)))
+        as_date = meaning == "published" and bool(_DATE_LIKE.match(as_text(raw.value)))
         if (own and not is_declared) or as_date:  # “published: 2024-03-05” is a date by another name
             found.values[key] = raw
             return
         message = f"{key}: {quoted(as_text(raw.value))} is neither yes nor no, so the entry is held back"
         at = Place(place.file, raw.line)
         found.problems.append(Problem("unreadable-flag", message, "Write yes or no.", place=at))
-        hold(found, key, "draft", raw)
-    elif is_yes(raw.value) != (meaning == "published"):
-        hold(found, key, "draft" if meaning == "published" else meaning, raw)
+        _hold(found, key, "draft", raw)
+    elif _is_yes(raw.value) != (meaning == "published"):
+        _hold(found, key, "draft" if meaning == "published" else meaning, raw)
 
 
-def hold(found: Conformed, key: str, word: str, raw: Raw) -> None:
+def _hold(found: Conformed, key: str, word: str, raw: Raw) -> None:
     """Give an entry the status of a flag; where its status keeps it back already, that stays as it is."""
     found.flag = found.flag or key
     standing = found.values.get("status")
-    if standing is None or fold(as_text(standing.value or "")) not in HELD:
+    if standing is None or fold(as_text(standing.value or "")) not in _HELD:
         found.values["status"] = Raw(word, raw.line)
     elif found.flag == key:
         found.is_held_twice = True
 
 
-def part(found: Conformed, name: str, raw: Raw, field: Field, separator: str) -> None:
+def _part(found: Conformed, name: str, raw: Raw, field: Field, separator: str) -> None:
     """Part one text into the several values that its field can hold; addresses may have commas in them."""
     if not field.type.many or field.type.type in (Type.URL, Type.IMAGE) or not field.declared:
         return

@@ -23,11 +23,11 @@ __all__ = ["NO", "RENAMED", "YES", "Moment", "Unfit", "convert", "within"]
 
 YES = frozenset({"yes", "true", "on", "1"})
 NO = frozenset({"no", "false", "off", "0"})
-DAY = re.compile(r"\d{4}-\d{2}-\d{2}|\d{4}-W\d{2}-\d", re.IGNORECASE)
-NEARLY = re.compile(r"(\d{4})[-/.](\d{1,2})[-/.](\d{1,2})")
-INTEGER = re.compile(r"[+-]?\d{1,19}")
-NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)(e[+-]?\d{1,3})?", re.IGNORECASE)
-LARGEST = 2**63 - 1
+_DAY = re.compile(r"\d{4}-\d{2}-\d{2}|\d{4}-W\d{2}-\d", re.IGNORECASE)
+_NEARLY = re.compile(r"(\d{4})[-/.](\d{1,2})[-/.](\d{1,2})")
+_INTEGER = re.compile(r"[+-]?\d{1,19}")
+_NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)(e[+-]?\d{1,3})?", re.IGNORECASE)
+_LARGEST = 2**63 - 1
 RENAMED = {"pending": "draft"}  # words for a status that were given up
 
 
@@ -63,10 +63,10 @@ def convert(value: Any, field: Field, zone: ZoneInfo) -> Any:
     text = as_text(value) if value is not None else ""
     if not text:
         return None
-    reader = READERS.get(field.type.type)
+    reader = _READERS.get(field.type.type)
     found = reader(text, field.type, zone) if reader else text
     if isinstance(found, (int, float)) and not within(found, field):
-        raise Unfit(f"{text} lies outside {bounds(field)}")
+        raise Unfit(f"{text} lies outside {_bounds(field)}")
     return found
 
 
@@ -77,7 +77,7 @@ def within(number: float, field: Field) -> bool:
     return least <= number <= most
 
 
-def bounds(field: Field) -> str:
+def _bounds(field: Field) -> str:
     """Return the bounds of a field in words."""
     if field.most is None:
         return f"what the field allows (at least {field.least:g})"
@@ -86,58 +86,58 @@ def bounds(field: Field) -> str:
     return f"what the field allows ({field.least:g} to {field.most:g})"
 
 
-def read_integer(text: str, _type: FieldType, _zone: ZoneInfo) -> int:
+def _read_integer(text: str, _type: FieldType, _zone: ZoneInfo) -> int:
     """Read a whole number of up to 64 bits."""
-    if not INTEGER.fullmatch(text) or abs(int(text)) > LARGEST:
+    if not _INTEGER.fullmatch(text) or abs(int(text)) > _LARGEST:
         raise Unfit(f"{quoted(text)} is not a whole number")
     return int(text)
 
 
-def read_number(text: str, _type: FieldType, _zone: ZoneInfo) -> float:
+def _read_number(text: str, _type: FieldType, _zone: ZoneInfo) -> float:
     """Read a decimal number; words such as ``nan`` are none."""
-    if not NUMBER.fullmatch(text) or math.isinf(float(text)):
+    if not _NUMBER.fullmatch(text) or math.isinf(float(text)):
         raise Unfit(f"{quoted(text)} is not a number")
     return float(text)
 
 
-def read_yesno(text: str, _type: FieldType, _zone: ZoneInfo) -> int:
+def _read_yesno(text: str, _type: FieldType, _zone: ZoneInfo) -> int:
     """Read yes or no, 1 for yes."""
     if fold(text) not in YES | NO:
         raise Unfit(f"{quoted(text)} is neither yes nor no")
     return int(fold(text) in YES)
 
 
-def read_day(text: str, _type: FieldType, zone: ZoneInfo) -> Moment:
+def _read_day(text: str, _type: FieldType, zone: ZoneInfo) -> Moment:
     """Read a calendar day; a time of day does not fit."""
-    if not DAY.fullmatch(text) or (found := literal_interval(text, zone)) is None:
-        raise Unfit(f"{quoted(text)} is not a day such as 2026-05-18", near=padded(text, zone))
-    return moment(found, zone, whole=True)
+    if not _DAY.fullmatch(text) or (found := literal_interval(text, zone)) is None:
+        raise Unfit(f"{quoted(text)} is not a day such as 2026-05-18", near=_padded(text, zone))
+    return _moment(found, zone, whole=True)
 
 
-def read_datetime(text: str, _type: FieldType, zone: ZoneInfo) -> Moment:
+def _read_datetime(text: str, _type: FieldType, zone: ZoneInfo) -> Moment:
     """Read a day, or a day and a time with or without an offset from UTC."""
-    if not DAY.match(text) or (found := literal_interval(text, zone)) is None:
+    if not _DAY.match(text) or (found := literal_interval(text, zone)) is None:
         raise Unfit(
-            f"{quoted(text)} is not a date such as 2026-05-18 or 2026-05-18 09:00", near=padded(text, zone)
+            f"{quoted(text)} is not a date such as 2026-05-18 or 2026-05-18 09:00", near=_padded(text, zone)
         )
-    return moment(found, zone, whole=bool(DAY.fullmatch(text)))
+    return _moment(found, zone, whole=bool(_DAY.fullmatch(text)))
 
 
-def padded(text: str, zone: ZoneInfo) -> tuple[str, ...]:
+def _padded(text: str, zone: ZoneInfo) -> tuple[str, ...]:
     """Return a date that lacks only zeros with them; other orders of day and month are anybody's guess."""
-    match = NEARLY.fullmatch(text.strip())
+    match = _NEARLY.fullmatch(text.strip())
     if match is None:
         return ()
     day = f"{match[1]}-{int(match[2]):02}-{int(match[3]):02}"
     return (day,) if literal_interval(day, zone) else ()
 
 
-def moment(interval: Interval, zone: ZoneInfo, *, whole: bool) -> Moment:
+def _moment(interval: Interval, zone: ZoneInfo, *, whole: bool) -> Moment:
     """Return an interval as a stored date."""
     return Moment(interval.start, local_microseconds(interval.start, zone), interval.end, whole)
 
 
-def read_choice(text: str, kind: FieldType, _zone: ZoneInfo) -> int:
+def _read_choice(text: str, kind: FieldType, _zone: ZoneInfo) -> int:
     """Read one of the declared choices as its position."""
     names = [fold(choice) for choice in kind.choices]
     if fold(text) in names:
@@ -149,11 +149,11 @@ def read_choice(text: str, kind: FieldType, _zone: ZoneInfo) -> int:
     raise Unfit(f"{quoted(text)} is not one of the choices", hint, near=near)
 
 
-READERS: dict[Type, Callable[[str, FieldType, ZoneInfo], Any]] = {
-    Type.INTEGER: read_integer,
-    Type.NUMBER: read_number,
-    Type.YESNO: read_yesno,
-    Type.DATE: read_day,
-    Type.DATETIME: read_datetime,
-    Type.CHOICE: read_choice,
+_READERS: dict[Type, Callable[[str, FieldType, ZoneInfo], Any]] = {
+    Type.INTEGER: _read_integer,
+    Type.NUMBER: _read_number,
+    Type.YESNO: _read_yesno,
+    Type.DATE: _read_day,
+    Type.DATETIME: _read_datetime,
+    Type.CHOICE: _read_choice,
 }

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from elenchus.schema.record import Raw, Record
     from elenchus.schema.types import Schema
 
-__all__ = ["Identified", "Identity", "identify", "names_of"]
+__all__ = ["Identified", "Identity", "identify", "identity", "names_of"]
 
 
 class Identity(Frozen):
@@ -65,7 +65,7 @@ def identify(
     for record in sorted(records, key=lambda record: record.place):
         entry = identity(record)
         if entry.kind not in schema.kinds:
-            problems.append(unknown_kind(entry, schema))
+            problems.append(_unknown_kind(entry, schema))
         elif (first := kept.get(fold(entry.id))) is not None:
             message = f"the id {quoted(entry.id)} already belongs to {first.place.file}"
             hint = "This entry is left out until one of the two has another slug or id."
@@ -83,19 +83,19 @@ def identify(
 
 def identity(record: Record) -> Identity:
     """Return a record's kind, slug and id, its own words before those that its place suggests."""
-    kind = written(record, "kind") or record.kind
-    slug = written(record, "slug") or record.slug
-    name = written(record, "id") or f"{kind}/{slug}"
+    kind = _written(record, "kind") or record.kind
+    slug = _written(record, "slug") or record.slug
+    name = _written(record, "id") or f"{kind}/{slug}"
     return Identity(name, kind, slug, record.place, record.values, guessed=record.guessed)
 
 
-def written(record: Record, name: str) -> str:
+def _written(record: Record, name: str) -> str:
     """Return the text written for a field, or nothing."""
     raw = record.values.get(name)
     return as_text(raw.value) if raw and raw.value is not None else ""
 
 
-def unknown_kind(entry: Identity, schema: Schema) -> Problem:
+def _unknown_kind(entry: Identity, schema: Schema) -> Problem:
     """Return the problem of an entry whose kind the site does not declare."""
     place = entry.place_of("kind")
     if not entry.kind:

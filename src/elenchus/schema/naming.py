@@ -12,13 +12,13 @@ if TYPE_CHECKING:
 
 __all__ = ["several_entries", "several_terms", "unknown_entry", "unknown_term"]
 
-FEW = 5  # of several meanings that are named
+_FEW = 5  # of several meanings that are named
 
 
 def several_entries(name: str, ids: Sequence[str]) -> Problem:
     """Return the problem of a name that several entries have."""
     message = f"{quoted(name)} is the slug of {len(ids)} entries"
-    return Problem("ambiguous-entry", message, f"Write {either(ids[:FEW])}.", about=About.VALUE)
+    return Problem("ambiguous-entry", message, f"Write {either(ids[:_FEW])}.", about=About.VALUE)
 
 
 def unknown_entry(
@@ -32,7 +32,7 @@ def unknown_entry(
 def several_terms(name: str, addresses: Sequence[str], words: str) -> Problem:
     """Return the problem of a name that several terms have; ``words`` say so with ``{}`` for their number."""
     message = f"{quoted(name)} {words.format(len(addresses))}"
-    return Problem("ambiguous-term", message, f"Write {either(addresses[:FEW])}.", about=About.VALUE)
+    return Problem("ambiguous-term", message, f"Write {either(addresses[:_FEW])}.", about=About.VALUE)
 
 
 def unknown_term(name: str, what: str, near: Sequence[str], advice: str) -> Problem:

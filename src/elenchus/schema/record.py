@@ -36,7 +36,7 @@ class Habits(Frozen):
     is_declared: bool = False  # whether the site says what the separator is
 
 
-PLAIN = Habits()
+_PLAIN = Habits()
 
 
 class Record(Frozen):
@@ -49,5 +49,5 @@ class Record(Frozen):
     kind: str
     slug: str
     values: Mapping[str, Raw]
-    habits: Habits = PLAIN
+    habits: Habits = _PLAIN
     guessed: Mapping[str, str] = member(default_factory=dict)

@@ -19,8 +19,8 @@ if TYPE_CHECKING:
 
 __all__ = ["TermRow", "arrange", "gather"]
 
-DEEPEST = 50  # terms below one another
-MOST_COMPARED = 100  # wrong parents that are compared with all terms, to offer the nearest
+_DEEPEST = 50  # terms below one another
+_MOST_COMPARED = 100  # wrong parents that are compared with all terms, to offer the nearest
 
 
 class TermRow(Frozen):
@@ -46,18 +46,18 @@ def gather(rules: TaxonomyRules, used: Mapping[str, Place]) -> tuple[Taxonomy, l
     for spelling in sorted(used):
         parts = [" ".join(part.split()) for part in (spelling.split("/") if rules.tree else [spelling])]
         names = [part for part in parts if part]
-        if len(names) <= DEEPEST:
+        if len(names) <= _DEEPEST:
             for depth in range(1, len(names) + 1):
                 path = tuple(map(fold, names[:depth]))
                 shown.setdefault(path, (names[depth - 1], used[spelling]))
-    slugs, notes = distinct_slugs(rules, shown)
+    slugs, notes = _distinct_slugs(rules, shown)
     keys = {slug: sort_key(slug) for path in slugs.values() for slug in path}
     paths = sorted(slugs, key=lambda path: [keys[slug] for slug in slugs[path]])
     terms = [Term(slugs[path][-1], shown[path][0], path=slugs[path]) for path in paths]
-    return numbered(rules, terms, is_made=True), notes
+    return _numbered(rules, terms, is_made=True), notes
 
 
-def distinct_slugs(
+def _distinct_slugs(
     rules: TaxonomyRules, shown: Mapping[tuple[str, ...], tuple[str, Place]]
 ) -> tuple[dict[tuple[str, ...], tuple[str, ...]], list[Problem]]:
     """Return for each path of folded names one of slugs that no sibling has, and what is worth a note."""
@@ -94,7 +94,7 @@ def arrange(rules: TaxonomyRules, rows: Sequence[TermRow]) -> tuple[Taxonomy, li
     A row with an unknown parent, below itself or too deep stands at the top and is reported; the second of
     two rows with one path is left out and reported.
     """
-    tree = Parents(rules, rows)
+    tree = _Parents(rules, rows)
     children: dict[int, list[int]] = defaultdict(list)
     for number, parent in enumerate(tree.parents):
         children[parent].append(number)
@@ -106,22 +106,22 @@ def arrange(rules: TaxonomyRules, rows: Sequence[TermRow]) -> tuple[Taxonomy, li
         number, above = stack.pop()
         path = (*above, rows[number].slug)
         if path in seen:
-            problems.append(twice(rules, rows[number], seen[path]))
+            problems.append(_twice(rules, rows[number], seen[path]))
             continue
         seen[path] = rows[number].place
-        terms.append(term_of(rows[number], path))
+        terms.append(_term_of(rows[number], path))
         stack += [(child, path) for child in reversed(children[number])]
-    return with_sure_ids(rules, terms, seen, problems), problems
+    return _with_sure_ids(rules, terms, seen, problems), problems
 
 
-def with_sure_ids(
+def _with_sure_ids(
     rules: TaxonomyRules,
     terms: list[Term],
     places: Mapping[tuple[str, ...], Place],
     problems: list[Problem],
 ) -> Taxonomy:
     """Return the taxonomy of terms; an id by which another term goes as well is left out and reported."""
-    found = numbered(rules, terms)
+    found = _numbered(rules, terms)
     doubtful = [number for number, term in enumerate(terms) if term.id and found.find(term.id) != [number]]
     for number in doubtful:
         term = terms[number]
@@ -129,21 +129,21 @@ def with_sure_ids(
         hint = "The id is left out; give it another one."
         problems.append(Problem("duplicate-term", message, hint, place=places[term.path]))
         terms[number] = replace(term, id="")
-    return numbered(rules, terms) if doubtful else found
+    return _numbered(rules, terms) if doubtful else found
 
 
-def term_of(row: TermRow, path: tuple[str, ...]) -> Term:
+def _term_of(row: TermRow, path: tuple[str, ...]) -> Term:
     """Return the term of a row."""
     return Term(row.slug, row.name, row.id, path, row.aliases, row.columns)
 
 
-def twice(rules: TaxonomyRules, row: TermRow, first: Place) -> Problem:
+def _twice(rules: TaxonomyRules, row: TermRow, first: Place) -> Problem:
     """Return the problem of a term defined twice."""
     message = f"{rules.name} {quoted(row.slug)} is already defined at {first}"
     return Problem("duplicate-term", message, "This line is left out.", place=row.place)
 
 
-def numbered(rules: TaxonomyRules, terms: list[Term], *, is_made: bool = False) -> Taxonomy:
+def _numbered(rules: TaxonomyRules, terms: list[Term], *, is_made: bool = False) -> Taxonomy:
     """Return the taxonomy of terms that stand depth first, with the end of each subtree."""
     ends = [len(terms)] * len(terms)
     open_terms: list[int] = []
@@ -154,7 +154,7 @@ def numbered(rules: TaxonomyRules, terms: list[Term], *, is_made: bool = False) 
     return Taxonomy(rules.name, rules.tree, terms, ends, is_made)
 
 
-class Parents:
+class _Parents:
     """The number of each row's parent row, -1 for none; what was wrong stands in ``problems``.
 
     Rows are settled from the roots down, each once. Plain slugs come first: the path of a row, by which
@@ -218,10 +218,10 @@ class Parents:
             each = waiting.pop()
             parent = self.parents[each]
             above = self.paths[parent] if parent >= 0 else ()
-            if len(above) >= DEEPEST:
+            if len(above) >= _DEEPEST:
                 self.parents[each] = -1
                 above = ()
-                text = f"{self.rules.name} {quoted(self.rows[each].slug)} stands more than {DEEPEST} deep"
+                text = f"{self.rules.name} {quoted(self.rows[each].slug)} stands more than {_DEEPEST} deep"
                 hint = "It stands at the top of the tree."
                 self.problems.append(Problem("bad-parent", text, hint, place=self.rows[each].place))
             self.paths[each] = (*above, fold(self.rows[each].slug))
@@ -255,7 +255,7 @@ class Parents:
             hint = "Write tree = true in the site file."
         elif not found:
             self.compared += 1
-            near = nearest(row.parent, self.by_slug) if self.compared <= MOST_COMPARED else ()
+            near = nearest(row.parent, self.by_slug) if self.compared <= _MOST_COMPARED else ()
             text = f"{start} has the parent {quoted(row.parent)}, which is not defined"
             hint = "It stands at the top of the tree."
         elif len(found) > 1:

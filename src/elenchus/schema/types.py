@@ -15,6 +15,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "CORE_FIELDS",
+    "FIXED",
     "STATUSES",
     "Field",
     "FieldType",
@@ -47,7 +48,7 @@ class Type(StrEnum):
     @property
     def label(self) -> str:
         """The type with its article, as it stands in a message."""
-        return LABELS[self]
+        return _LABELS[self]
 
     @property
     def is_text(self) -> bool:
@@ -60,7 +61,7 @@ class Type(StrEnum):
         return self in (Type.DATE, Type.DATETIME)
 
 
-LABELS = {
+_LABELS = {
     Type.TEXT: "a text",
     Type.INTEGER: "a whole number",
     Type.NUMBER: "a number",
@@ -160,7 +161,7 @@ class Schema(Frozen):
         return {**taxonomies, **self.fields, **self.kinds[kind].fields}
 
 
-def core(name: str, kind: Type, **options: object) -> tuple[str, Field]:
+def _core(name: str, kind: Type, **options: object) -> tuple[str, Field]:
     """Return a core field with its name, for the table below."""
     return name, Field(name, FieldType(kind, **options))  # type: ignore[arg-type]
 
@@ -182,23 +183,23 @@ def term_fields(rules: TaxonomyRules, columns: Iterable[str]) -> dict[str, Field
 # except for those in FIXED, which the tool itself fills or relies on.
 CORE_FIELDS: dict[str, Field] = dict(
     [
-        core("id", Type.TEXT),
-        core("kind", Type.TEXT),
-        core("slug", Type.TEXT),
-        core("title", Type.TEXT),
-        core("date", Type.DATETIME),
-        core("updated", Type.DATETIME),
-        core("expires", Type.DATETIME),
-        core("status", Type.CHOICE, choices=STATUSES),
-        core("author", Type.ENTRY),
-        core("summary", Type.TEXT),
-        core("body", Type.TEXT),
-        core("image", Type.IMAGE),
-        core("image_alt", Type.TEXT),
-        core("pinned", Type.YESNO),
-        core("parent", Type.ENTRY),
-        core("address", Type.URL),
-        core("source", Type.TEXT),
+        _core("id", Type.TEXT),
+        _core("kind", Type.TEXT),
+        _core("slug", Type.TEXT),
+        _core("title", Type.TEXT),
+        _core("date", Type.DATETIME),
+        _core("updated", Type.DATETIME),
+        _core("expires", Type.DATETIME),
+        _core("status", Type.CHOICE, choices=STATUSES),
+        _core("author", Type.ENTRY),
+        _core("summary", Type.TEXT),
+        _core("body", Type.TEXT),
+        _core("image", Type.IMAGE),
+        _core("image_alt", Type.TEXT),
+        _core("pinned", Type.YESNO),
+        _core("parent", Type.ENTRY),
+        _core("address", Type.URL),
+        _core("source", Type.TEXT),
     ]
 )
 FIXED = frozenset({"id", "kind", "slug", "title", "date", "expires", "status", "address", "source", "entry"})

@@ -42,7 +42,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Acceptance", "Definition", "read_definition"]
 
-NUMERIC = (Type.INTEGER, Type.NUMBER)
+_NUMERIC = (Type.INTEGER, Type.NUMBER)
 
 
 class Acceptance(Frozen):
@@ -90,7 +90,7 @@ def read_definition(folder: Path) -> Definition:
     file = open_toml(folder / SITE_FILE, SITE_FILE)
     file.known((), TOP)
     site = file.known(("site",), SITE)
-    zone = read_zone(file, site["timezone"])
+    zone = _read_zone(file, site["timezone"])
     publish = file.known(("publish",), PUBLISH)
     definition = Definition(
         folder=folder,
@@ -99,17 +99,17 @@ def read_definition(folder: Path) -> Definition:
         language=site["language"],
         seed=site["seed"],
         zone=zone,
-        clock=read_clock(file, site["clock"], zone),
-        sources=tuple(read_source(file, name, folder) for name in tables(file, ("sources",))),
-        schema=read_schema(file),
-        accepted=tuple(read_accepted(file)),
+        clock=_read_clock(file, site["clock"], zone),
+        sources=tuple(_read_source(file, name, folder) for name in _tables(file, ("sources",))),
+        schema=_read_schema(file),
+        accepted=tuple(_read_accepted(file)),
         trusted=site["trusted"],
         to=publish["to"],
-        files=tuple(read_files(file, folder, publish["files"])),
-        words=read_words(file),
+        files=tuple(_read_files(file, folder, publish["files"])),
+        words=_read_words(file),
         formulas=publish["formulas"],
     )
-    check_site_address(file, definition.address)
+    _check_site_address(file, definition.address)
     if not file.data.get("sources"):
         file.report(
             "no-source", (), "the site has no [sources.NAME]", 'Add one with read = "markdown" and a path.'
@@ -119,7 +119,7 @@ def read_definition(folder: Path) -> Definition:
     return definition
 
 
-def read_accepted(file: TomlFile) -> Iterator[Acceptance]:
+def _read_accepted(file: TomlFile) -> Iterator[Acceptance]:
     """Yield the findings that the site lives with; each must say why."""
     written = file.data.get("accepted", [])
     for number, item in enumerate(written if isinstance(written, list) else []):
@@ -135,7 +135,7 @@ def read_accepted(file: TomlFile) -> Iterator[Acceptance]:
         yield Acceptance(found["code"], found["why"], place, found["file"], found["says"])
 
 
-def read_files(file: TomlFile, folder: Path, written: Iterable[Any]) -> Iterator[str]:
+def _read_files(file: TomlFile, folder: Path, written: Iterable[Any]) -> Iterator[str]:
     """Yield the files and folders that are published unchanged; they must be in the site."""
     root = folder.resolve()
     for name in file.texts(("publish", "files"), written):
@@ -151,15 +151,15 @@ def read_files(file: TomlFile, folder: Path, written: Iterable[Any]) -> Iterator
             yield path.relative_to(root).as_posix()
 
 
-def read_words(file: TomlFile) -> dict[str, str]:
+def _read_words(file: TomlFile) -> dict[str, str]:
     """Return the words of pages that the site says in its own way."""
     found = file.texts_of(("words",), WORDS)
     for name, text in found.items():
-        check_address(file, ("words", name), text, tuple(names_in(WORDS[name])))
+        _check_address(file, ("words", name), text, tuple(names_in(WORDS[name])))
     return found
 
 
-def check_site_address(file: TomlFile, address: str) -> None:
+def _check_site_address(file: TomlFile, address: str) -> None:
     """Report an address that pages cannot be under."""
     parts = split_address(address)
     if address and (
@@ -175,7 +175,7 @@ def check_site_address(file: TomlFile, address: str) -> None:
         )
 
 
-def tables(file: TomlFile, path: tuple[str, ...]) -> list[str]:
+def _tables(file: TomlFile, path: tuple[str, ...]) -> list[str]:
     """Return the names of the tables below a path; report values that are no tables."""
     above: Any = file.data
     for part in path:
@@ -189,7 +189,7 @@ def tables(file: TomlFile, path: tuple[str, ...]) -> list[str]:
     return [name for name in above if file.fits((*path, name), above[name], dict)]
 
 
-def read_zone(file: TomlFile, name: str) -> ZoneInfo:
+def _read_zone(file: TomlFile, name: str) -> ZoneInfo:
     """Return a zone by its IANA name."""
     try:
         return ZoneInfo(name)
@@ -203,7 +203,7 @@ def read_zone(file: TomlFile, name: str) -> ZoneInfo:
     return ZoneInfo("UTC")
 
 
-def read_clock(file: TomlFile, value: datetime | date | str | None, zone: ZoneInfo) -> int | None:
+def _read_clock(file: TomlFile, value: datetime | date | str | None, zone: ZoneInfo) -> int | None:
     """Return the pinned instant of the site, local where it has no offset."""
     if value is None:
         return None
@@ -219,7 +219,7 @@ def read_clock(file: TomlFile, value: datetime | date | str | None, zone: ZoneIn
     return found.start
 
 
-def read_source(file: TomlFile, name: str, folder: Path) -> SourceSpec:
+def _read_source(file: TomlFile, name: str, folder: Path) -> SourceSpec:
     """Return one source; its format must be one that we have and its folder must be there."""
     path = ("sources", name)
     found = file.known(path, SOURCE)
@@ -238,18 +238,18 @@ def read_source(file: TomlFile, name: str, folder: Path) -> SourceSpec:
         path=found["path"],
         kind=found["kind"],
         kind_at_root=found["kind_at_root"],
-        columns=read_map(file, (*path, "columns"), found["columns"]),
+        columns=_read_map(file, (*path, "columns"), found["columns"]),
         habits=Habits(
             source=name,
-            statuses=read_map(file, (*path, "statuses"), found["statuses"], STATUSES),
-            flags=read_map(file, (*path, "flags"), found["flags"], (*STATUSES, "")),
+            statuses=_read_map(file, (*path, "statuses"), found["statuses"], STATUSES),
+            flags=_read_map(file, (*path, "flags"), found["flags"], (*STATUSES, "")),
             separator=found["separator"],
             is_declared="separator" in found,
         ),
     )
 
 
-def read_map(
+def _read_map(
     file: TomlFile, path: tuple[str, ...], written: Mapping[str, Any], allowed: tuple[str, ...] = ()
 ) -> dict[str, str]:
     """Return a table from words to words; report those on its right that mean nothing there."""
@@ -269,38 +269,38 @@ def read_map(
     return found
 
 
-def read_schema(file: TomlFile) -> Schema:
+def _read_schema(file: TomlFile) -> Schema:
     """Return the kinds, the fields that all of them have, and the taxonomies."""
-    kinds = tables(file, ("kinds",))
-    fields = {name: read_field(file, ("fields",), name, kinds) for name in tables(file, ("fields",))}
+    kinds = _tables(file, ("kinds",))
+    fields = {name: _read_field(file, ("fields",), name, kinds) for name in _tables(file, ("fields",))}
     found = {}
     for name in kinds:
         entry = file.known(("kinds", name), KIND)
-        check_address(file, ("kinds", name, "address"), entry["address"], ("slug", "kind", "id"))
+        _check_address(file, ("kinds", name, "address"), entry["address"], ("slug", "kind", "id"))
         where = ("kinds", name, "fields")
-        own = {field: read_field(file, where, field, kinds) for field in tables(file, where)}
+        own = {field: _read_field(file, where, field, kinds) for field in _tables(file, where)}
         found[name] = Kind(name, own, entry["address"])
     if not kinds:
         file.report(
             "no-kind", (), "the site has no [kinds.NAME]", "Declare each kind of entry, even without fields."
         )
-    taxonomies = {name: read_taxonomy(file, name) for name in tables(file, ("taxonomies",))}
+    taxonomies = {name: _read_taxonomy(file, name) for name in _tables(file, ("taxonomies",))}
     kind = Field("kind", FieldType(Type.CHOICE, choices=tuple(kinds)))
     conditions = file.texts_of(("conditions",))
     schema = Schema(found, taxonomies, {**CORE_FIELDS, "kind": kind, **fields}, conditions)
-    check_conditions(file, schema)
-    check_clashes(file, schema)
+    _check_conditions(file, schema)
+    _check_clashes(file, schema)
     return schema
 
 
-def read_taxonomy(file: TomlFile, name: str) -> TaxonomyRules:
+def _read_taxonomy(file: TomlFile, name: str) -> TaxonomyRules:
     """Return one taxonomy."""
     found = file.known(("taxonomies", name), TAXONOMY)
-    check_address(file, ("taxonomies", name, "address"), found["address"], ("slug", "path", "id"))
+    _check_address(file, ("taxonomies", name, "address"), found["address"], ("slug", "path", "id"))
     return TaxonomyRules(name, found["tree"], found["address"], found["terms"])
 
 
-def read_field(file: TomlFile, where: tuple[str, ...], name: str, kinds: Iterable[str]) -> Field:
+def _read_field(file: TomlFile, where: tuple[str, ...], name: str, kinds: Iterable[str]) -> Field:
     """Return one field; report what its type cannot have."""
     path = (*where, name)
     found = file.known(path, FIELD)
@@ -315,21 +315,21 @@ def read_field(file: TomlFile, where: tuple[str, ...], name: str, kinds: Iterabl
         )
         found["type"] = "text"
     kind = Type(found["type"])
-    check_options(file, path, found, kind, kinds)
+    _check_options(file, path, found, kind, kinds)
     choices = file.texts((*path, "choices"), found["choices"])
     many, unit = found["many"], found["unit"]
     described = FieldType(kind, many=many, choices=choices, kind=found["kind"], unit=unit)
     return Field(name, described, found["at_least"], found["at_most"])
 
 
-def check_options(
+def _check_options(
     file: TomlFile, path: tuple[str, ...], found: Written, kind: Type, kinds: Iterable[str]
 ) -> None:
     """Report options that do not go with a field's type, and those that it lacks."""
     allowed = {
-        "at_least": NUMERIC,
-        "at_most": NUMERIC,
-        "unit": NUMERIC,
+        "at_least": _NUMERIC,
+        "at_most": _NUMERIC,
+        "unit": _NUMERIC,
         "choices": (Type.CHOICE,),
         "kind": (Type.ENTRY,),
     }
@@ -347,7 +347,7 @@ def check_options(
         file.report("unknown-kind", (*path, "kind"), f"there is no kind {quoted(target)}", "", near=near)
 
 
-def check_address(file: TomlFile, path: tuple[str, ...], pattern: str, known: tuple[str, ...]) -> None:
+def _check_address(file: TomlFile, path: tuple[str, ...], pattern: str, known: tuple[str, ...]) -> None:
     """Report placeholders in an address, or in words, that nothing fills."""
     for name in names_in(pattern):
         if name not in known:
@@ -355,7 +355,7 @@ def check_address(file: TomlFile, path: tuple[str, ...], pattern: str, known: tu
             file.report("unknown-placeholder", path, f"nothing fills {quoted('{' + name + '}')}", hint)
 
 
-def check_conditions(file: TomlFile, schema: Schema) -> None:
+def _check_conditions(file: TomlFile, schema: Schema) -> None:
     """Report conditions that cannot be parsed, and names that mean something else already."""
     for name, text in schema.conditions.items():
         path = ("conditions", name)
@@ -371,7 +371,7 @@ def check_conditions(file: TomlFile, schema: Schema) -> None:
                 file.report(problem.code, path, message, problem.advice, near=problem.near)
 
 
-def check_clashes(file: TomlFile, schema: Schema) -> None:
+def _check_clashes(file: TomlFile, schema: Schema) -> None:
     """Report names that would mean two things: a kind and a taxonomy, a field and a taxonomy."""
     for name in schema.taxonomies:
         path = ("taxonomies", name)

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 __all__ = ["read_named"]
 
 
-class Named(Protocol):
+class _Named(Protocol):
     """What a table with a name describes."""
 
     @property
@@ -31,21 +31,21 @@ class Named(Protocol):
         """Where it stands."""
 
 
-Rule = TypeVar("Rule", bound=Named)
+_Rule = TypeVar("_Rule", bound=_Named)
 
 
 def read_named(
-    folder: Path, stem: str, what: str, read: Callable[[TomlFile, str], Rule | None]
-) -> tuple[dict[str, Rule], tuple[Problem, ...]]:
+    folder: Path, stem: str, what: str, read: Callable[[TomlFile, str], _Rule | None]
+) -> tuple[dict[str, _Rule], tuple[Problem, ...]]:
     """Return what the tables of ``stem.toml`` and of the files in the folder ``stem`` describe, by name.
 
     ``read`` makes a rule of one table, or reports why it cannot. A file that cannot be read is a problem
     beside the others.
     """
-    found: dict[str, Rule] = {}
+    found: dict[str, _Rule] = {}
     problems: list[Problem] = []
     try:
-        names = files_of(folder, stem)
+        names = _files_of(folder, stem)
     except OSError as error:
         return {}, (unreadable(stem, error, what="folder"),)
     for name in names:
@@ -55,7 +55,7 @@ def read_named(
             problems += error.problems
             continue
         for key in file.data:
-            rule = read(file, key) if is_table(file, key, what) else None
+            rule = read(file, key) if _is_table(file, key, what) else None
             if rule and key in found:
                 message = f"the {what} {key} is already at {found[key].place}"
                 file.report("name-clash", (key,), message, "Give one of them another name.")
@@ -65,7 +65,7 @@ def read_named(
     return found, tuple(problems)
 
 
-def files_of(folder: Path, stem: str) -> list[str]:
+def _files_of(folder: Path, stem: str) -> list[str]:
     """Return the files, the one beside the site file first."""
     found = [f"{stem}.toml"] if os.path.lexists(folder / f"{stem}.toml") else []
     if (folder / stem).is_dir():
@@ -73,7 +73,7 @@ def files_of(folder: Path, stem: str) -> list[str]:
     return found
 
 
-def is_table(file: TomlFile, name: str, what: str) -> bool:
+def _is_table(file: TomlFile, name: str, what: str) -> bool:
     """Say whether a key is a table whose name can be one; report it otherwise."""
     if not isinstance(file.data[name], dict):
         file.report("wrong-type", (name,), f"{name} must be a table: write [NAME] above it")

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Library", "Listing", "Origin", "changed_by", "listing_of"]
 
-INHERITED = (
+_INHERITED = (
     "title",
     "layout",
     "per_row",
@@ -36,7 +36,7 @@ INHERITED = (
 )
 
 
-DEFAULTS = {key.name: key.default for key in LISTING.keys}
+_DEFAULTS = {key.name: key.default for key in LISTING.keys}
 
 
 class Origin(Frozen):
@@ -72,7 +72,7 @@ class Listing:
 
     def setting(self, name: str) -> Any:
         """Return the value of a setting, what it is by itself where nobody says."""
-        return self.settings[name][0] if name in self.settings else DEFAULTS[name]
+        return self.settings[name][0] if name in self.settings else _DEFAULTS[name]
 
     @property
     def title(self) -> str:
@@ -183,7 +183,7 @@ def changed_by(base: Listing, rule: ListingRule) -> Listing:
     own = Listing(rule.name, rule.place, rule.ask, at=rule.at("ask"))
     question = changed(base.question, changes)
     text = print_question(question) if rule.ask.strip() else base.text
-    inherited = {key: found for key, found in base.settings.items() if key in INHERITED}
+    inherited = {key: found for key, found in base.settings.items() if key in _INHERITED}
     settings = {key: (value, Origin(rule.name, rule.at(key))) for key, value in rule.settings.items()}
     parameters = {name: (each, Origin(rule.name, each.place)) for name, each in rule.parameters.items()}
     return Listing(
@@ -191,13 +191,13 @@ def changed_by(base: Listing, rule: ListingRule) -> Listing:
         place=rule.place,
         text=text,
         question=question if problems or base.problems else parse(text, comments=True),
-        clauses=clauses_of(base, changes, origin),
+        clauses=_clauses_of(base, changes, origin),
         settings={**inherited, **settings},
         parameters={**base.parameters, **parameters},
         expect=rule.expect,
         bases=(rule.name, *base.bases),
         at=None if rule.ask.strip() else base.at,
-        idle=(*idle_clauses(base, changes, own), *idle_settings(base, rule)),
+        idle=(*_idle_clauses(base, changes, own), *_idle_settings(base, rule)),
         problems=(
             *(replace(problem, span=None) for problem in base.problems),
             *(replace(own.located(problem), span=None) for problem in problems),
@@ -205,7 +205,7 @@ def changed_by(base: Listing, rule: ListingRule) -> Listing:
     )
 
 
-def clauses_of(base: Listing, changes: Changes, origin: Origin) -> dict[str, tuple[Origin, ...]]:
+def _clauses_of(base: Listing, changes: Changes, origin: Origin) -> dict[str, tuple[Origin, ...]]:
     """Return the origins of the clauses of a changed question."""
     found = {name: origins for name, origins in base.clauses.items() if name not in changes.without}
     for name in names_of_members(Question):
@@ -216,7 +216,7 @@ def clauses_of(base: Listing, changes: Changes, origin: Origin) -> dict[str, tup
     return found
 
 
-def idle_clauses(base: Listing, changes: Changes, own: Listing) -> list[Problem]:
+def _idle_clauses(base: Listing, changes: Changes, own: Listing) -> list[Problem]:
     """Return the problems of clauses that are as they would be without being written."""
     found = []
     for name in changes.without:
@@ -231,10 +231,10 @@ def idle_clauses(base: Listing, changes: Changes, own: Listing) -> list[Problem]
     return found
 
 
-def idle_settings(base: Listing, rule: ListingRule) -> list[Problem]:
+def _idle_settings(base: Listing, rule: ListingRule) -> list[Problem]:
     """Return the problems of settings that are as they would be without being written."""
     return [
         Problem("idle-change", f"{key} is as {base.name} has it already", "Leave it out.", place=rule.at(key))
         for key, value in rule.settings.items()
-        if key in INHERITED and key in base.settings and base.setting(key) == value
+        if key in _INHERITED and key in base.settings and base.setting(key) == value
     ]

@@ -107,7 +107,7 @@ class Written(dict[str, Any]):
         return self.table.by_name[name].default
 
 
-SITE_FILE, LISTINGS, PAGES = "elenchus.toml", "listings.toml", "pages.toml"
+SITE_FILE, _LISTINGS, _PAGES = "elenchus.toml", "listings.toml", "pages.toml"
 
 # fmt: off
 TOP = Table(
@@ -211,7 +211,7 @@ TAXONOMY = Table(
 )
 LISTING = Table(
     "[NAME]",
-    LISTINGS,
+    _LISTINGS,
     "A question with a name.",
     (
         Key("title", str, "The heading under which its rows stand; its name as words where nothing is said.", ""),
@@ -232,7 +232,7 @@ LISTING = Table(
 )
 PARAMETER = Table(
     "[NAME.parameters.PARAMETER]",
-    LISTINGS,
+    _LISTINGS,
     "A value that a listing is asked with.",
     (
         Key("type", str, "A taxonomy, a kind, `dates`, or a type of fields."),
@@ -247,7 +247,7 @@ PARAMETER = Table(
 )
 EXPECT = Table(
     "expect = [{ … }]",
-    LISTINGS,
+    _LISTINGS,
     "What must be true of a listing before anything is published.",
     (
         Key("ask", str, "A condition: the numbers are then about the rows that meet it.", ""),
@@ -261,7 +261,7 @@ EXPECT = Table(
 )
 PAGE = Table(
     "[NAME]",
-    PAGES,
+    _PAGES,
     "A page, or with `each` a set of pages.",
     (
         Key("address", str, "Its path below the site, with names in braces filled in from its row.", ""),
@@ -278,7 +278,7 @@ PAGE = Table(
 )
 SECTION = Table(
     "sections = [{ … }]",
-    PAGES,
+    _PAGES,
     "What stands on a page.",
     (
         Key("listing", str, "The listing that it shows.", ""),

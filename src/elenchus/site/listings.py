@@ -23,15 +23,9 @@ if TYPE_CHECKING:
     from elenchus.schema.types import Schema
     from elenchus.site.toml import TomlFile
 
-__all__ = [
-    "Expectation",
-    "ListingRule",
-    "ParameterRule",
-    "Rules",
-    "read_listings",
-]
+__all__ = ["Expectation", "ListingRule", "ParameterRule", "Rules", "given_of", "read_listings"]
 
-DATES = "dates"  # the type of a parameter for days, spans of time and relative dates
+_DATES = "dates"  # the type of a parameter for days, spans of time and relative dates
 
 
 class ParameterRule(Frozen):
@@ -100,29 +94,31 @@ class Rules(Frozen):
 
 def read_listings(folder: Path, schema: Schema) -> Rules:
     """Return all listings of a site; a file that cannot be read is a problem beside the others."""
-    return Rules(*read_named(folder, "listings", "listing", lambda file, name: read_rule(file, name, schema)))
+    return Rules(
+        *read_named(folder, "listings", "listing", lambda file, name: _read_rule(file, name, schema))
+    )
 
 
-def read_rule(file: TomlFile, name: str, schema: Schema) -> ListingRule | None:
+def _read_rule(file: TomlFile, name: str, schema: Schema) -> ListingRule | None:
     """Return one listing; None, with a problem, where its name means something else already."""
     if is_keyword(name) and name != "lead":
         hint = "It is a word of the language; take another."
         file.report("bad-name", (name,), f"{quoted(name)} cannot be the name of a listing", hint)
         return None
-    if meaning := meaning_of(name, schema):
+    if meaning := _meaning_of(name, schema):
         message = f"{quoted(name)} is {meaning} already"
         file.report("name-clash", (name,), message, "Give the listing another name.")
         return None
-    return rule_of(file, name, schema)
+    return _rule_of(file, name, schema)
 
 
-def meaning_of(name: str, schema: Schema) -> str:
+def _meaning_of(name: str, schema: Schema) -> str:
     """Return what a name means on the site already."""
     spaces = {"a kind": schema.kinds, "a taxonomy": schema.taxonomies, "a condition": schema.conditions}
     return next((what for what, names in spaces.items() if name in names), "")
 
 
-def rule_of(file: TomlFile, name: str, schema: Schema) -> ListingRule:
+def _rule_of(file: TomlFile, name: str, schema: Schema) -> ListingRule:
     """Return one listing."""
     path = (name,)
     found = file.known(path, LISTING)
@@ -132,11 +128,11 @@ def rule_of(file: TomlFile, name: str, schema: Schema) -> ListingRule:
     if not found["ask"].strip() and "based_on" not in found:
         file.report("missing-key", path, f"[{name}] asks nothing: it has neither ask nor based_on")
     shown = file.texts((name, "show"), found["show"])
-    settings = {key: value for key, value in found.items() if key not in OWN_PARTS}
+    settings = {key: value for key, value in found.items() if key not in _OWN_PARTS}
     if "show" in settings:
         settings["show"] = shown
     parameters = {
-        key: parameter_of(file, (name, "parameters", key), schema)
+        key: _parameter_of(file, (name, "parameters", key), schema)
         for key in found["parameters"]
         if file.fits((name, "parameters", key), found["parameters"][key], dict)
     }
@@ -147,18 +143,18 @@ def rule_of(file: TomlFile, name: str, schema: Schema) -> ListingRule:
         based_on=found["based_on"],
         settings=settings,
         parameters=parameters,
-        expect=tuple(expectations(file, (name, "expect"), found["expect"])),
+        expect=tuple(_expectations(file, (name, "expect"), found["expect"])),
         lines={key: file.place((name, key)) for key in found} | {"ask": file.text_place((name, "ask"))},
     )
 
 
-OWN_PARTS = ("ask", "based_on", "parameters", "expect")
+_OWN_PARTS = ("ask", "based_on", "parameters", "expect")
 
 
 # Parameters
 
 
-def parameter_of(file: TomlFile, path: tuple[str, ...], schema: Schema) -> ParameterRule:
+def _parameter_of(file: TomlFile, path: tuple[str, ...], schema: Schema) -> ParameterRule:
     """Return one parameter."""
     found = file.known(path, PARAMETER)
     standing = [key for key in ("choices", "conditions", "orders") if key in found]
@@ -175,21 +171,21 @@ def parameter_of(file: TomlFile, path: tuple[str, ...], schema: Schema) -> Param
     rule = ParameterRule(
         name=path[-1],
         place=file.place(path),
-        type=type_of(file, path, found["type"], schema) if "type" in found else None,
+        type=_type_of(file, path, found["type"], schema) if "type" in found else None,
         many=found["many"],
         label=found["label"],
-        choices=choices_of(file, path, found["choices"]),
-        conditions=read_choices(file, (*path, "conditions"), found["conditions"], condition_of),
-        orders=read_choices(file, (*path, "orders"), found["orders"], parse_order),
+        choices=_choices_of(file, path, found["choices"]),
+        conditions=_read_choices(file, (*path, "conditions"), found["conditions"], _condition_of),
+        orders=_read_choices(file, (*path, "orders"), found["orders"], parse_order),
         default=tuple(as_text(value) for value in (default if isinstance(default, list) else [default]))
         if "default" in found
         else (),
         absent=found["absent"],
     )
-    return rule if check_parameter(file, path, rule, found) else replace(rule, default=())
+    return rule if _check_parameter(file, path, rule, found) else replace(rule, default=())
 
 
-def check_parameter(
+def _check_parameter(
     file: TomlFile, path: tuple[str, ...], rule: ParameterRule, found: Mapping[str, Any]
 ) -> bool:
     """Report what does not go together in a parameter; say whether its default can be used."""
@@ -217,25 +213,25 @@ def check_parameter(
     return usable
 
 
-def type_of(file: TomlFile, path: tuple[str, ...], word: str, schema: Schema) -> FieldType | None:
+def _type_of(file: TomlFile, path: tuple[str, ...], word: str, schema: Schema) -> FieldType | None:
     """Return the type of a parameter: a taxonomy, a kind, dates, or a type of fields."""
     if word in schema.taxonomies:
         return FieldType(Type.TERM, taxonomy=word, tree=schema.taxonomies[word].tree)
     if word in schema.kinds:
         return FieldType(Type.ENTRY, kind=word)
-    if word == DATES:
+    if word == _DATES:
         return FieldType(Type.DATETIME)
     plain = [kind.value for kind in Type if kind not in (Type.TERM, Type.CHOICE)]
     if word in plain:
         return FieldType(Type(word))
-    known = (*schema.taxonomies, *schema.kinds, DATES, *plain)
+    known = (*schema.taxonomies, *schema.kinds, _DATES, *plain)
     near = nearest(word, known)
     hint = f"Types: {', '.join(known)}."
     file.report("unknown-type", (*path, "type"), f"there is no type {quoted(word)}", hint, near=near)
     return None
 
 
-def choices_of(file: TomlFile, path: tuple[str, ...], written: Any) -> dict[str, tuple[str, ...]]:
+def _choices_of(file: TomlFile, path: tuple[str, ...], written: Any) -> dict[str, tuple[str, ...]]:
     """Return choices that stand for values: a list of values, or a table from words to values."""
     if isinstance(written, list):
         return {as_text(value): (as_text(value),) for value in written}
@@ -250,7 +246,7 @@ def choices_of(file: TomlFile, path: tuple[str, ...], written: Any) -> dict[str,
     return found
 
 
-def read_choices(
+def _read_choices(
     file: TomlFile, path: tuple[str, ...], written: Mapping[str, Any], read: Any
 ) -> dict[str, Any]:
     """Return choices that stand for conditions or orders, parsed."""
@@ -268,7 +264,7 @@ def read_choices(
     return found
 
 
-def condition_of(text: str) -> Condition | None:
+def _condition_of(text: str) -> Condition | None:
     """Return the condition of a choice; an empty text is none at all."""
     return parse_condition(text) if text.strip() else None
 
@@ -276,7 +272,7 @@ def condition_of(text: str) -> Condition | None:
 # Expectations
 
 
-def expectations(file: TomlFile, path: tuple[str, ...], written: list[Any]) -> Iterator[Expectation]:
+def _expectations(file: TomlFile, path: tuple[str, ...], written: list[Any]) -> Iterator[Expectation]:
     """Yield what a listing expects."""
     for item in written:
         if not isinstance(item, dict):

@@ -6,15 +6,15 @@ import re
 
 __all__ = ["can_be_called", "can_be_named"]
 
-NAME = re.compile(r"[^\W\d][\w-]*")  # it stands in questions where a number could
-KEY = re.compile(r"[\w-]+")  # it stands where no number can
+_NAME = re.compile(r"[^\W\d][\w-]*")  # it stands in questions where a number could
+_KEY = re.compile(r"[\w-]+")  # it stands where no number can
 
 
 def can_be_called(name: str) -> bool:
     """Say whether a listing, a page or a parameter can have a name: letters, digits, - and _."""
-    return bool(NAME.fullmatch(name))
+    return bool(_NAME.fullmatch(name))
 
 
 def can_be_named(name: str) -> bool:
     """Say whether a kind, a field, a taxonomy, a source or a condition can have a name."""
-    return bool(KEY.fullmatch(name))
+    return bool(_KEY.fullmatch(name))

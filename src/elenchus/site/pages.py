@@ -81,17 +81,17 @@ class PageRules(Frozen):
 
 def read_pages(folder: Path, listings: Sequence[str]) -> PageRules:
     """Return all pages of a site; a file that cannot be read is a problem beside the others."""
-    return PageRules(*read_named(folder, "pages", "page", lambda file, name: page_of(file, name, listings)))
+    return PageRules(*read_named(folder, "pages", "page", lambda file, name: _page_of(file, name, listings)))
 
 
-def page_of(file: TomlFile, name: str, listings: Sequence[str]) -> PageRule:
+def _page_of(file: TomlFile, name: str, listings: Sequence[str]) -> PageRule:
     """Return one page."""
     found = file.known((name,), PAGE)
     if not found["address"] and not found["each"]:
         file.report("missing-key", (name,), f"[{name}] has no address, so it stands nowhere")
     sections = []
     for number, item in enumerate(found["sections"]):
-        section = section_of(file, (name, "sections"), number, item, listings)
+        section = _section_of(file, (name, "sections"), number, item, listings)
         sections += [section] if section else []
     if found["no_repeats"] and len(found["sections"]) < 2:  # noqa: PLR2004 - two can repeat
         file.report("idle-key", (name, "no_repeats"), "no_repeats means nothing on a page with one section")
@@ -101,7 +101,7 @@ def page_of(file: TomlFile, name: str, listings: Sequence[str]) -> PageRule:
             file.problems.append(Problem("idle-key", message, place=section.place))
     within = found["within"]
     if within and within not in listings:
-        unknown_listing(file, file.place((name, "within")), within, listings)
+        _unknown_listing(file, file.place((name, "within")), within, listings)
     for key in ("within", "menu"):
         if key in found and (key == "menu") == bool(found["each"]):
             needed = (
@@ -125,7 +125,7 @@ def page_of(file: TomlFile, name: str, listings: Sequence[str]) -> PageRule:
     )
 
 
-def section_of(
+def _section_of(
     file: TomlFile, path: tuple[str, ...], number: int, item: Any, listings: Sequence[str]
 ) -> SectionRule | None:
     """Return one section: the name of a listing, or a table."""
@@ -137,7 +137,7 @@ def section_of(
     place = file.item_place(path, number, found["listing"] or found["ask"])
     listing = found["listing"]
     if listing and listing not in listings:
-        unknown_listing(file, place, listing, listings)
+        _unknown_listing(file, place, listing, listings)
         return None
     if not listing and not found["ask"]:
         message = "a section shows nothing: it has neither a listing nor ask"
@@ -152,11 +152,11 @@ def section_of(
         priority=found["priority"],
         pages_at=found["pages_at"],
         on_every_page=found["on_every_page"],
-        beside=formats_of(file, path, place, found["beside"]),
+        beside=_formats_of(file, path, place, found["beside"]),
     )
 
 
-def unknown_listing(file: TomlFile, place: Place, name: str, listings: Sequence[str]) -> None:
+def _unknown_listing(file: TomlFile, place: Place, name: str, listings: Sequence[str]) -> None:
     """Report a listing that there is not."""
     near = nearest(name, listings)
     hint = f"Listings: {', '.join(listings)}."
@@ -165,7 +165,7 @@ def unknown_listing(file: TomlFile, place: Place, name: str, listings: Sequence[
     )
 
 
-def formats_of(file: TomlFile, path: tuple[str, ...], place: Place, written: list[Any]) -> tuple[str, ...]:
+def _formats_of(file: TomlFile, path: tuple[str, ...], place: Place, written: list[Any]) -> tuple[str, ...]:
     """Return the formats of the files beside a section; report those that there are not."""
     found, known = [], beside_names()
     for word in file.texts((*path, "beside"), written):

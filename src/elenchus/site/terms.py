@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 __all__ = ["read_terms"]
 
-OWN = ("slug", "name", "parent", "aliases", "id")
+_OWN = ("slug", "name", "parent", "aliases", "id")
 
 
 def read_terms(folder: Path, name: str) -> list[TermRow]:
@@ -28,39 +28,39 @@ def read_terms(folder: Path, name: str) -> list[TermRow]:
     try:
         text = read_whole(folder / name).decode("utf-8-sig")
     except OSError as error:
-        raise unreadable(name, f"the file of terms cannot be read ({error.strerror})") from None
+        raise _unreadable(name, f"the file of terms cannot be read ({error.strerror})") from None
     except UnicodeDecodeError:
-        raise unreadable(name, "the file of terms is not UTF-8") from None
+        raise _unreadable(name, "the file of terms is not UTF-8") from None
     reader = csv.DictReader(io.StringIO(text, newline=""), strict=True, restval="")
     try:
-        check_header(name, reader.fieldnames or [])
-        return [row for line in reader if (row := term_row(line, Place(name, reader.line_num)))]
+        _check_header(name, reader.fieldnames or [])
+        return [row for line in reader if (row := _term_row(line, Place(name, reader.line_num)))]
     except csv.Error as error:
-        raise unreadable(name, f"this is not valid CSV: {error}", reader.line_num) from None
+        raise _unreadable(name, f"this is not valid CSV: {error}", reader.line_num) from None
 
 
-def unreadable(name: str, message: str, line: int = 0) -> SiteError:
+def _unreadable(name: str, message: str, line: int = 0) -> SiteError:
     """Return the error of a file that cannot be used at all."""
     return SiteError([Problem("unreadable-terms", message, place=Place(name, line))])
 
 
-def check_header(name: str, header: Sequence[str]) -> None:
+def _check_header(name: str, header: Sequence[str]) -> None:
     """Raise SiteError when no column can name the terms."""
     if "slug" not in header and "name" not in header:
         near = nearest("slug", header) or nearest("name", header)
         hint = f" ({either(near)} comes near)" if near else ""
-        raise unreadable(
+        raise _unreadable(
             name, f"the first line names neither a column {quoted('slug')} nor {quoted('name')}{hint}", 1
         )
 
 
-def term_row(line: dict[str, str], place: Place) -> TermRow | None:
+def _term_row(line: dict[str, str], place: Place) -> TermRow | None:
     """Return the term of one line; None when the line is blank."""
     cells = {key: value.strip() for key, value in line.items() if isinstance(key, str) and value}
     slug = cells.get("slug") or slug_of(cells.get("name", ""))
     if not slug:
         return None
     aliases = tuple(alias.strip() for alias in cells.get("aliases", "").split("|") if alias.strip())
-    others = {key: value for key, value in cells.items() if key not in OWN}
+    others = {key: value for key, value in cells.items() if key not in _OWN}
     name = cells.get("name") or slug
     return TermRow(slug, name, place, cells.get("parent", ""), cells.get("id", ""), aliases, others)

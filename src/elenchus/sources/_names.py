@@ -13,9 +13,9 @@ if TYPE_CHECKING:
 
 __all__ = ["FromName", "from_name"]
 
-INDEXES = frozenset({"index", "readme"})  # stems of files that stand for their folder
-DATED = re.compile(r"(\d{4}-\d{2}-\d{2})(?:[-_ ]+(.+))?", re.DOTALL)
-UTC = ZoneInfo("UTC")
+_INDEXES = frozenset({"index", "readme"})  # stems of files that stand for their folder
+_DATED = re.compile(r"(\d{4}-\d{2}-\d{2})(?:[-_ ]+(.+))?", re.DOTALL)
+_UTC = ZoneInfo("UTC")
 
 
 class FromName(NamedTuple):
@@ -31,15 +31,15 @@ def from_name(path: PurePath) -> FromName:
 
     ``2024-03-05-first-frost.md`` is the slug ``first-frost`` on that day.
     """
-    stem = path.parent.name if path.stem.lower() in INDEXES and path.parent.name else path.stem
-    match = DATED.fullmatch(stem)
-    if match is None or literal_interval(match[1], UTC) is None:
-        return FromName(stem, "", as_words(stem))
+    stem = path.parent.name if path.stem.lower() in _INDEXES and path.parent.name else path.stem
+    match = _DATED.fullmatch(stem)
+    if match is None or literal_interval(match[1], _UTC) is None:
+        return FromName(stem, "", _as_words(stem))
     slug = match[2] or stem
-    return FromName(slug, match[1], as_words(slug))
+    return FromName(slug, match[1], _as_words(slug))
 
 
-def as_words(slug: str) -> str:
+def _as_words(slug: str) -> str:
     """Return a slug as a title: “First frost”."""
     words = " ".join(slug.replace("-", " ").replace("_", " ").split())
     return words[:1].upper() + words[1:]

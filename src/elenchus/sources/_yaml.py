@@ -13,10 +13,10 @@ from elenchus.values.texts import quoted
 
 __all__ = ["Unreadable", "nesting", "yaml_values"]
 
-LOADER = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
-TAGS = "tag:yaml.org,2002:"
-NULL, MERGE = f"{TAGS}null", f"{TAGS}merge"
-FIRST = 2  # the line of the file on which front matter begins
+_LOADER = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
+_TAGS = "tag:yaml.org,2002:"
+_NULL, _MERGE = f"{_TAGS}null", f"{_TAGS}merge"
+_FIRST = 2  # the line of the file on which front matter begins
 
 
 class Unreadable(ValueError):
@@ -36,20 +36,22 @@ def yaml_values(front: str) -> dict[str, Raw]:
     ``no`` nor ``09:30`` nor ``010`` changes on the way.
     """
     if nesting(front) > DEEPEST_VALUE:  # asked before the parser, whose own stack is the machine's
-        raise Unreadable(f"the front matter nests more than {DEEPEST_VALUE} lists and tables", FIRST)
+        raise Unreadable(f"the front matter nests more than {DEEPEST_VALUE} lists and tables", _FIRST)
     try:
-        node = yaml.compose(front, Loader=LOADER)
+        node = yaml.compose(front, Loader=_LOADER)
     except yaml.MarkedYAMLError as error:
-        line = (error.problem_mark.line if error.problem_mark else 0) + FIRST
+        line = (error.problem_mark.line if error.problem_mark else 0) + _FIRST
         hint = "Indent with blanks, not with tabs." if "\\t" in str(error.problem) else ""
         raise Unreadable(f"the front matter is not valid YAML: {error.problem}", line, hint) from None
     except (yaml.YAMLError, RecursionError) as error:
-        raise Unreadable(f"the front matter is not valid YAML: {str(error).splitlines()[0]}", FIRST) from None
+        raise Unreadable(
+            f"the front matter is not valid YAML: {str(error).splitlines()[0]}", _FIRST
+        ) from None
     if node is None:
         return {}
     if not isinstance(node, yaml.MappingNode):
-        raise Unreadable("the front matter is not a list of “name: value”", FIRST)
-    walk = Walk()
+        raise Unreadable("the front matter is not a list of “name: value”", _FIRST)
+    walk = _Walk()
     found: dict[str, Raw] = {}
     for key, (value, line) in walk.pairs(node, 1).items():
         walk.line = line
@@ -70,7 +72,7 @@ def nesting(front: str) -> int:
 
 
 @dataclass
-class Walk:
+class _Walk:
     """One way through the nodes of a document: those open above the present one, and how many were met.
 
     ``line`` is that of the key whose value is read: an alias has the line of what it repeats.
@@ -78,13 +80,13 @@ class Walk:
 
     above: list[int] = field(default_factory=list)
     met: int = 0
-    line: int = FIRST
+    line: int = _FIRST
 
     def value(self, node: yaml.Node, depth: int) -> Any:
         """Return a node as text, a list of texts, or a nested mapping; None for a plain null."""
         self.enter(node, depth)
         if isinstance(node, yaml.ScalarNode):
-            return None if node.tag == NULL else node.value
+            return None if node.tag == _NULL else node.value
         self.above.append(id(node))
         found: Any = None
         if isinstance(node, yaml.SequenceNode):
@@ -96,7 +98,7 @@ class Walk:
 
     def enter(self, node: yaml.Node, depth: int) -> None:
         """Count a node. Raises Unreadable for a cycle, and beyond the bounds."""
-        line = line_of(node)
+        line = _line_of(node)
         if id(node) in self.above:
             raise Unreadable(
                 "the front matter holds an alias of what it stands in", line, "Write the value out."
@@ -105,7 +107,7 @@ class Walk:
         if depth > DEEPEST_VALUE or self.met > MOST_VALUES:
             most = f"{DEEPEST_VALUE} deep" if depth > DEEPEST_VALUE else f"{MOST_VALUES} in number"
             raise Unreadable(f"the values of the front matter are more than {most}", self.line)
-        if not node.tag.startswith(TAGS):
+        if not node.tag.startswith(_TAGS):
             raise Unreadable(
                 f"the front matter has the unknown tag {quoted(node.tag)}", line, "Leave it out."
             )
@@ -115,10 +117,10 @@ class Walk:
         own: dict[str, tuple[yaml.Node, int]] = {}
         merged: dict[str, tuple[yaml.Node, int]] = {}
         for key, value in node.value:
-            line = line_of(key)
+            line = _line_of(key)
             if not isinstance(key, yaml.ScalarNode):
                 raise Unreadable("a name in the front matter is not a plain word", line)
-            if key.tag == MERGE:
+            if key.tag == _MERGE:
                 for name, found in self.merged(value, depth + 1, line).items():
                     merged.setdefault(name, found)
             elif key.value in own:
@@ -144,6 +146,6 @@ class Walk:
         return found
 
 
-def line_of(node: yaml.Node) -> int:
+def _line_of(node: yaml.Node) -> int:
     """Return the line of a node in its file."""
-    return int(node.start_mark.line) + FIRST
+    return int(node.start_mark.line) + _FIRST

@@ -23,18 +23,18 @@ if TYPE_CHECKING:
 __all__ = ["read"]
 
 SUFFIXES = (".md", ".markdown")
-LEFT_OUT = "Its entries are left out."
-FENCES = {"---": "yaml", "+++": "toml"}
-CLOSING = {fence: re.compile(rf"^{re.escape(fence)}[ \t]*$", re.MULTILINE) for fence in FENCES}
-LONGEST_FRONT = 2**20  # characters of front matter
-TOML_KEY = re.compile(r"""\s*["']?([^\s"'=.\[#]+)["']?\s*=""")
+_LEFT_OUT = "Its entries are left out."
+_FENCES = {"---": "yaml", "+++": "toml"}
+_CLOSING = {fence: re.compile(rf"^{re.escape(fence)}[ \t]*$", re.MULTILINE) for fence in _FENCES}
+_LONGEST_FRONT = 2**20  # characters of front matter
+_TOML_KEY = re.compile(r"""\s*["']?([^\s"'=.\[#]+)["']?\s*=""")
 # A heading that begins the text: marked by #, or underlined (CommonMark 0.31, sections 4.2 and 4.3).
-HEADING = re.compile(
+_HEADING = re.compile(
     r"\s*?^ {0,3}(?:#{1,6}(?:[ \t]+(?P<marked>[^\n]*?))?(?:[ \t]+#+)?[ \t]*$"
     r"|(?P<lined>[^\s#>`~*+\-|<\d][^\n]*)\n {0,3}(?:=+|-+)[ \t]*$)",
     re.MULTILINE,
 )
-MARKUP = re.compile(r"!?\[([^\]]*)\](?:\([^)]*\)|\[[^\]]*\])|[*_`~]+|\\(?=[!-/:-@\[-`{-~])")
+_MARKUP = re.compile(r"!?\[([^\]]*)\](?:\([^)]*\)|\[[^\]]*\])|[*_`~]+|\\(?=[!-/:-@\[-`{-~])")
 
 
 def read(spec: SourceSpec, root: Path) -> tuple[list[Record], list[Problem]]:
@@ -49,69 +49,69 @@ def read(spec: SourceSpec, root: Path) -> tuple[list[Record], list[Problem]]:
         place = Place((shown / met.path).as_posix())
         is_ours = met.path.name.lower().endswith(SUFFIXES)
         if met.kind is not ItemKind.FILE:
-            problems += passed_over(met, shown) if is_ours or is_folder(base, met) else ()
+            problems += _passed_over(met, shown) if is_ours or _is_folder(base, met) else ()
         elif is_ours:
             try:
-                records.append(read_file(base / met.path, spec, place, met.path))
+                records.append(_read_file(base / met.path, spec, place, met.path))
             except Unreadable as error:
                 where = Place(place.file, error.line)
                 problems.append(Problem(error.code, str(error), error.hint, place=where))
             except OSError as error:
-                problems.append(unreadable(place.file, error, LEFT_OUT))
+                problems.append(unreadable(place.file, error, _LEFT_OUT))
             except Exception as error:
                 message = f"the file cannot be read ({type(error).__name__}: {error})"
-                problems.append(Problem("unreadable-file", message, LEFT_OUT, place=place))
+                problems.append(Problem("unreadable-file", message, _LEFT_OUT, place=place))
     return records, problems
 
 
-def is_folder(base: Path, met: Met) -> bool:
+def _is_folder(base: Path, met: Met) -> bool:
     """Say whether what a walk met may have held content: a folder, or what leads to one, or nobody knows."""
     return met.kind in (ItemKind.UNNAMED, ItemKind.DEEP, ItemKind.UNREADABLE) or (base / met.path).is_dir()
 
 
-def passed_over(met: Met, shown: PurePosixPath) -> Iterator[Problem]:
+def _passed_over(met: Met, shown: PurePosixPath) -> Iterator[Problem]:
     """Yield why something among the content is not read."""
     name = (shown / met.path).as_posix()
     match met.kind:
         case ItemKind.UNREADABLE if met.error:
-            yield unreadable(name, met.error, LEFT_OUT, what="folder")
+            yield unreadable(name, met.error, _LEFT_OUT, what="folder")
         case ItemKind.UNNAMED:
             written = met.path.name.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
             message = f"the name {quoted(written)} is not UTF-8"
             place = Place((shown / met.path.parent).as_posix())
-            yield Problem("unreadable-file", message, LEFT_OUT, place=place)
+            yield Problem("unreadable-file", message, _LEFT_OUT, place=place)
         case ItemKind.DEEP:
             message = f"folders stand more than {DEEPEST_FOLDER} deep inside one another"
-            yield Problem("unreadable-file", message, LEFT_OUT, place=Place(name))
+            yield Problem("unreadable-file", message, _LEFT_OUT, place=Place(name))
         case _:
             message = f"it is {met.kind.value}"
             yield Problem("no-regular-file", message, "Put a copy in its place.", place=Place(name))
 
 
-def read_file(path: Path, spec: SourceSpec, place: Place, below: PurePosixPath) -> Record:
+def _read_file(path: Path, spec: SourceSpec, place: Place, below: PurePosixPath) -> Record:
     """Return the entry of one file. Raises Unreadable, OSError."""
-    values, body, line = split(decoded(read_whole(path)))
+    values, body, line = _split(_decoded(read_whole(path)))
     named = {field: values[column] for field, column in spec.columns.items() if column in values}
     values = {name: raw for name, raw in values.items() if name not in spec.columns.values()} | named
     guessed: dict[str, str] = {}
     name = from_name(below)
-    if not written(values, "date") and name.day:
+    if not _written(values, "date") and name.day:
         values["date"], guessed["date"] = Raw(name.day), "file name"
-    if not written(values, "title"):
-        title, body, line = first_heading(body, line)
+    if not _written(values, "title"):
+        title, body, line = _first_heading(body, line)
         values["title"] = Raw(title or name.words)
         guessed["title"] = "heading" if title else "file name"
     if body.strip():
         values["body"] = Raw(body.strip("\n"), line)
-    return Record(place, kind_of(spec, below, values), name.slug, values, spec.habits, guessed)
+    return Record(place, _kind_of(spec, below, values), name.slug, values, spec.habits, guessed)
 
 
-def written(values: dict[str, Raw], name: str) -> bool:
+def _written(values: dict[str, Raw], name: str) -> bool:
     """Say whether something was written for a field."""
     return name in values and values[name].value not in (None, "")
 
 
-def decoded(content: bytes) -> str:
+def _decoded(content: bytes) -> str:
     """Return the text of a file with its line ends as newlines. Raises Unreadable."""
     try:
         text = content.decode("utf-8-sig")
@@ -121,7 +121,7 @@ def decoded(content: bytes) -> str:
     return text.replace("\r\n", "\n").replace("\r", "\n") if "\r" in text else text
 
 
-def kind_of(spec: SourceSpec, below: PurePosixPath, values: dict[str, Raw]) -> str:
+def _kind_of(spec: SourceSpec, below: PurePosixPath, values: dict[str, Raw]) -> str:
     """Return the kind that a source gives to an entry. Raises Unreadable where it cannot."""
     if not spec.kind.startswith("{"):
         return spec.kind
@@ -130,7 +130,7 @@ def kind_of(spec: SourceSpec, below: PurePosixPath, values: dict[str, Raw]) -> s
         return str(values[column].value) if column in values else ""
     if len(below.parts) > 1:
         return below.parts[0]
-    if spec.kind_at_root or written(values, "kind"):
+    if spec.kind_at_root or _written(values, "kind"):
         return spec.kind_at_root
     message = (
         f'the file stands in no folder of {spec.path}, and kind = "{{folder}}" takes its kind from there'
@@ -139,33 +139,33 @@ def kind_of(spec: SourceSpec, below: PurePosixPath, values: dict[str, Raw]) -> s
     raise Unreadable(message, 0, hint, "no-kind-at-root")
 
 
-def first_heading(body: str, line: int) -> tuple[str, str, int]:
+def _first_heading(body: str, line: int) -> tuple[str, str, int]:
     """Return the heading that begins a text, without its markup, then the rest and the line of that."""
-    match = HEADING.match(body)
+    match = _HEADING.match(body)
     text = (match["marked"] or match["lined"] or "") if match else ""
-    title = " ".join(MARKUP.sub(lambda found: found[1] or "", text).split())
+    title = " ".join(_MARKUP.sub(lambda found: found[1] or "", text).split())
     if match is None or not title:
         return "", body, line
     return title, body[match.end() :], line + body.count("\n", 0, match.end())
 
 
-def split(text: str) -> tuple[dict[str, Raw], str, int]:
+def _split(text: str) -> tuple[dict[str, Raw], str, int]:
     """Return the front matter's values, the body, and the line where the body starts. Raises Unreadable."""
     start = text.find("\n") + 1
     fence = text[:start].rstrip()
-    if fence not in FENCES:
+    if fence not in _FENCES:
         return {}, text, 1
-    match = CLOSING[fence].search(text, start, start + LONGEST_FRONT)
+    match = _CLOSING[fence].search(text, start, start + _LONGEST_FRONT)
     if match is None:
-        long = len(text) > start + LONGEST_FRONT
-        more = f" in its first {LONGEST_FRONT // 2**20} MB" if long else ""
+        long = len(text) > start + _LONGEST_FRONT
+        more = f" in its first {_LONGEST_FRONT // 2**20} MB" if long else ""
         raise Unreadable(f"the front matter is not closed: no second {fence}{more}", 1)
     front = text[start : match.start()]
-    values = yaml_values(front) if FENCES[fence] == "yaml" else toml_values(front)
+    values = yaml_values(front) if _FENCES[fence] == "yaml" else _toml_values(front)
     return values, text[match.end() + 1 :], text.count("\n", 0, match.end()) + 2
 
 
-def toml_values(front: str) -> dict[str, Raw]:
+def _toml_values(front: str) -> dict[str, Raw]:
     """Return the values of TOML front matter, each with the line of its key. Raises Unreadable."""
     if nesting(front) > DEEPEST_VALUE:
         raise Unreadable(f"the front matter nests more than {DEEPEST_VALUE} lists and tables", 2)
@@ -179,5 +179,5 @@ def toml_values(front: str) -> dict[str, Raw]:
         at = int(line[1]) + 1 if line else 2
         raise Unreadable(f"the front matter is not valid TOML: {error}", at) from None
     # A key in a text of several lines may be taken for one of the table's: only lines can go wrong by that.
-    lines = {match[1]: n for n, text in enumerate(front.splitlines(), 2) if (match := TOML_KEY.match(text))}
+    lines = {match[1]: n for n, text in enumerate(front.splitlines(), 2) if (match := _TOML_KEY.match(text))}
     return {name: Raw(value, lines.get(name, 2)) for name, value in table.items()}

@@ -29,11 +29,11 @@ __all__ = [
 Href = NewType("Href", str)
 NOWHERE = Href("")
 
-SCHEMES = ("http", "https", "mailto", "tel")
-SAFE = "/-._~"
-INVISIBLE = re.compile(r"[\x00-\x20\x7f-\x9f]")
+_SCHEMES = ("http", "https", "mailto", "tel")
+_SAFE = "/-._~"
+_INVISIBLE = re.compile(r"[\x00-\x20\x7f-\x9f]")
 # What no address has: RFC 3986 knows these characters only encoded.
-UNSAFE = re.compile(r"[\x00-\x20\x7f-\x9f\"<>\\^`{|}]")
+_UNSAFE = re.compile(r"[\x00-\x20\x7f-\x9f\"<>\\^`{|}]")
 
 
 def href_of(path: str) -> Href:
@@ -41,7 +41,7 @@ def href_of(path: str) -> Href:
 
     A colon is encoded, too, so that nothing in it can be taken for a scheme.
     """
-    return Href(quote(path.lstrip("/"), safe=SAFE))
+    return Href(quote(path.lstrip("/"), safe=_SAFE))
 
 
 def filled_href(pattern: str, values: Mapping[str, str]) -> Href:
@@ -55,7 +55,7 @@ def filled_href(pattern: str, values: Mapping[str, str]) -> Href:
     if parts and parts.scheme:
         start, colon, rest = pattern.partition(":")
         start += colon
-    text = filled_by(rest, lambda name: quote(values.get(name, f"{{{name}}}"), safe=SAFE), encoded)
+    text = filled_by(rest, lambda name: quote(values.get(name, f"{{{name}}}"), safe=_SAFE), _encoded)
     if not start:
         # Whatever the first value is, the address stays below the root; only the pattern may have a colon.
         text = text.lstrip("/") if not pattern.startswith("/") else f"/{text.lstrip('/')}"
@@ -64,12 +64,12 @@ def filled_href(pattern: str, values: Mapping[str, str]) -> Href:
 
 def given_href(address: str) -> Href:
     """Return an address that somebody wrote as a link; nothing for one that could run something."""
-    return Href(encoded(address.strip())) if is_harmless(address) else NOWHERE
+    return Href(_encoded(address.strip())) if is_harmless(address) else NOWHERE
 
 
-def encoded(text: str) -> str:
+def _encoded(text: str) -> str:
     """Return a text with the characters encoded that no address has; what is encoded already stays so."""
-    return UNSAFE.sub(lambda match: quote(match[0]), text)
+    return _UNSAFE.sub(lambda match: quote(match[0]), text)
 
 
 def is_harmless(address: str) -> bool:
@@ -80,11 +80,11 @@ def is_harmless(address: str) -> bool:
     """
     if split_address(address) is None:
         return False
-    bare = INVISIBLE.sub("", address)
+    bare = _INVISIBLE.sub("", address)
     scheme, colon, _ = bare.partition(":")
     if not colon or any(char in scheme for char in "/?#"):
         return not bare.startswith(("//", "\\", "/\\"))
-    return scheme.lower() in SCHEMES
+    return scheme.lower() in _SCHEMES
 
 
 def split_address(address: str) -> SplitResult | None:

@@ -18,10 +18,10 @@ if TYPE_CHECKING:
 
 __all__ = ["sort_key"]
 
-LEVELS = 3
-CHUNK = 256  # the full collator copies what remains of a text at each character
+_LEVELS = 3
+_CHUNK = 256  # the full collator copies what remains of a text at each character
 
-Weights = dict[int, str]
+_Weights = dict[int, str]
 
 
 def sort_key(folded: str) -> str:
@@ -31,43 +31,43 @@ def sort_key(folded: str) -> str:
     order everywhere.
     """
     text = unicodedata.normalize("NFD", folded)
-    levels = latin_levels(text) if not text.translate(latin_characters()) else full_levels(text)
+    levels = _latin_levels(text) if not text.translate(_latin_characters()) else _full_levels(text)
     return "\0".join((*levels, folded))
 
 
-def latin_levels(text: str) -> list[str]:
+def _latin_levels(text: str) -> list[str]:
     """Return the weights of each level for a text of Latin characters in NFD."""
-    return [text.translate(weights) for weights in latin_weights()]
+    return [text.translate(weights) for weights in _latin_weights()]
 
 
 @cache
-def latin_weights() -> tuple[Weights, ...]:
+def _latin_weights() -> tuple[_Weights, ...]:
     """Return one translation table for each level, from code point to its weights."""
     table = json.loads(files(__package__).joinpath("latin_weights.json").read_text(encoding="utf-8"))
-    return tuple({ord(char): weights_at(table[char], level) for char in table} for level in range(LEVELS))
+    return tuple({ord(char): _weights_at(table[char], level) for char in table} for level in range(_LEVELS))
 
 
 @cache
-def latin_characters() -> dict[int, None]:
+def _latin_characters() -> dict[int, None]:
     """Return a translation table that deletes what the Latin table knows."""
-    return dict.fromkeys(latin_weights()[0])
+    return dict.fromkeys(_latin_weights()[0])
 
 
-def weights_at(elements: Iterable[Sequence[int]], level: int) -> str:
+def _weights_at(elements: Iterable[Sequence[int]], level: int) -> str:
     """Return the weights of one level, without the zeros, as code points."""
     return "".join(chr(element[level]) for element in elements if element[level])
 
 
-def full_levels(text: str) -> list[str]:
+def _full_levels(text: str) -> list[str]:
     """Return the weights of each level for any text in NFD, from the whole default table."""
     elements: list[Any] = []
-    for start in range(0, len(text), CHUNK):
-        elements += collator().collation_elements(text[start : start + CHUNK])
-    return [weights_at(elements, level) for level in range(LEVELS)]
+    for start in range(0, len(text), _CHUNK):
+        elements += _collator().collation_elements(text[start : start + _CHUNK])
+    return [_weights_at(elements, level) for level in range(_LEVELS)]
 
 
 @cache
-def collator() -> Any:
+def _collator() -> Any:
     """Return the collator of the full table; reading it takes a third of a second."""
     import pyuca
 

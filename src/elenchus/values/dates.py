@@ -38,22 +38,23 @@ __all__ = [
     "stamp",
     "start_of",
     "to_minute",
+    "unit_interval",
     "units_between",
     "widened",
 ]
 
-EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
-NAIVE_EPOCH = datetime(1970, 1, 1)  # noqa: DTZ001 - what the clocks of a zone show
-MICROSECOND = timedelta(microseconds=1)
-SECOND_US = 1_000_000
-DAY_US = 86_400 * SECOND_US
-LAST_DAY = date.max
-UNITS = ("day", "week", "month", "year")
+_EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
+_NAIVE_EPOCH = datetime(1970, 1, 1)  # noqa: DTZ001 - what the clocks of a zone show
+_MICROSECOND = timedelta(microseconds=1)
+_SECOND_US = 1_000_000
+_DAY_US = 86_400 * _SECOND_US
+_LAST_DAY = date.max
+_UNITS = ("day", "week", "month", "year")
 
-DAY_NAMES = {"yesterday": -1, "today": 0, "tomorrow": 1}
-CALENDAR = re.compile(r"(this|last|next)\s+(week|month|year)", re.IGNORECASE)
-ROLLING = re.compile(r"(last|next)\s+(\d{1,6})\s+(day|week|month|year)s?", re.IGNORECASE)
-LITERAL = re.compile(
+_DAY_NAMES = {"yesterday": -1, "today": 0, "tomorrow": 1}
+_CALENDAR = re.compile(r"(this|last|next)\s+(week|month|year)", re.IGNORECASE)
+_ROLLING = re.compile(r"(last|next)\s+(\d{1,6})\s+(day|week|month|year)s?", re.IGNORECASE)
+_LITERAL = re.compile(
     r"(?P<year>\d{4})"
     r"(?:-W(?P<week>\d{2})(?:-(?P<weekday>[1-7]))?|-(?P<month>\d{2})(?:-(?P<day>\d{2})"
     r"(?:[T ](?P<hour>\d{1,2})(?::(?P<minute>\d{2})(?::(?P<second>\d{2})(?:\.(?P<fraction>\d{1,6}))?)?)?"
@@ -83,7 +84,7 @@ class Clock(Frozen):
 
 def instant(moment: datetime) -> int:
     """Return an aware datetime as microseconds since 1970 in UTC."""
-    return (moment - EPOCH) // MICROSECOND
+    return (moment - _EPOCH) // _MICROSECOND
 
 
 def from_instant(value: int, zone: tzinfo) -> datetime:
@@ -92,55 +93,55 @@ def from_instant(value: int, zone: tzinfo) -> datetime:
     Raises OverflowError for instants that lie outside the years 0001 to 9999 of the zone.
     """
     try:
-        return (EPOCH + value * MICROSECOND).astimezone(zone)
+        return (_EPOCH + value * _MICROSECOND).astimezone(zone)
     except OverflowError:
         # Within a day of either end: the instant has no datetime in UTC, but it may have one here.
         edge = datetime.min if value < 0 else datetime.max  # noqa: DTZ901 - read by the zone itself
         offset = zone.utcoffset(edge) or timedelta()
-        return (NAIVE_EPOCH + (value * MICROSECOND + offset)).replace(tzinfo=zone)
+        return (_NAIVE_EPOCH + (value * _MICROSECOND + offset)).replace(tzinfo=zone)
 
 
 def local_microseconds(value: int, zone: tzinfo) -> int:
     """Return what the clocks of a zone show at an instant, in microseconds since 1970 on that clock."""
-    return (from_instant(value, zone).replace(tzinfo=None) - NAIVE_EPOCH) // MICROSECOND
+    return (from_instant(value, zone).replace(tzinfo=None) - _NAIVE_EPOCH) // _MICROSECOND
 
 
-def resolved(local: datetime) -> int:
+def _resolved(local: datetime) -> int:
     """Return the instant of a local time; of one that the zone skips, the moment after the gap."""
     found = instant(local)
     before, after = (local.replace(fold=fold).utcoffset() for fold in (0, 1))
     if before is None or after is None or before >= after:  # no gap: it occurs once, or twice
         return found
     # The clocks jump between the readings with the new and with the old offset: bisect to the second.
-    low, high = (found - (after - before) // MICROSECOND) // SECOND_US, -(-found // SECOND_US)
+    low, high = (found - (after - before) // _MICROSECOND) // _SECOND_US, -(-found // _SECOND_US)
     while high - low > 1:
         middle = (low + high) // 2
-        if from_instant(middle * SECOND_US, local.tzinfo or UTC).utcoffset() == before:
+        if from_instant(middle * _SECOND_US, local.tzinfo or UTC).utcoffset() == before:
             low = middle
         else:
             high = middle
-    return high * SECOND_US
+    return high * _SECOND_US
 
 
 def start_of(day: date, zone: ZoneInfo) -> int:
     """Return the instant at which a local day begins."""
-    return resolved(datetime.combine(day, time(), zone))
+    return _resolved(datetime.combine(day, time(), zone))
 
 
-def end_of(first: date, unit: str, zone: ZoneInfo) -> int:
+def _end_of(first: date, unit: str, zone: ZoneInfo) -> int:
     """Return the instant at which the day, week, month or year that begins with a day is over."""
     try:
-        return start_of(shift(first, 1, unit), zone)
+        return start_of(_shift(first, 1, unit), zone)
     except (OverflowError, ValueError):  # the last of all years has an end, too
-        return start_of(LAST_DAY, zone) + DAY_US
+        return start_of(_LAST_DAY, zone) + _DAY_US
 
 
 def unit_interval(first: date, unit: str, zone: ZoneInfo) -> Interval:
     """Return the day, week, month or year that begins with a day; a day may have 23 or 25 hours."""
-    return Interval(start_of(first, zone), end_of(first, unit, zone))
+    return Interval(start_of(first, zone), _end_of(first, unit, zone))
 
 
-def shift(day: date, count: int, unit: str) -> date:
+def _shift(day: date, count: int, unit: str) -> date:
     """Return the day moved by some units; months clamp to the last day that the month has."""
     if unit in ("day", "week"):
         return day + timedelta(days=count * (7 if unit == "week" else 1))
@@ -150,7 +151,7 @@ def shift(day: date, count: int, unit: str) -> date:
     return date(year, month + 1, min(day.day, last))
 
 
-def unit_start(day: date, unit: str) -> date:
+def _unit_start(day: date, unit: str) -> date:
     """Return the first day of the ISO week, month or year that holds the day."""
     if unit == "week":
         return day - timedelta(days=day.isoweekday() - 1)
@@ -159,9 +160,9 @@ def unit_start(day: date, unit: str) -> date:
 
 def widened(interval: Interval, unit: str, zone: ZoneInfo) -> Interval:
     """Return an interval grown to whole days, weeks, months or years."""
-    first = floor_day(from_instant(interval.start, zone).date(), unit)
-    last = floor_day(from_instant(max(interval.start, interval.end - 1), zone).date(), unit)
-    return Interval(start_of(first, zone), end_of(last, unit, zone))
+    first = _floor_day(from_instant(interval.start, zone).date(), unit)
+    last = _floor_day(from_instant(max(interval.start, interval.end - 1), zone).date(), unit)
+    return Interval(start_of(first, zone), _end_of(last, unit, zone))
 
 
 def to_minute(value: datetime) -> str:
@@ -194,7 +195,7 @@ def date_label(day: date, unit: str) -> str:
 def units_between(first: str, last: str) -> list[str]:
     """Return the labels of all days, weeks, months or years from one label to another of the same unit."""
     unit = {4: "year", 7: "month", 8: "week", 10: "day"}[len(first)]
-    return [date_label(day, unit) for day in days_between(first_day(first), first_day(last), unit)]
+    return [date_label(day, unit) for day in days_between(_first_day(first), _first_day(last), unit)]
 
 
 def days_between(first: date, last: date, unit: str) -> Iterator[date]:
@@ -202,7 +203,7 @@ def days_between(first: date, last: date, unit: str) -> Iterator[date]:
     while first <= last:
         yield first
         try:
-            first = shift(first, 1, unit)
+            first = _shift(first, 1, unit)
         except (OverflowError, ValueError):  # year 9999 is the last
             return
 
@@ -215,9 +216,9 @@ def count_between(first: date, last: date, unit: str) -> int:
     return years + 1 if unit == "year" else years * 12 + last.month - first.month + 1
 
 
-def first_day(label: str) -> date:
+def _first_day(label: str) -> date:
     """Return the first day of a unit by its label."""
-    match = LITERAL.fullmatch(label)
+    match = _LITERAL.fullmatch(label)
     if match is None:
         raise ValueError(label)
     if match["week"]:
@@ -225,14 +226,14 @@ def first_day(label: str) -> date:
     return date(int(match["year"]), int(match["month"] or 1), int(match["day"] or 1))
 
 
-def floor_day(day: date, unit: str) -> date:
+def _floor_day(day: date, unit: str) -> date:
     """Return the first day of the unit that holds a day."""
-    return day if unit == "day" else unit_start(day, unit)
+    return day if unit == "day" else _unit_start(day, unit)
 
 
 def is_relative(text: str) -> bool:
     """Say whether a text is spelled like a relative interval (``today``, ``last 30 days``)."""
-    return text.lower() in DAY_NAMES or bool(CALENDAR.fullmatch(text) or ROLLING.fullmatch(text))
+    return text.lower() in _DAY_NAMES or bool(_CALENDAR.fullmatch(text) or _ROLLING.fullmatch(text))
 
 
 def relative_interval(text: str, clock: Clock) -> Interval | None:
@@ -241,32 +242,32 @@ def relative_interval(text: str, clock: Clock) -> Interval | None:
     Raises OverflowError when the interval would leave the years 1 to 9999.
     """
     today, zone = clock.today, clock.zone
-    if (offset := DAY_NAMES.get(text.lower())) is not None:
-        return unit_interval(moved(today, offset, "day"), "day", zone)
-    if match := CALENDAR.fullmatch(text):
+    if (offset := _DAY_NAMES.get(text.lower())) is not None:
+        return unit_interval(_moved(today, offset, "day"), "day", zone)
+    if match := _CALENDAR.fullmatch(text):
         unit = match[2].lower()
         step = {"last": -1, "this": 0, "next": 1}[match[1].lower()]
-        return unit_interval(moved(unit_start(today, unit), step, unit), unit, zone)
-    if match := ROLLING.fullmatch(text):
-        return rolling_interval(match[1].lower(), int(match[2]), match[3].lower(), clock)
+        return unit_interval(_moved(_unit_start(today, unit), step, unit), unit, zone)
+    if match := _ROLLING.fullmatch(text):
+        return _rolling_interval(match[1].lower(), int(match[2]), match[3].lower(), clock)
     return None
 
 
-def moved(day: date, count: int, unit: str) -> date:
+def _moved(day: date, count: int, unit: str) -> date:
     """Return a day moved by some units. Raises OverflowError where that leaves the calendar."""
     try:
-        return shift(day, count, unit)
+        return _shift(day, count, unit)
     except ValueError as error:
         raise OverflowError from error
 
 
-def rolling_interval(direction: str, count: int, unit: str, clock: Clock) -> Interval:
+def _rolling_interval(direction: str, count: int, unit: str, clock: Clock) -> Interval:
     """Return the N units that end with today, or begin with it; today belongs to both."""
     today, zone = clock.today, clock.zone
     if direction == "last":
-        before = moved(today, -count, unit)
-        return Interval(end_of(before, "day", zone), end_of(today, "day", zone))
-    return Interval(start_of(today, zone), start_of(moved(today, count, unit), zone))
+        before = _moved(today, -count, unit)
+        return Interval(_end_of(before, "day", zone), _end_of(today, "day", zone))
+    return Interval(start_of(today, zone), start_of(_moved(today, count, unit), zone))
 
 
 def literal_interval(text: str, zone: ZoneInfo) -> Interval | None:
@@ -275,18 +276,18 @@ def literal_interval(text: str, zone: ZoneInfo) -> Interval | None:
     ``2026``, ``2026-05``, ``2026-W21``, ``2026-W21-4``, ``2026-05-18``, ``2026-05-18T09:00`` with or
     without an offset; a space may stand for the ``T``.
     """
-    match = LITERAL.fullmatch(text.strip())
+    match = _LITERAL.fullmatch(text.strip())
     if match is None:
         return None
     try:
-        found = moment_interval(match, zone) if match["hour"] else calendar_interval(match, zone)
+        found = _moment_interval(match, zone) if match["hour"] else _calendar_interval(match, zone)
         from_instant(found.start, zone)  # with an offset, it may be a local time of year 0 or 10000
     except (ValueError, OverflowError):
         return None
     return found
 
 
-def calendar_interval(match: re.Match[str], zone: ZoneInfo) -> Interval:
+def _calendar_interval(match: re.Match[str], zone: ZoneInfo) -> Interval:
     """Return the interval of a year, month, ISO week or day."""
     year = int(match["year"])
     if match["week"]:
@@ -298,7 +299,7 @@ def calendar_interval(match: re.Match[str], zone: ZoneInfo) -> Interval:
     return unit_interval(first, unit, zone)
 
 
-def moment_interval(match: re.Match[str], zone: ZoneInfo) -> Interval:
+def _moment_interval(match: re.Match[str], zone: ZoneInfo) -> Interval:
     """Return the hour, minute, second or fraction that a time of day names."""
     fraction = (match["fraction"] or "").ljust(6, "0")
     local = datetime(
@@ -309,7 +310,7 @@ def moment_interval(match: re.Match[str], zone: ZoneInfo) -> Interval:
         int(match["minute"] or 0),
         int(match["second"] or 0),
         int(fraction or 0),
-        tzinfo=offset_zone(match["offset"]) or zone,
+        tzinfo=_offset_zone(match["offset"]) or zone,
     )
     if match["fraction"]:
         width = timedelta(microseconds=10 ** (6 - len(match["fraction"])))
@@ -317,11 +318,11 @@ def moment_interval(match: re.Match[str], zone: ZoneInfo) -> Interval:
         width = timedelta(seconds=1)
     else:
         width = timedelta(minutes=1) if match["minute"] else timedelta(hours=1)
-    start = resolved(local)
-    return Interval(start, start + width // MICROSECOND)
+    start = _resolved(local)
+    return Interval(start, start + width // _MICROSECOND)
 
 
-def offset_zone(text: str | None) -> timezone | None:
+def _offset_zone(text: str | None) -> timezone | None:
     """Return the fixed zone of ``Z`` or ``+01:00``; None without an offset."""
     if text is None:
         return None

@@ -10,8 +10,8 @@ if TYPE_CHECKING:
 
 __all__ = ["PatternError", "searcher"]
 
-LONGEST = 1_000  # characters in a pattern
-MEMORY = 1 << 18  # bytes that a compiled pattern may take: with more, some compile for minutes
+_LONGEST = 1_000  # characters in a pattern
+_MEMORY = 1 << 18  # bytes that a compiled pattern may take: with more, some compile for minutes
 
 
 class PatternError(ValueError):
@@ -23,11 +23,11 @@ def searcher(pattern: str) -> Callable[[str], bool]:
     """Return a function that says whether a pattern occurs in a text. Raises PatternError."""
     import re2
 
-    if len(pattern) > LONGEST:
-        raise PatternError(f"it is longer than {LONGEST} characters")
+    if len(pattern) > _LONGEST:
+        raise PatternError(f"it is longer than {_LONGEST} characters")
     options = re2.Options()
     options.log_errors = False
-    options.max_mem = MEMORY
+    options.max_mem = _MEMORY
     try:
         compiled = re2.compile(pattern, options=options)
     except re2.error as error:

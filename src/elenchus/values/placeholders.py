@@ -10,12 +10,12 @@ if TYPE_CHECKING:
 
 __all__ = ["filled", "filled_by", "names_in"]
 
-PLACEHOLDER = re.compile(r"\{([^{}]*)\}")
+_PLACEHOLDER = re.compile(r"\{([^{}]*)\}")
 
 
 def names_in(pattern: str) -> list[str]:
     """Return the names in braces, in their order."""
-    return PLACEHOLDER.findall(pattern)
+    return _PLACEHOLDER.findall(pattern)
 
 
 def filled(pattern: str, values: Mapping[str, str]) -> str:
@@ -25,5 +25,5 @@ def filled(pattern: str, values: Mapping[str, str]) -> str:
 
 def filled_by(pattern: str, value: Callable[[str], str], between: Callable[[str], str]) -> str:
     """Return a pattern with a value for each name, what stands between them passed through a function."""
-    parts = PLACEHOLDER.split(pattern)  # texts and names by turns
+    parts = _PLACEHOLDER.split(pattern)  # texts and names by turns
     return "".join(value(part) if number % 2 else between(part) for number, part in enumerate(parts))

@@ -12,8 +12,8 @@ if TYPE_CHECKING:
 __all__ = ["either", "fold", "nearest", "quoted", "slug_of", "slugify"]
 
 
-LONGEST_NAME = 100  # characters of a misspelt name that are looked at
-MOST_COMPARED = 300
+_LONGEST_NAME = 100  # characters of a misspelt name that are looked at
+_MOST_COMPARED = 300
 
 
 def fold(text: str) -> str:
@@ -35,12 +35,14 @@ def nearest(wanted: str, known: Iterable[str], *, most: int = 3) -> tuple[str, .
     """
     import difflib
 
-    folded = fold(wanted[:LONGEST_NAME])
+    folded = fold(wanted[:_LONGEST_NAME])
     names = {fold(name): name for name in known}
     candidates = list(names)
-    if len(candidates) > MOST_COMPARED:
+    if len(candidates) > _MOST_COMPARED:
         pairs = {folded[at : at + 2] for at in range(len(folded) - 1)} or {folded}
-        candidates = nlargest(MOST_COMPARED, candidates, key=lambda name: sum(pair in name for pair in pairs))
+        candidates = nlargest(
+            _MOST_COMPARED, candidates, key=lambda name: sum(pair in name for pair in pairs)
+        )
     found = difflib.get_close_matches(folded, candidates, n=most, cutoff=0.6)
     return tuple(names[name] for name in found)
 
@@ -72,4 +74,4 @@ def slug_of(text: str) -> str:
     if found := slugify(text):
         return found
     names = (unicodedata.name(char, f"u{ord(char):04x}") for char in text if not char.isspace())
-    return slugify("-".join(names)[:LONGEST_NAME])
+    return slugify("-".join(names)[:_LONGEST_NAME])

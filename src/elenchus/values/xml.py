@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 __all__ = ["XmlWriter"]
 
 # What is no character of XML 1.0, section 2.2.
-UNKNOWN = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
+_UNKNOWN = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
 
 
 class XmlWriter:
@@ -25,29 +25,29 @@ class XmlWriter:
     @contextmanager
     def element(self, name: str, **attributes: str) -> Iterator[None]:
         """Write an element around what is written meanwhile."""
-        self.parts.append(f"<{name}{named(attributes)}>\n")
+        self.parts.append(f"<{name}{_named(attributes)}>\n")
         yield
         self.parts.append(f"</{name}>\n")
 
     def leaf(self, name: str, text: str = "", **attributes: str) -> None:
         """Write an element with a text."""
-        end = f">{escaped(text)}</{name}>" if text else "/>"
-        self.parts.append(f"<{name}{named(attributes)}{end}\n")
+        end = f">{_escaped(text)}</{name}>" if text else "/>"
+        self.parts.append(f"<{name}{_named(attributes)}{end}\n")
 
     def text(self) -> str:
         """Return the document."""
         return "".join(self.parts)
 
 
-def escaped(text: str, *, quote: bool = False) -> str:
+def _escaped(text: str, *, quote: bool = False) -> str:
     """Return a text as XML has it, in an attribute with its quotes escaped too."""
-    return escape(UNKNOWN.sub("", text), quote=quote)
+    return escape(_UNKNOWN.sub("", text), quote=quote)
 
 
-def named(attributes: dict[str, str]) -> str:
+def _named(attributes: dict[str, str]) -> str:
     """Return attributes as they are written, by their names in XML: ``xml_lang`` is ``xml:lang``."""
     return "".join(
-        f' {name.replace("_", ":")}="{escaped(text, quote=True)}"'
+        f' {name.replace("_", ":")}="{_escaped(text, quote=True)}"'
         for name, text in attributes.items()
         if text
     )

@@ -51,11 +51,11 @@ def ancestry(above: NDArray[np.int64]) -> Ancestry:
     tops = np.flatnonzero(above < 0).tolist()
     count = 0
     for top in (*tops, *range(len(above))):
-        count = number_below(top, count, children, numbers, ends)
+        count = _number_below(top, count, children, numbers, ends)
     return Ancestry(numbers, ends)
 
 
-def number_below(
+def _number_below(
     top: int, count: int, children: dict[int, list[int]], numbers: NDArray[np.int64], ends: NDArray[np.int64]
 ) -> int:
     """Give numbers from ``count`` on to a row and all below it, depth first; return the next number."""

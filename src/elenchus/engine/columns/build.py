@@ -33,9 +33,9 @@ if TYPE_CHECKING:
 
 __all__ = ["build"]
 
-DATES_OF_STATE = ("date", "expires")
-NEVER = 2**63 - 1
-ALWAYS = -(2**63)
+_DATES_OF_STATE = ("date", "expires")
+_NEVER = 2**63 - 1
+_ALWAYS = -(2**63)
 
 
 def build(
@@ -51,20 +51,22 @@ def build(
     terms that content uses. Values that do not fit are missing in the dataset and stand in its
     problems, after those that the caller already has.
     """
-    found = identify(records, schema, names_with_separators(terms))
-    rows = newest_first(found.rows, zone)
-    draft = Draft(with_undeclared(schema, rows), zone, rows, names_of(rows), {}, [*problems, *found.problems])
+    found = identify(records, schema, _names_with_separators(terms))
+    rows = _newest_first(found.rows, zone)
+    draft = Draft(
+        _with_undeclared(schema, rows), zone, rows, names_of(rows), {}, [*problems, *found.problems]
+    )
     draft.notes.extend(found.notes)
     for rules in schema.taxonomies.values():
-        draft.taxonomies[rules.name] = taxonomy(draft, rules, terms.get(rules.name))
-    columns = {key: fill(draft, *key, fields) for key, fields in column_keys(draft).items()}
-    cut_cycles(draft, columns)
-    opens, closes = visibility(draft, columns)
+        draft.taxonomies[rules.name] = _taxonomy(draft, rules, terms.get(rules.name))
+    columns = {key: fill(draft, *key, fields) for key, fields in _column_keys(draft).items()}
+    _cut_cycles(draft, columns)
+    opens, closes = _visibility(draft, columns)
     numbers = {name: number for number, name in enumerate(schema.kinds)}
     entries = Entries(
         ids=[row.id for row in rows],
         kinds=np.array([numbers[row.kind] for row in rows], dtype=np.int16),
-        id_rank=ranks([row.id for row in rows]),
+        id_rank=_ranks([row.id for row in rows]),
         opens=opens,
         closes=closes,
         columns=columns,
@@ -75,16 +77,16 @@ def build(
         entries=entries,
         taxonomies=draft.taxonomies,
         zone=zone,
-        problems=in_order(draft.problems),
+        problems=_in_order(draft.problems),
         names=draft.names,
         misfits=draft.misfits,
-        notes=in_order(draft.notes),
+        notes=_in_order(draft.notes),
         flags={number: (row.flag, row.is_held_twice) for number, row in enumerate(rows) if row.flag},
         guessed={number: row.guessed for number, row in enumerate(rows) if row.guessed},
     )
 
 
-def names_with_separators(terms: Mapping[str, Sequence[TermRow]]) -> dict[str, frozenset[str]]:
+def _names_with_separators(terms: Mapping[str, Sequence[TermRow]]) -> dict[str, frozenset[str]]:
     """Return the folded names of defined terms that could be taken for several values in one text."""
     return {
         taxonomy: frozenset(
@@ -97,7 +99,7 @@ def names_with_separators(terms: Mapping[str, Sequence[TermRow]]) -> dict[str, f
     }
 
 
-def cut_cycles(draft: Draft, columns: Mapping[tuple[str, FieldType], Column]) -> None:
+def _cut_cycles(draft: Draft, columns: Mapping[tuple[str, FieldType], Column]) -> None:
     """Report entries that stand below themselves, and let the parent of each be missing."""
     above = parents(columns, len(draft.rows)).tolist()
     seen: set[int] = set()
@@ -126,25 +128,25 @@ def cut_cycles(draft: Draft, columns: Mapping[tuple[str, FieldType], Column]) ->
                     column.valid[member] = False
 
 
-def in_order(problems: Iterable[Problem]) -> list[Problem]:
+def _in_order(problems: Iterable[Problem]) -> list[Problem]:
     """Return the problems by file and line, each once."""
     return sorted(dict.fromkeys(problems), key=lambda problem: (problem.place is None, problem.place))
 
 
-def ranks(ids: Sequence[str]) -> Any:
+def _ranks(ids: Sequence[str]) -> Any:
     """Return the place of each id among all, by code point."""
     place = {name: rank for rank, name in enumerate(sorted(ids))}
     return np.array([place[name] for name in ids], dtype=np.int32)
 
 
-def newest_first(rows: Iterable[Identity], zone: ZoneInfo) -> list[Identity]:
+def _newest_first(rows: Iterable[Identity], zone: ZoneInfo) -> list[Identity]:
     """Return the entries newest first, ties by id; those without a readable date last."""
-    dated = [(start_of(row, zone), row) for row in rows]
+    dated = [(_start_of(row, zone), row) for row in rows]
     dated.sort(key=lambda pair: (pair[0] is None, -(pair[0] or 0), pair[1].id))
     return [row for _, row in dated]
 
 
-def start_of(row: Identity, zone: ZoneInfo) -> int | None:
+def _start_of(row: Identity, zone: ZoneInfo) -> int | None:
     """Return the instant of an entry's date; what cannot be read is reported with its column."""
     try:
         found: Moment | None = convert(scalars(row.value("date"))[0], CORE_FIELDS["date"], zone)
@@ -153,7 +155,7 @@ def start_of(row: Identity, zone: ZoneInfo) -> int | None:
     return found.start if found else None
 
 
-def with_undeclared(schema: Schema, rows: Sequence[Identity]) -> Schema:
+def _with_undeclared(schema: Schema, rows: Sequence[Identity]) -> Schema:
     """Return the schema with a text field for each key that content uses and no kind declares."""
     known = {kind: set(schema.fields_of(kind)) for kind in schema.kinds}
     found: dict[str, set[str]] = {kind: set() for kind in schema.kinds}
@@ -165,17 +167,17 @@ def with_undeclared(schema: Schema, rows: Sequence[Identity]) -> Schema:
                 many.add(name)
     kinds = dict(schema.kinds)
     for kind, names in found.items():
-        fields = {name: undeclared(name, many=name in many) for name in sorted(names)}
+        fields = {name: _undeclared(name, many=name in many) for name in sorted(names)}
         kinds[kind] = replace(kinds[kind], fields={**kinds[kind].fields, **fields})
     return replace(schema, kinds=kinds)
 
 
-def undeclared(name: str, *, many: bool) -> Field:
+def _undeclared(name: str, *, many: bool) -> Field:
     """Return the text field of a key that no kind declares."""
     return Field(name, FieldType(Type.TEXT, many=many), declared=False)
 
 
-def column_keys(draft: Draft) -> dict[tuple[str, FieldType], dict[str, Field]]:
+def _column_keys(draft: Draft) -> dict[tuple[str, FieldType], dict[str, Field]]:
     """Return the columns to make, by name and type, each with its field in the kinds that have it."""
     found: dict[tuple[str, FieldType], dict[str, Field]] = {
         (name, field.type): {} for name, field in draft.schema.fields.items() if name in FIXED
@@ -186,7 +188,7 @@ def column_keys(draft: Draft) -> dict[tuple[str, FieldType], dict[str, Field]]:
     return found
 
 
-def taxonomy(draft: Draft, rules: TaxonomyRules, defined: Sequence[TermRow] | None) -> Taxonomy:
+def _taxonomy(draft: Draft, rules: TaxonomyRules, defined: Sequence[TermRow] | None) -> Taxonomy:
     """Return a taxonomy from the rows of its file, or else from what content uses."""
     if defined is None:
         used: dict[str, Place] = {}
@@ -201,14 +203,14 @@ def taxonomy(draft: Draft, rules: TaxonomyRules, defined: Sequence[TermRow] | No
     return found
 
 
-def visibility(draft: Draft, columns: Mapping[tuple[str, FieldType], Any]) -> tuple[Any, Any]:
+def _visibility(draft: Draft, columns: Mapping[tuple[str, FieldType], Any]) -> tuple[Any, Any]:
     """Return the instants from which and until which each row is public; NEVER where its status forbids.
 
     A row whose status is ``scheduled`` becomes public at its date; without one it never does. A date that
     cannot be read holds its row back: it may be meant for the future, or for an end that has passed.
     """
     size = len(draft.rows)
-    opens, closes = np.full(size, ALWAYS, np.int64), np.full(size, NEVER, np.int64)
+    opens, closes = np.full(size, _ALWAYS, np.int64), np.full(size, _NEVER, np.int64)
     dates = columns["date", CORE_FIELDS["date"].type]
     opens[dates.valid] = dates.keys[dates.valid]
     expires: Dates = columns["expires", CORE_FIELDS["expires"].type]
@@ -218,6 +220,6 @@ def visibility(draft: Draft, columns: Mapping[tuple[str, FieldType], Any]) -> tu
     written = np.array([bool(scalars(row.value("status"))) for row in draft.rows], dtype=np.bool_)
     scheduled = status.valid & (status.keys == STATUSES.index("scheduled")) & dates.valid
     public = status.valid & (status.keys == STATUSES.index("published")) | scheduled
-    opens[written & ~public] = NEVER
-    opens[[misfit.row for misfit in draft.misfits if misfit.field in DATES_OF_STATE]] = NEVER
+    opens[written & ~public] = _NEVER
+    opens[[misfit.row for misfit in draft.misfits if misfit.field in _DATES_OF_STATE]] = _NEVER
     return opens, closes

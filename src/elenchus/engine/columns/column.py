@@ -212,10 +212,10 @@ class Texts(Column):
         return cls(codes, shown, Lexicon(list(seen)))
 
 
-Kind = TypeVar("Kind", bound=Column)
+_Kind = TypeVar("_Kind", bound=Column)
 
 
-def narrowed(column: Column, kind: type[Kind]) -> Kind:
+def narrowed(column: Column, kind: type[_Kind]) -> _Kind:
     """Return a column that is of a kind, such as single numbers. Raises TypeError for any other."""
     if not isinstance(column, kind):
         raise TypeError(f"a column of {kind.__name__} is needed, and it is one of {type(column).__name__}")

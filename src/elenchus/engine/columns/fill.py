@@ -51,10 +51,10 @@ def scalars(value: Any) -> list[Any]:
 
 def fill(draft: Draft, name: str, kind: FieldType, fields: Mapping[str, Field]) -> Column:
     """Return the column of a field as some kinds have it; rows of other kinds have no value in it."""
-    if name in FILLED:
-        return Texts.of([FILLED[name](draft, row) for row in draft.rows])
+    if name in _FILLED:
+        return Texts.of([_FILLED[name](draft, row) for row in draft.rows])
     if name == "kind":
-        return single([kind.choices.index(row.kind) for row in draft.rows], kind)
+        return _single([kind.choices.index(row.kind) for row in draft.rows], kind)
     found = [
         read(draft, number, fields[row.kind]) if row.kind in fields and name in row.values else []
         for number, row in enumerate(draft.rows)
@@ -63,11 +63,11 @@ def fill(draft: Draft, name: str, kind: FieldType, fields: Mapping[str, Field]) 
         return Terms.of(found, len(draft.taxonomies[kind.taxonomy].terms))
     if kind.many:
         starts = np.cumsum([0, *map(len, found)], dtype=np.int64)
-        return Lists(starts, single([value for values in found for value in values], kind))
-    return single([values[0] if values else None for values in found], kind)
+        return Lists(starts, _single([value for values in found for value in values], kind))
+    return _single([values[0] if values else None for values in found], kind)
 
 
-def single(values: Sequence[Any], kind: FieldType) -> Numbers | Texts:
+def _single(values: Sequence[Any], kind: FieldType) -> Numbers | Texts:
     """Return the column of one value, or None, for each row or element."""
     if kind.type.is_text:
         return Texts.of(values)
@@ -84,25 +84,25 @@ def read(draft: Draft, row: int, wanted: Field) -> list[Any]:
     values = scalars(draft.rows[row].value(wanted.name))
     if len(values) > 1 and not wanted.type.many:
         listed = ", ".join(as_text(value) for value in values)
-        report(draft, row, wanted, listed, Unfit(f"{quoted(listed)} is a list where one value is meant"))
+        _report(draft, row, wanted, listed, Unfit(f"{quoted(listed)} is a list where one value is meant"))
         return []
     found = []
     for value in values:
         try:
-            key = read_one(draft, value, wanted)
+            key = _read_one(draft, value, wanted)
         except Unfit as unfit:
-            report(draft, row, wanted, as_text(value), unfit)
+            _report(draft, row, wanted, as_text(value), unfit)
         else:
             if key is not None and key not in found:
                 found.append(key)
     return found
 
 
-def report(draft: Draft, row: int, wanted: Field, text: str, unfit: Unfit) -> None:
+def _report(draft: Draft, row: int, wanted: Field, text: str, unfit: Unfit) -> None:
     """Add the problem of a value that does not fit its field."""
-    code = CODES.get(wanted.type.type, "unfit-value")
+    code = _CODES.get(wanted.type.type, "unfit-value")
     message = f"{wanted.name}: {unfit}"
-    if wanted.name in UNREADABLE:
+    if wanted.name in _UNREADABLE:
         code, message = "unreadable-date", f"{message}, so the entry is held back"
     elif wanted.name == "status":
         message = f"{message}, so the entry is held back"
@@ -115,20 +115,20 @@ def report(draft: Draft, row: int, wanted: Field, text: str, unfit: Unfit) -> No
     draft.misfits.append(Misfit(row, wanted.name, text, problem))
 
 
-UNREADABLE = ("date", "expires")  # fields that decide who may see an entry
-CODES = {Type.TERM: "unknown-term", Type.ENTRY: "unknown-entry"}
+_UNREADABLE = ("date", "expires")  # fields that decide who may see an entry
+_CODES = {Type.TERM: "unknown-term", Type.ENTRY: "unknown-entry"}
 
 
-def read_one(draft: Draft, value: Any, wanted: Field) -> Any:
+def _read_one(draft: Draft, value: Any, wanted: Field) -> Any:
     """Return the key of one written value: converted by its type, or looked up by its name."""
     if wanted.type.type is Type.TERM:
-        return find_term(draft, as_text(value), wanted.type.taxonomy)
+        return _find_term(draft, as_text(value), wanted.type.taxonomy)
     if wanted.type.type is Type.ENTRY:
-        return find_entry(draft, as_text(value), wanted.type.kind)
+        return _find_entry(draft, as_text(value), wanted.type.kind)
     return convert(value, wanted, draft.zone)
 
 
-def find_term(draft: Draft, name: str, taxonomy: str) -> int:
+def _find_term(draft: Draft, name: str, taxonomy: str) -> int:
     """Return the number of the one term that a name means."""
     terms = draft.taxonomies[taxonomy]
     found = terms.find(name)
@@ -137,11 +137,11 @@ def find_term(draft: Draft, name: str, taxonomy: str) -> int:
     if found:
         addresses = [terms.terms[number].address for number in found]
         raise Unfit.of(several_terms(name, addresses, "is the name of {} terms"))
-    near = nearest_known(draft, taxonomy, name, lambda: terms.suggest(name))
+    near = _nearest_known(draft, taxonomy, name, lambda: terms.suggest(name))
     raise Unfit.of(unknown_term(name, "term", near, f"Define it in the terms of {taxonomy}."))
 
 
-def find_entry(draft: Draft, name: str, kind: str) -> int:
+def _find_entry(draft: Draft, name: str, kind: str) -> int:
     """Return the row of the one entry that a name means."""
     rows = [row for row in draft.names.get(fold(name), []) if kind in ("", draft.rows[row].kind)]
     if len(rows) == 1:
@@ -149,26 +149,26 @@ def find_entry(draft: Draft, name: str, kind: str) -> int:
     if rows:
         raise Unfit.of(several_entries(name, [draft.rows[row].id for row in rows]))
     slugs = (row.slug for row in draft.rows if kind in ("", row.kind))
-    near = nearest_known(draft, kind, name, lambda: nearest(name, slugs))
+    near = _nearest_known(draft, kind, name, lambda: nearest(name, slugs))
     raise Unfit.of(unknown_entry(name, kind, near, ""))
 
 
-def nearest_known(draft: Draft, where: str, name: str, find: Callable[[], Sequence[str]]) -> Sequence[str]:
+def _nearest_known(draft: Draft, where: str, name: str, find: Callable[[], Sequence[str]]) -> Sequence[str]:
     """Return the names that come near a wrong one: looked for once a name, and for so many names only.
 
     A wrong reference in each of ten thousand entries would otherwise be compared with all of them.
     """
     if (where, name) not in draft.near:
-        if len(draft.near) >= MOST_NEAR:
+        if len(draft.near) >= _MOST_NEAR:
             return ()
         draft.near[where, name] = tuple(find())
     return draft.near[where, name]
 
 
-MOST_NEAR = 200  # wrong names of a site that are compared with all others
+_MOST_NEAR = 200  # wrong names of a site that are compared with all others
 
 
-def address_of(draft: Draft, row: Identity) -> str:
+def _address_of(draft: Draft, row: Identity) -> str:
     """Return an entry's address: its own, or its kind's pattern with the entry's words filled in."""
     own = as_text(row.value("address") or "")
     if own and (found := given_href(own)):
@@ -182,9 +182,9 @@ def address_of(draft: Draft, row: Identity) -> str:
 
 
 # Fields that the tool fills by itself, whatever stands in the content.
-FILLED: dict[str, Callable[[Draft, Identity], str]] = {
+_FILLED: dict[str, Callable[[Draft, Identity], str]] = {
     "id": lambda _draft, row: row.id,
     "slug": lambda _draft, row: row.slug,
     "source": lambda _draft, row: row.place.file,
-    "address": address_of,
+    "address": _address_of,
 }

@@ -20,8 +20,8 @@ if TYPE_CHECKING:
 
 __all__ = ["Lexicon", "initial"]
 
-DIGITS = re.compile(r"\d+")
-WIDEST = 40  # digits of a number that natural order tells apart
+_DIGITS = re.compile(r"\d+")
+_WIDEST = 40  # digits of a number that natural order tells apart
 
 
 @dataclass(frozen=True)
@@ -53,15 +53,15 @@ class Lexicon:
     @cached_property
     def ranks(self) -> NDArray[np.int64]:
         """The place of each text in the order, by code."""
-        return ranked(self.sort_keys)
+        return _ranked(self.sort_keys)
 
     @cached_property
     def natural_ranks(self) -> NDArray[np.int64]:
         """The same with numbers inside the texts read as numbers: 2 before 10."""
         padded = (
-            DIGITS.sub(lambda match: match[0].lstrip("0").rjust(WIDEST, "0"), text) for text in self.texts
+            _DIGITS.sub(lambda match: match[0].lstrip("0").rjust(_WIDEST, "0"), text) for text in self.texts
         )
-        return ranked([sort_key(text) + key for text, key in zip(padded, self.sort_keys, strict=True)])
+        return _ranked([sort_key(text) + key for text, key in zip(padded, self.sort_keys, strict=True)])
 
     def rank(self, folded: str) -> tuple[int, int]:
         """Return the ranks [low, high) of a text; empty, at the place it would have, where no row has it."""
@@ -70,7 +70,7 @@ class Lexicon:
         return low, low + (low < len(self.order) and self.order[low] == key)
 
 
-def ranked(keys: Sequence[str]) -> NDArray[np.int64]:
+def _ranked(keys: Sequence[str]) -> NDArray[np.int64]:
     """Return the place of each key among all; one spare at the end serves rows without a text."""
     place = {key: position for position, key in enumerate(sorted(keys))}
     return np.array([*(place[key] for key in keys), 0], dtype=np.int64)

@@ -31,42 +31,42 @@ if TYPE_CHECKING:
 
 __all__ = ["part_of"]
 
-DAY_US = 86_400_000_000
-HOUR_US = 3_600_000_000
-THURSDAY = 3  # 1970-01-01, counted from Monday as 0
-UNITS = {"year": "datetime64[Y]", "month": "datetime64[M]", "day": "datetime64[D]"}
+_DAY_US = 86_400_000_000
+_HOUR_US = 3_600_000_000
+_THURSDAY = 3  # 1970-01-01, counted from Monday as 0
+_UNITS = {"year": "datetime64[Y]", "month": "datetime64[M]", "day": "datetime64[D]"}
 
 
 def part_of(column: Column, part: PartName, data: Dataset, taxonomy: str) -> Column:
     """Return the column of a part of another's values; of lists, part by part."""
     if part == "top":
-        return roots(column, data.taxonomies[taxonomy])
+        return _roots(column, data.taxonomies[taxonomy])
     if isinstance(column, Lists):
         return Lists(column.starts, single_of(part_of(column.elements, part, data, taxonomy)))
     if part == "initial":
-        return initials(narrowed(column, Texts))
-    return date_part(narrowed(column, Dates), part, data)
+        return _initials(narrowed(column, Texts))
+    return _date_part(narrowed(column, Dates), part, data)
 
 
-def date_part(column: Dates, part: PartName, data: Dataset) -> Column:
+def _date_part(column: Dates, part: PartName, data: Dataset) -> Column:
     """Return a part of a date: a number, or the start of its day, week, month or year."""
-    days = column.local // DAY_US
+    days = column.local // _DAY_US
     if part == "hour":
-        return Numbers((column.local % DAY_US) // HOUR_US, column.valid & ~column.whole)
+        return Numbers((column.local % _DAY_US) // _HOUR_US, column.valid & ~column.whole)
     if part == "weekday":
-        return Numbers((days + THURSDAY) % 7 + 1, column.valid)
+        return Numbers((days + _THURSDAY) % 7 + 1, column.valid)
     if part == "month_of_year":
         return Numbers(
             days.astype("datetime64[D]").astype("datetime64[M]").astype(np.int64) % 12 + 1, column.valid
         )
     if part == "week":
-        first = (days - (days + THURSDAY) % 7).astype("datetime64[D]")
+        first = (days - (days + _THURSDAY) % 7).astype("datetime64[D]")
     else:
-        first = days.astype("datetime64[D]").astype(UNITS[part]).astype("datetime64[D]")
-    return unit_starts(column, first, data)
+        first = days.astype("datetime64[D]").astype(_UNITS[part]).astype("datetime64[D]")
+    return _unit_starts(column, first, data)
 
 
-def unit_starts(column: Dates, first: NDArray[Any], data: Dataset) -> Dates:
+def _unit_starts(column: Dates, first: NDArray[Any], data: Dataset) -> Dates:
     """Return the instants at which some days begin, worked out once for each distinct day."""
     distinct, places = np.unique(first, return_inverse=True)
     days: list[date] = distinct.tolist()
@@ -76,7 +76,7 @@ def unit_starts(column: Dates, first: NDArray[Any], data: Dataset) -> Dates:
     return Dates(keys, column.valid, local, keys, np.ones(len(keys), np.bool_))
 
 
-def initials(column: Texts) -> Texts:
+def _initials(column: Texts) -> Texts:
     """Return the initials of texts."""
     shown = [initial(text) for text in column.lexicon.texts]
     folded = [fold(text) for text in shown]
@@ -85,7 +85,7 @@ def initials(column: Texts) -> Texts:
     return Texts(codes[column.codes], np.array([*shown, ""], dtype=object)[column.codes], lexicon)
 
 
-def roots(column: Column, taxonomy: Taxonomy) -> Column:
+def _roots(column: Column, taxonomy: Taxonomy) -> Column:
     """Return the roots of terms, each once in a row."""
     top = np.array(taxonomy.tops, dtype=np.int32)
     if isinstance(column, Numbers):

@@ -21,8 +21,8 @@ if TYPE_CHECKING:
 
 __all__ = ["patched"]
 
-NEVER = 2**63 - 1
-ALWAYS = -(2**63)
+_NEVER = 2**63 - 1
+_ALWAYS = -(2**63)
 
 
 def patched(data: Dataset, row: int, values: Mapping[tuple[str, FieldType], Sequence[Any]]) -> Dataset:
@@ -33,12 +33,12 @@ def patched(data: Dataset, row: int, values: Mapping[tuple[str, FieldType], Sequ
     """
     columns = dict(data.entries.columns)
     for key, keys in values.items():
-        columns[key] = with_row(columns[key], row, keys)
+        columns[key] = _with_row(columns[key], row, keys)
     names = {name for name, _ in values}
     opens, closes = data.entries.opens.copy(), data.entries.closes.copy()
     misfits = [each for each in data.misfits if each.row != row or each.field not in names]
     left = {each.field for each in misfits if each.row == row}
-    opens[row], closes[row] = lifetime(columns, row, left)
+    opens[row], closes[row] = _lifetime(columns, row, left)
     tree = data.entries.ancestry if "parent" not in names else ancestry(parents(columns, len(data.entries)))
     entries = replace(
         data.entries, columns=columns, opens=opens, closes=closes, ancestry=tree, in_order=False
@@ -46,38 +46,40 @@ def patched(data: Dataset, row: int, values: Mapping[tuple[str, FieldType], Sequ
     return replace(data, entries=entries, misfits=misfits, hidden={}, columns={})
 
 
-def lifetime(columns: Mapping[tuple[str, FieldType], Column], row: int, misfits: set[str]) -> tuple[int, int]:
+def _lifetime(
+    columns: Mapping[tuple[str, FieldType], Column], row: int, misfits: set[str]
+) -> tuple[int, int]:
     """Return from which instant until which a row is public."""
     date, status, expires = (columns[name, CORE_FIELDS[name].type] for name in ("date", "status", "expires"))
     word = status.item(row)
     start, end = date.item(row), expires.item(row)
     is_scheduled = word == STATUSES.index("scheduled")
     held = misfits & {"date", "expires", "status"} or word not in (None, 0, STATUSES.index("scheduled"))
-    opens = NEVER if held or (is_scheduled and start is None) else ALWAYS if start is None else start
+    opens = _NEVER if held or (is_scheduled and start is None) else _ALWAYS if start is None else start
     if isinstance(expires, Dates) and end is not None and expires.whole[row]:
         end = int(expires.ends[row])
-    return opens, NEVER if end is None else end
+    return opens, _NEVER if end is None else end
 
 
-def with_row(column: Column, row: int, keys: Sequence[Any]) -> Column:
+def _with_row(column: Column, row: int, keys: Sequence[Any]) -> Column:
     """Return a column in which one row has other keys."""
     if isinstance(column, Terms):
-        starts, flat = spliced(column.starts, column.terms, row, np.array(sorted(keys), dtype=np.int32))
+        starts, flat = _spliced(column.starts, column.terms, row, np.array(sorted(keys), dtype=np.int32))
         return Terms.paired(starts, flat, len(column.posting_starts) - 1)
     if isinstance(column, Lists):
         first, last = int(column.starts[row]), int(column.starts[row + 1])
-        elements = with_elements(column.elements, first, last, keys)
+        elements = _with_elements(column.elements, first, last, keys)
         starts = column.starts.copy()
         starts[row + 1 :] += len(keys) - (last - first)
         return Lists(starts, elements)
     if isinstance(column, Texts):
-        return with_elements(column, row, row + 1, keys or [None])
+        return _with_elements(column, row, row + 1, keys or [None])
     if isinstance(column, Numbers):
-        return with_elements(column, row, row + 1, keys or [None])
+        return _with_elements(column, row, row + 1, keys or [None])
     raise TypeError(column)
 
 
-def spliced(starts: Any, flat: Any, row: int, new: Any) -> tuple[Any, Any]:
+def _spliced(starts: Any, flat: Any, row: int, new: Any) -> tuple[Any, Any]:
     """Return lists with another one in the place of that of a row."""
     first, last = int(starts[row]), int(starts[row + 1])
     moved = starts.copy()
@@ -85,7 +87,7 @@ def spliced(starts: Any, flat: Any, row: int, new: Any) -> tuple[Any, Any]:
     return moved, np.concatenate((flat[:first], new, flat[last:]))
 
 
-def with_elements(column: Numbers | Texts, first: int, last: int, keys: Sequence[Any]) -> Numbers | Texts:
+def _with_elements(column: Numbers | Texts, first: int, last: int, keys: Sequence[Any]) -> Numbers | Texts:
     """Return a column of single values with others in the places from ``first`` up to ``last``."""
 
     def joined(old: Any, new: Sequence[Any]) -> Any:

@@ -29,8 +29,8 @@ if TYPE_CHECKING:
 
 __all__ = ["Block", "about", "everything", "found_by"]
 
-MOST_FOUND = 12  # lines of each sort that a fragment of a name finds
-LONGEST_VALUE = 200
+_MOST_FOUND = 12  # lines of each sort that a fragment of a name finds
+_LONGEST_VALUE = 200
 
 
 class Block(Frozen):
@@ -53,7 +53,7 @@ def everything(view: View) -> Iterator[Block]:
         public = int((of_kind & view.visible).sum())
         rows.append((kind, str(int(of_kind.sum())), str(public), ", ".join(declared)))
     yield Block("Kinds", headings=("kind", "entries", "public", "fields of its own"), rows=tuple(rows))
-    terms = [taxonomy_row(view, name) for name in data.taxonomies]
+    terms = [_taxonomy_row(view, name) for name in data.taxonomies]
     if terms:
         yield Block(
             "Taxonomies", headings=("taxonomy", "shape", "terms", "in use", "entries"), rows=tuple(terms)
@@ -62,7 +62,7 @@ def everything(view: View) -> Iterator[Block]:
         yield Block("Conditions", headings=("name", "stands for"), rows=tuple(data.schema.conditions.items()))
 
 
-def taxonomy_row(view: View, name: str) -> tuple[str, ...]:
+def _taxonomy_row(view: View, name: str) -> tuple[str, ...]:
     """Return the line of a taxonomy among all."""
     taxonomy, table = view.data.taxonomies[name], view.table(name)
     shape = "tree" if taxonomy.tree else "flat"
@@ -75,37 +75,37 @@ def about(view: View, name: str) -> list[Block]:
     data = view.data
     found: list[Block] = []
     if name in data.schema.kinds:
-        found.append(kind_block(view, name))
+        found.append(_kind_block(view, name))
     if name in data.taxonomies:
-        found.append(taxonomy_block(view, name))
+        found.append(_taxonomy_block(view, name))
     if name in data.schema.conditions:
         text = data.schema.conditions[name]
         found.append(Block(f"Condition {name}", (("stands for", text),), write=(f"where {name}",)))
     if name not in data.taxonomies:
-        found += field_blocks(view, name)
+        found += _field_blocks(view, name)
     for taxonomy in data.taxonomies:
-        found += [term_block(view, taxonomy, number) for number in data.taxonomies[taxonomy].find(name)]
-    found += [entry_block(view, row) for row in data.find_entry(name)]
+        found += [_term_block(view, taxonomy, number) for number in data.taxonomies[taxonomy].find(name)]
+    found += [_entry_block(view, row) for row in data.find_entry(name)]
     return found
 
 
-def kind_block(view: View, kind: str) -> Block:
+def _kind_block(view: View, kind: str) -> Block:
     """Return a kind with the statistics of its fields."""
     data = view.data
     of_kind = data.entries.kinds == data.kind_names.index(kind)
-    fields = [field for field in data.schema.fields_of(kind).values() if field.name not in UNTOLD]
-    rows = [row for field in fields if (row := field_row(view, field, of_kind, kind))]
+    fields = [field for field in data.schema.fields_of(kind).values() if field.name not in _UNTOLD]
+    rows = [row for field in fields if (row := _field_row(view, field, of_kind, kind))]
     public = int((of_kind & view.visible).sum())
     count = f"{int(of_kind.sum())}, {public} of them public"
     facts = (("entries", count), ("address", data.schema.kinds[kind].address))
-    return Block(f"Kind {kind}", facts, FIELD_HEADINGS, tuple(rows), (f"from {kind}",))
+    return Block(f"Kind {kind}", facts, _FIELD_HEADINGS, tuple(rows), (f"from {kind}",))
 
 
-UNTOLD = ("id", "kind", "slug", "body", "address", "source")  # all entries have them, and each its own
-FIELD_HEADINGS = ("field", "type", "set", "missing", "not fitting", "from", "to", "commonest")
+_UNTOLD = ("id", "kind", "slug", "body", "address", "source")  # all entries have them, and each its own
+_FIELD_HEADINGS = ("field", "type", "set", "missing", "not fitting", "from", "to", "commonest")
 
 
-def field_row(view: View, field: Field, of_kind: Mask, kind: str) -> tuple[str, ...] | None:
+def _field_row(view: View, field: Field, of_kind: Mask, kind: str) -> tuple[str, ...] | None:
     """Return the line of a field in a kind; None for one that it neither sets nor declares itself."""
     found = statistics(view, FieldRef(field.name, field.type), of_kind)
     own = field.name in view.data.schema.kinds[kind].fields
@@ -123,7 +123,7 @@ def field_row(view: View, field: Field, of_kind: Mask, kind: str) -> tuple[str, 
     )
 
 
-def taxonomy_block(view: View, name: str) -> Block:
+def _taxonomy_block(view: View, name: str) -> Block:
     """Return a taxonomy with all its terms."""
     taxonomy, table = view.data.taxonomies[name], view.table(name)
     rows = []
@@ -146,7 +146,7 @@ def taxonomy_block(view: View, name: str) -> Block:
     )
 
 
-def field_blocks(view: View, name: str) -> list[Block]:
+def _field_blocks(view: View, name: str) -> list[Block]:
     """Return a field in each kind that has it, one block for each type."""
     data = view.data
     types: dict[str, list[str]] = {}
@@ -154,10 +154,10 @@ def field_blocks(view: View, name: str) -> list[Block]:
         field = data.schema.field_of(kind, name)
         if field:
             types.setdefault(describe(field.type), []).append(kind)
-    return [field_block(view, data.schema.fields_of(kinds[0])[name], kinds) for kinds in types.values()]
+    return [_field_block(view, data.schema.fields_of(kinds[0])[name], kinds) for kinds in types.values()]
 
 
-def field_block(view: View, field: Field, kinds: list[str]) -> Block:
+def _field_block(view: View, field: Field, kinds: list[str]) -> Block:
     """Return a field with its statistics in each of some kinds."""
     data = view.data
     rows = []
@@ -166,16 +166,16 @@ def field_block(view: View, field: Field, kinds: list[str]) -> Block:
         found = statistics(view, FieldRef(field.name, field.type), of_kind)
         counts = (str(found.present), str(found.missing), str(found.misfits or ""))
         rows.append((kind, *counts, found.smallest, found.largest, found.commonest))
-    headings = ("kind", *FIELD_HEADINGS[2:])
+    headings = ("kind", *_FIELD_HEADINGS[2:])
     facts = [("type", describe(field.type))]
     if field.type.choices:
         facts.append(("choices, in order", ", ".join(field.type.choices)))
     if not field.declared:
         facts.append(("declared", "no: a text that content brings along"))
-    return Block(f"Field {field.name}", tuple(facts), headings, tuple(rows), (examples(field),))
+    return Block(f"Field {field.name}", tuple(facts), headings, tuple(rows), (_examples(field),))
 
 
-def examples(field: Field) -> str:
+def _examples(field: Field) -> str:
     """Return a condition on a field, as a question has it."""
     kind = field.type.type
     if kind is Type.YESNO:
@@ -192,12 +192,12 @@ def examples(field: Field) -> str:
     return f"where {field.name} = …"
 
 
-def term_block(view: View, taxonomy: str, number: int) -> Block:
+def _term_block(view: View, taxonomy: str, number: int) -> Block:
     """Return a term: its names, its place in the tree, its counts."""
     terms, table = view.data.taxonomies[taxonomy], view.table(taxonomy)
     term, label = terms.terms[number], terms.labels[number]
     below = [terms.labels[at] for at, parent in enumerate(terms.parents) if parent == number]
-    latest = spoken(decode(view, LATEST, number, terms_of(taxonomy)))
+    latest = spoken(decode(view, _LATEST, number, terms_of(taxonomy)))
     facts = [
         ("name", term.name),
         ("path", term.address),
@@ -214,10 +214,10 @@ def term_block(view: View, taxonomy: str, number: int) -> Block:
     return Block(f"Term {label} of {taxonomy}", tuple(fact for fact in facts if fact[1]), write=tuple(write))
 
 
-LATEST = FieldRef("latest", CORE_FIELDS["date"].type)
+_LATEST = FieldRef("latest", CORE_FIELDS["date"].type)
 
 
-def entry_block(view: View, row: int) -> Block:
+def _entry_block(view: View, row: int) -> Block:
     """Return an entry with all that it has, values that do not fit among it."""
     data = view.data
     selection = Selection(view)
@@ -228,7 +228,7 @@ def entry_block(view: View, row: int) -> Block:
         if misfit:
             text = f"{text} · {quoted(misfit)} does not fit {describe(field.type)}".removeprefix(" · ")
         if text:
-            facts.append((name, text if len(text) <= LONGEST_VALUE else f"{text[: LONGEST_VALUE - 1]}…"))
+            facts.append((name, text if len(text) <= _LONGEST_VALUE else f"{text[: _LONGEST_VALUE - 1]}…"))
     title = f"Entry {data.entries.ids[row]}"
     return Block(title, tuple(facts), write=(f"where entry = {data.entries.ids[row]}",))
 
@@ -236,29 +236,29 @@ def entry_block(view: View, row: int) -> Block:
 def found_by(view: View, fragment: str) -> list[Block]:
     """Return what has a fragment in its name, slug, id or title, with the words to write in a question."""
     data, wanted = view.data, fold(fragment)
-    lines = [*names_with(data, wanted), *terms_with(data, wanted)]
+    lines = [*_names_with(data, wanted), *_terms_with(data, wanted)]
     entries = {row for text, rows in data.names.items() if wanted in text for row in rows}
-    entries |= set(np.flatnonzero(titles_with(view, wanted)).tolist())
-    for row in sorted(entries)[:MOST_FOUND]:
+    entries |= set(np.flatnonzero(_titles_with(view, wanted)).tolist())
+    for row in sorted(entries)[:_MOST_FOUND]:
         write = f"where entry = {data.entries.ids[row]}"
         lines.append((data.kind_of(row), view.titles.item(row) or "", write))
     if not lines:
         return []
-    more = len(entries) - MOST_FOUND
+    more = len(entries) - _MOST_FOUND
     facts = (("entries", f"{len(entries)}, of which {more} are not shown"),) if more > 0 else ()
     return [Block(f"What has “{fragment}” in it", facts, ("what", "name", "write"), tuple(lines))]
 
 
-def titles_with(view: View, wanted: str) -> Mask:
+def _titles_with(view: View, wanted: str) -> Mask:
     """Return which entries have a folded text in their title."""
     return view.titles.contains(wanted)
 
 
-def names_with(data: Dataset, wanted: str) -> Iterator[tuple[str, str, str]]:
+def _names_with(data: Dataset, wanted: str) -> Iterator[tuple[str, str, str]]:
     """Yield the kinds, fields, choices and conditions with a text in their names."""
     fields = {name: field for kind in data.kind_names for name, field in data.schema.fields_of(kind).items()}
     yield from (("kind", name, f"from {name}") for name in data.kind_names if wanted in fold(name))
-    yield from (("field", name, examples(field)) for name, field in fields.items() if wanted in fold(name))
+    yield from (("field", name, _examples(field)) for name, field in fields.items() if wanted in fold(name))
     for name, field in fields.items():
         for choice in field.type.choices:
             if wanted in fold(choice):
@@ -268,10 +268,10 @@ def names_with(data: Dataset, wanted: str) -> Iterator[tuple[str, str, str]]:
     )
 
 
-def terms_with(data: Dataset, wanted: str) -> Iterator[tuple[str, str, str]]:
+def _terms_with(data: Dataset, wanted: str) -> Iterator[tuple[str, str, str]]:
     """Yield the first terms of each taxonomy with a text in one of their spellings."""
     for name, taxonomy in data.taxonomies.items():
         numbers = {at for text, found in taxonomy.lookup.items() if wanted in text for at in found}
-        for at in sorted(numbers)[:MOST_FOUND]:
+        for at in sorted(numbers)[:_MOST_FOUND]:
             label = taxonomy.labels[at]
             yield name, f"{taxonomy.terms[at].name} ({label})", f"where {name} = {label}"

@@ -19,8 +19,8 @@ if TYPE_CHECKING:
 
 __all__ = ["Statistics", "statistics"]
 
-COMMON = 3  # values that are named
-RANGED = (Type.INTEGER, Type.NUMBER, Type.DATE, Type.DATETIME)
+_COMMON = 3  # values that are named
+_RANGED = (Type.INTEGER, Type.NUMBER, Type.DATE, Type.DATETIME)
 
 
 class Statistics(Frozen):
@@ -39,17 +39,17 @@ def statistics(view: View, field: FieldRef, rows: Mask) -> Statistics:
     column = view.data.entries.columns[field.name, field.type]
     present = rows & column.valid
     misfits = sum(1 for misfit in view.data.misfits if misfit.field == field.name and rows[misfit.row])
-    smallest, largest = extremes(view, field, column, present)
+    smallest, largest = _extremes(view, field, column, present)
     count = int(present.sum())
     return Statistics(
-        count, int(rows.sum()) - count, misfits, smallest, largest, common(view, field, column, present)
+        count, int(rows.sum()) - count, misfits, smallest, largest, _common(view, field, column, present)
     )
 
 
-def extremes(view: View, field: FieldRef, column: Column, present: Mask) -> tuple[str, str]:
+def _extremes(view: View, field: FieldRef, column: Column, present: Mask) -> tuple[str, str]:
     """Return the smallest and the largest value of a number or a date."""
     places = np.flatnonzero(present)
-    if field.type.type not in RANGED or not isinstance(column, Numbers) or not len(places):
+    if field.type.type not in _RANGED or not isinstance(column, Numbers) or not len(places):
         return "", ""
     keys = column.keys[places]
     chosen = (int(places[np.argmin(keys)]), int(places[np.argmax(keys)]))
@@ -57,7 +57,7 @@ def extremes(view: View, field: FieldRef, column: Column, present: Mask) -> tupl
     return low, high
 
 
-def common(view: View, field: FieldRef, column: Column, present: Mask) -> str:
+def _common(view: View, field: FieldRef, column: Column, present: Mask) -> str:
     """Return the commonest values with their counts, where some value stands more than once."""
     if isinstance(column, Terms):
         column = column.lists
@@ -71,10 +71,10 @@ def common(view: View, field: FieldRef, column: Column, present: Mask) -> str:
     _, first, counts = np.unique(codes, return_index=True, return_counts=True)
     if not len(counts) or counts.max() == 1:
         return ""
-    order = [at for at in np.lexsort((first, -counts))[:COMMON].tolist() if counts[at] > 1]
-    return ", ".join(f"{named(view, field, single, int(chosen[first[at]]))} {counts[at]}" for at in order)
+    order = [at for at in np.lexsort((first, -counts))[:_COMMON].tolist() if counts[at] > 1]
+    return ", ".join(f"{_named(view, field, single, int(chosen[first[at]]))} {counts[at]}" for at in order)
 
 
-def named(view: View, field: FieldRef, column: Numbers | Texts, place: int) -> str:
+def _named(view: View, field: FieldRef, column: Numbers | Texts, place: int) -> str:
     """Return the value at a place of a column of single values."""
     return spoken(single_decoder(view.data, field, column)(place))

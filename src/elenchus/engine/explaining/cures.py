@@ -53,15 +53,15 @@ if TYPE_CHECKING:
 
 __all__ = ["Trial", "Workshop", "merged"]
 
-MOST_WAYS = 12  # that are looked at for one condition
-MOST_TRIED = 60  # values that are tried for one comparison
-MOST_TARGETS = 8  # entries or terms that a reference is tried with
+_MOST_WAYS = 12  # that are looked at for one condition
+_MOST_TRIED = 60  # values that are tried for one comparison
+_MOST_TARGETS = 8  # entries or terms that a reference is tried with
 # Days from a date by which each weekday and each month of the year is reached soon.
-STEPS = (*range(-1, -7, -1), *range(1, 7), *range(-28, -365, -28))
-FIXED = frozenset({"id", "kind", "slug", "source", "address"})  # what an entry is, or what is made of that
+_STEPS = (*range(-1, -7, -1), *range(1, 7), *range(-28, -365, -28))
+_FIXED = frozenset({"id", "kind", "slug", "source", "address"})  # what an entry is, or what is made of that
 
-Sign: TypeAlias = Literal["=", "+=", "-="]
-Key: TypeAlias = tuple[str, Any]  # a value as it is written, and as the column's type has it
+_Sign: TypeAlias = Literal["=", "+=", "-="]
+_Key: TypeAlias = tuple[str, Any]  # a value as it is written, and as the column's type has it
 
 
 class Trial(Change):
@@ -115,7 +115,7 @@ class Workshop(Frozen):
         return patched(self.data, self.row, values)
 
     def trial(
-        self, words: str, field: str, sign: Sign, value: str, keys: Sequence[Any], kind: FieldType
+        self, words: str, field: str, sign: _Sign, value: str, keys: Sequence[Any], kind: FieldType
     ) -> Trial:
         """Return a change of a field of the entry."""
         return Trial(words, Edit(self.id, field, sign, value), keys=tuple(keys), type=kind)
@@ -174,10 +174,10 @@ class Workshop(Frozen):
 
     def ways(self, condition: Condition, *, wanted: bool = True) -> list[Way]:
         """Return ways to make a condition hold, or not hold, each tried; the most natural first."""
-        found = islice(self.possible(condition, wanted), MOST_TRIED)
+        found = islice(self.possible(condition, wanted), _MOST_TRIED)
         tried = (way for way in found if self.holds(condition, way) == wanted)
         told = {
-            tuple(change.words for change in way): way for way in reversed(list(islice(tried, MOST_WAYS)))
+            tuple(change.words for change in way): way for way in reversed(list(islice(tried, _MOST_WAYS)))
         }
         return list(reversed(told.values()))
 
@@ -231,7 +231,7 @@ class Workshop(Frozen):
     def declared(self, ref: FieldRef) -> Field | None:
         """Return a field of the entry that can be written; None where its kind has none of that type."""
         field = self.data.schema.field_of(self.kind, ref.name)
-        if field is None or field.type != ref.type or ref.name in FIXED:
+        if field is None or field.type != ref.type or ref.name in _FIXED:
             return None
         return field
 
@@ -261,7 +261,7 @@ class Workshop(Frozen):
             case _:
                 return
 
-    def edit(self, words: str, field: Field, keys: Sequence[Key]) -> Trial:
+    def edit(self, words: str, field: Field, keys: Sequence[_Key]) -> Trial:
         """Return the change that gives a field other values: the one value more or less where it is that."""
         name, kind = field.name, field.type
         new = tuple(key for _, key in keys)
@@ -276,7 +276,7 @@ class Workshop(Frozen):
             return self.trial(words, name, "-=", ",".join(gone), new, kind)
         return self.trial(words, name, "=", ",".join(text for text, _ in keys), new, kind)
 
-    def keys_of(self, field: Field) -> list[Key]:
+    def keys_of(self, field: Field) -> list[_Key]:
         """Return the values that the entry has in a field, as they are written and as keys."""
         column = self.data.entries.columns[field.name, field.type]
         item = column.item(self.row)
@@ -304,7 +304,7 @@ class Workshop(Frozen):
             case _:
                 return str(key)
 
-    def candidates(self, test: Test, field: Field, positive: bool) -> Iterator[list[Key]]:  # noqa: FBT001
+    def candidates(self, test: Test, field: Field, positive: bool) -> Iterator[list[_Key]]:  # noqa: FBT001
         """Yield values for a field that may make a comparison of it true or false, the likeliest first."""
         have = self.keys_of(field)
         keys = self.keys_for(test, field, positive)
@@ -320,13 +320,13 @@ class Workshop(Frozen):
         self,
         test: Test,
         field: Field,
-        have: list[Key],
+        have: list[_Key],
         keys: Iterator[Any],
         positive: bool,  # noqa: FBT001
-    ) -> Iterator[list[Key]]:
+    ) -> Iterator[list[_Key]]:
         """Yield the values that a field has with another one, or without those that decide."""
         if positive and test.operator != "is missing":
-            more: list[Key] = []
+            more: list[_Key] = []
             for key in keys:
                 if key not in [each for _, each in have]:
                     new = (self.written(field, key), key)
@@ -429,11 +429,11 @@ class Workshop(Frozen):
         have = [text for text, _ in self.keys_of(field)] or [""]
         for value in test.values:
             if isinstance(value, TextValue):
-                yield from spelt(have[0], value.shown, positive=positive)
+                yield from _spelt(have[0], value.shown, positive=positive)
         if test.operator == "is set":
             yield "…"
 
-    def of_part(self, test: Test, field: Field, positive: bool) -> Iterator[list[Key]]:  # noqa: FBT001
+    def of_part(self, test: Test, field: Field, positive: bool) -> Iterator[list[_Key]]:  # noqa: FBT001
         """Yield values whose part may make a comparison true or false."""
         if field.type.type.is_date and not field.type.many:
             yield from ([(self.written(field, key), key)] for key in self.days_around(test, field))
@@ -458,7 +458,7 @@ class Workshop(Frozen):
         first = from_instant(start, self.data.zone).date().toordinal()
         if isinstance(test.field.source, Part) and test.field.source.part == "hour":
             yield from self.hours(date.fromordinal(first))
-        for step in STEPS:
+        for step in _STEPS:
             if 1 <= first + step <= date.max.toordinal():
                 yield self.moment(date.fromordinal(first + step))
 
@@ -478,9 +478,9 @@ class Workshop(Frozen):
         fits = Selection(view, subject, self.judged.listed).positive(replace(test, field=then)) == positive
         if subject.is_entries:
             fits &= view.visible & self.referable(field)
-        what = f"one whose {then.name} {told(replace(test, field=then, negated=not positive))}"
+        what = f"one whose {then.name} {_told(replace(test, field=then, negated=not positive))}"
         have = self.keys_of(field)
-        for number in np.flatnonzero(fits)[:MOST_TARGETS].tolist():
+        for number in np.flatnonzero(fits)[:_MOST_TARGETS].tolist():
             new = (self.written(field, number), number)
             words = f"set {first.name} to {what}, such as {new[0]}"
             keys = [new]
@@ -493,12 +493,12 @@ class Workshop(Frozen):
                 yield (self.edit(f"take its {first.name} away", field, rest),)
 
 
-def told(test: Test) -> str:
+def _told(test: Test) -> str:
     """Return what a comparison says, without its field."""
     return condition_words(test).removeprefix(test.field.name).strip()
 
 
-def spelt(have: str, text: str, *, positive: bool) -> Iterator[str]:
+def _spelt(have: str, text: str, *, positive: bool) -> Iterator[str]:
     """Yield a text that is another, begins or ends with it, or holds it; or the text without it."""
     if positive:
         yield text

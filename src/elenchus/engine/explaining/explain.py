@@ -32,22 +32,22 @@ if TYPE_CHECKING:
 
 __all__ = ["explain", "misfit_of", "value_words"]
 
-FEW = 6  # removed rows that a step names
+_FEW = 6  # removed rows that a step names
 
 
 def explain(plan: Plan, stages: Stages, clock: Clock, question: str) -> Explanation:
     """Return why the answer to a plan is as it is, from the steps by which it was found."""
     return Explanation(
         question=question,
-        at=instant_words(clock.now, clock),
-        boundaries=tuple(dict.fromkeys(boundaries(plan.condition, clock))),
-        steps=(*first_steps(plan, stages), *condition_steps(plan, stages), *last_steps(plan, stages)),
+        at=_instant_words(clock.now, clock),
+        boundaries=tuple(dict.fromkeys(_boundaries(plan.condition, clock))),
+        steps=(*_first_steps(plan, stages), *_condition_steps(plan, stages), *_last_steps(plan, stages)),
         arrangement=tuple(arrangement(plan)),
         total=len(stages.rows),
     )
 
 
-def instant_words(value: int, clock: Clock) -> str:
+def _instant_words(value: int, clock: Clock) -> str:
     """Return an instant in the site's zone; the end of the last of all days as its last minute."""
     try:
         local = from_instant(value, clock.zone)
@@ -56,22 +56,22 @@ def instant_words(value: int, clock: Clock) -> str:
     return f"{local:%a} {to_minute(local)} {clock.zone.key}"
 
 
-def boundaries(condition: Condition | None, clock: Clock) -> Iterator[Boundary]:
+def _boundaries(condition: Condition | None, clock: Clock) -> Iterator[Boundary]:
     """Yield the boundaries of the relative dates in a condition."""
     for test in tests_in(condition):
         for value in test.values:
             if isinstance(value, TimeValue) and (is_relative(value.shown) or value.shown.lower() == "now"):
-                start, end = (instant_words(at, clock) for at in (value.interval.start, value.interval.end))
+                start, end = (_instant_words(at, clock) for at in (value.interval.start, value.interval.end))
                 yield Boundary(value.shown, start, end)
 
 
-def first_steps(plan: Plan, stages: Stages) -> Iterator[Step]:
+def _first_steps(plan: Plan, stages: Stages) -> Iterator[Step]:
     """Yield the steps before the conditions: all rows, the kinds asked, what is public."""
     selection, data = stages.selection, stages.selection.view.data
     ids = selection.view.ids(plan.subject)
     if plan.subject.is_terms:
         yield Step(f"terms of {plan.subject.taxonomy}", len(ids), 0)
-        yield from source_step(plan, stages, np.ones(len(ids), np.bool_))
+        yield from _source_step(plan, stages, np.ones(len(ids), np.bool_))
         return
     yield Step("entries", len(ids), 0)
     asked = np.ones(len(ids), np.bool_) if plan.source else of_kinds(data, plan.kinds)
@@ -84,13 +84,13 @@ def first_steps(plan: Plan, stages: Stages) -> Iterator[Step]:
         yield Step("public or not", int(public.sum()), 0)
     else:
         examples = tuple(
-            Removed(ids[row], str(state_of(data, selection.view.now, row))) for row in gone[:FEW].tolist()
+            Removed(ids[row], str(state_of(data, selection.view.now, row))) for row in gone[:_FEW].tolist()
         )
         yield Step("public", int(public.sum()), len(gone), examples)
-    yield from source_step(plan, stages, public)
+    yield from _source_step(plan, stages, public)
 
 
-def source_step(plan: Plan, stages: Stages, before: Mask) -> Iterator[Step]:
+def _source_step(plan: Plan, stages: Stages, before: Mask) -> Iterator[Step]:
     """Yield the step to the rows of the listing that is asked."""
     if plan.source:
         left = int(stages.asked.sum())
@@ -99,7 +99,7 @@ def source_step(plan: Plan, stages: Stages, before: Mask) -> Iterator[Step]:
         yield Step(plan.empty, 0, int(stages.asked.sum()))
 
 
-def condition_steps(plan: Plan, stages: Stages) -> Iterator[Step]:
+def _condition_steps(plan: Plan, stages: Stages) -> Iterator[Step]:
     """Yield a step for each part of the condition, in the order in which they are written."""
     left = stages.asked
     ids = stages.selection.view.ids(plan.subject)
@@ -112,14 +112,14 @@ def condition_steps(plan: Plan, stages: Stages) -> Iterator[Step]:
             words=condition_words(part),
             left=int(left.sum()),
             removed=len(gone),
-            examples=tuple(removed(stages.selection, part, row, ids[row]) for row in gone[:FEW].tolist()),
+            examples=tuple(_removed(stages.selection, part, row, ids[row]) for row in gone[:_FEW].tolist()),
             by_absence=int((left & ~surely).sum()),
-            as_text=as_text(stages.selection, part, before, left),
-            tally=tally(stages.selection, part, left),
+            as_text=_as_text(stages.selection, part, before, left),
+            tally=_tally(stages.selection, part, left),
         )
 
 
-def removed(selection: Selection, part: Condition, row: int, name: str) -> Removed:
+def _removed(selection: Selection, part: Condition, row: int, name: str) -> Removed:
     """Return a removed row with the values of the fields that the condition asks."""
     fields = dict.fromkeys(test.field for test in tests_in(part))
     return Removed(name, "; ".join(value_words(selection, field, row) for field in fields))
@@ -143,27 +143,27 @@ def misfit_of(selection: Selection, name: str, row: int) -> str:
     return selection.view.data.misfit(row, name)
 
 
-def as_text(selection: Selection, part: Condition, before: Mask, left: Mask) -> tuple[str, ...] | None:
+def _as_text(selection: Selection, part: Condition, before: Mask, left: Mask) -> tuple[str, ...] | None:
     """Return the ids that a comparison of texts would leave, where a misfit is near and it would differ."""
     if not isinstance(part, Test) or part.field.type.type not in (Type.INTEGER, Type.NUMBER):
         return None
     rows = np.flatnonzero(before).tolist()
     if selection.subject.is_terms or not any(misfit_of(selection, part.field.name, row) for row in rows):
         return None
-    kept = [row for row in rows if textual_reading(part, raw_text(selection, part.field, row))]
+    kept = [row for row in rows if textual_reading(part, _raw_text(selection, part.field, row))]
     if kept == np.flatnonzero(left).tolist():
         return None
     return tuple(selection.view.ids(ENTRIES)[row] for row in kept)
 
 
-def raw_text(selection: Selection, field: FieldRef, row: int) -> str:
+def _raw_text(selection: Selection, field: FieldRef, row: int) -> str:
     """Return a field of a row as it was written."""
     return misfit_of(selection, field.name, row) or spoken(
         decode(selection.view, field, row, selection.subject)
     )
 
 
-def tally(selection: Selection, part: Condition, left: Mask) -> Tally | None:
+def _tally(selection: Selection, part: Condition, left: Mask) -> Tally | None:
     """Return how the rows add up over several terms of one comparison."""
     if not isinstance(part, Test) or part.negated or part.field.type.type is not Type.TERM:
         return None
@@ -178,29 +178,29 @@ def tally(selection: Selection, part: Condition, left: Mask) -> Tally | None:
     return Tally(part.field.name, counts, int((sums > 0).sum()), overlap)
 
 
-def last_steps(plan: Plan, stages: Stages) -> Iterator[Step]:
+def _last_steps(plan: Plan, stages: Stages) -> Iterator[Step]:
     """Yield the steps after the conditions: leading rows, variety, offset and limit."""
     ids = stages.selection.view.ids(plan.subject)
     repeated = np.flatnonzero(stages.repeated).tolist()
     matched, ordered = int(stages.matched.sum()) - len(repeated), len(stages.ordered)
     if repeated:
-        yield Step("not shown above on the page", matched, len(repeated), named(ids, repeated[:FEW]))
+        yield Step("not shown above on the page", matched, len(repeated), _named(ids, repeated[:_FEW]))
     if plan.lead or plan.at_most:
         yield Step("with leading rows and at most so many of one value", ordered, max(0, matched - ordered))
     if plan.offset:
         gone = stages.ordered[: plan.offset]
         yield Step(
-            f"after the first {plan.offset}", ordered - len(gone), len(gone), named(ids, gone.tolist())
+            f"after the first {plan.offset}", ordered - len(gone), len(gone), _named(ids, gone.tolist())
         )
     rest = stages.ordered[plan.offset :]
     if plan.limit is not None and len(rest) > plan.limit:
         gone = rest[plan.limit :]
-        yield Step(f"at most {plan.limit}", plan.limit, len(gone), named(ids, gone[:FEW].tolist()))
+        yield Step(f"at most {plan.limit}", plan.limit, len(gone), _named(ids, gone[:_FEW].tolist()))
     if stages.filled and plan.fill:
         words = f"filled up with {stages.filled} of {plan.fill.rows.name}"
         yield Step(words, len(stages.rows), 0)
 
 
-def named(ids: Sequence[str], rows: Iterable[int]) -> tuple[Removed, ...]:
+def _named(ids: Sequence[str], rows: Iterable[int]) -> tuple[Removed, ...]:
     """Return rows by their ids alone."""
     return tuple(Removed(ids[row], "") for row in rows)

@@ -55,11 +55,11 @@ def placed(plan: Plan, stages: Stages, row: int) -> Standing:
     elif plan.limit is not None and after > plan.limit:
         cut = f"limit {plan.limit} ends before it"
     elif plan.groups:
-        nth, cut = in_groups(plan, stages, row)
+        nth, cut = _in_groups(plan, stages, row)
     return Standing(matches, not cut, rank, len(stages.ordered), after, nth, cut)
 
 
-def in_groups(plan: Plan, stages: Stages, row: int) -> tuple[int, str]:
+def _in_groups(plan: Plan, stages: Stages, row: int) -> tuple[int, str]:
     """Return the first of the places that a row has in its groups, and what keeps it out of sight there.
 
     Where no group shows rows at all, the row is counted, and nothing keeps it out.

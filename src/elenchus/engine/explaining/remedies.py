@@ -28,19 +28,19 @@ if TYPE_CHECKING:
 
 __all__ = ["Remedies"]
 
-MOST_TRIED = 60  # combinations of changes
-MOST_WAYS = 3  # that are reported
-DEEPEST = 3  # listings in listings that are looked into
-PRIORITY = Change("let this section choose before the other, with a smaller priority")
+_MOST_TRIED = 60  # combinations of changes
+_MOST_WAYS = 3  # that are reported
+_DEEPEST = 3  # listings in listings that are looked into
+_PRIORITY = Change("let this section choose before the other, with a smaller priority")
 
 
-def stored(ref: FieldRef) -> FieldRef:
+def _stored(ref: FieldRef) -> FieldRef:
     """Return the stored field from which the values of a field are taken."""
     match ref.source:
         case Part(of, _):
-            return stored(of)
+            return _stored(of)
         case Via(first, _):
-            return stored(first)
+            return _stored(first)
         case _:
             return ref
 
@@ -73,11 +73,11 @@ class Remedies(Frozen):
         if not all(options):
             return ()
         found: list[Way] = []
-        for chosen in islice(product(*options), MOST_TRIED):
+        for chosen in islice(product(*options), _MOST_TRIED):
             way = self.completed(merged(change for each in chosen for change in each))
             if way and [str(each) for each in way] not in [[str(each) for each in one] for one in found]:
                 found.append(way)
-            if sum(len(each) == 1 for each in found) >= MOST_WAYS:
+            if sum(len(each) == 1 for each in found) >= _MOST_WAYS:
                 break
         singles = [way for way in found if len(way) == 1]
         return tuple(singles or sorted(found, key=len)[:1])
@@ -93,7 +93,7 @@ class Remedies(Frozen):
             if not state.is_public:
                 yield [self.workshop.ways_to_publish(state)]
         if self.without is not None and self.row in self.without:
-            yield [(PRIORITY,)]
+            yield [(_PRIORITY,)]
         if leads:
             return
         if plan.source and not judged.among(plan.source)[self.row]:
@@ -114,7 +114,7 @@ class Remedies(Frozen):
 
     def inside(self, rows: Rows) -> list[Way]:
         """Return the edits by which another listing would list the entry."""
-        if self.depth >= DEEPEST or rows.plan.subject.is_terms:
+        if self.depth >= _DEEPEST or rows.plan.subject.is_terms:
             return []
         judged = self.engine.selection(rows.plan, besides=self.row)
         inner = Remedies(rows.plan, self.engine, Workshop(judged, self.row), depth=self.depth + 1)
@@ -123,7 +123,7 @@ class Remedies(Frozen):
     def with_kind(self) -> list[Way]:
         """Return the change of the question that asks for the entry's kind too, where that can be asked."""
         kind = self.workshop.kind
-        for ref in map(stored, self.plan.fields):
+        for ref in map(_stored, self.plan.fields):
             field = self.data.schema.field_of(kind, ref.name)
             if field and isinstance(ref.source, Stored) and field.type != ref.type:
                 return []  # the field would have two types
@@ -154,7 +154,7 @@ class Remedies(Frozen):
 
     def left(self, way: Way) -> NDArray[np.intp] | None:
         """Return the rows that are left out: none where the section chooses first."""
-        return None if PRIORITY in way else self.without
+        return None if _PRIORITY in way else self.without
 
     def changed_plan(self, way: Way) -> Plan:
         """Return the plan with the clauses that some changes replace."""

@@ -15,28 +15,28 @@ if TYPE_CHECKING:
 
 __all__ = ["state_of"]
 
-HELD = {"draft": HoldKind.DRAFT, "withdrawn": HoldKind.WITHDRAWN}
+_HELD = {"draft": HoldKind.DRAFT, "withdrawn": HoldKind.WITHDRAWN}
 
 
 def state_of(data: Dataset, now: int, row: int) -> State:
     """Return the state of an entry at an instant, every reason that keeps it back."""
     status = data.core("status").item(row)
     word = CORE_FIELDS["status"].type.choices[status] if status is not None else ""
-    return State((*by_status(data, row, word), *by_date(data, now, row, word), *by_end(data, now, row)))
+    return State((*_by_status(data, row, word), *_by_date(data, now, row, word), *_by_end(data, now, row)))
 
 
-def by_status(data: Dataset, row: int, word: str) -> Iterator[Hold]:
+def _by_status(data: Dataset, row: int, word: str) -> Iterator[Hold]:
     """Yield what the status says against an entry, and the flag that stands for it."""
     if written := data.misfit(row, "status"):
         yield Hold(HoldKind.UNKNOWN_STATUS, "status", written)
-    elif word in HELD:
+    elif word in _HELD:
         flag, is_held_twice = data.flags.get(row, ("", False))
-        yield Hold(HELD[word], flag or "status")
+        yield Hold(_HELD[word], flag or "status")
         if is_held_twice:
-            yield Hold(HELD[word], "status", is_second=True)
+            yield Hold(_HELD[word], "status", is_second=True)
 
 
-def by_date(data: Dataset, now: int, row: int, word: str) -> Iterator[Hold]:
+def _by_date(data: Dataset, now: int, row: int, word: str) -> Iterator[Hold]:
     """Yield what the date says against an entry: it lies ahead, is lacking, or cannot be read."""
     start = data.core("date").item(row)
     if written := data.misfit(row, "date"):
@@ -47,7 +47,7 @@ def by_date(data: Dataset, now: int, row: int, word: str) -> Iterator[Hold]:
         yield Hold(HoldKind.SCHEDULED, "date", at=from_instant(start, data.zone))
 
 
-def by_end(data: Dataset, now: int, row: int) -> Iterator[Hold]:
+def _by_end(data: Dataset, now: int, row: int) -> Iterator[Hold]:
     """Yield what the end says against an entry: it is over, or cannot be read."""
     end = int(data.entries.closes[row])
     if written := data.misfit(row, "expires"):

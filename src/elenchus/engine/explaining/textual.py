@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 __all__ = ["textual_reading"]
 
-COMPARISONS: dict[str, Callable[[str, str], bool]] = {
+_COMPARISONS: dict[str, Callable[[str, str], bool]] = {
     "=": python.eq,
     "<": python.lt,
     "<=": python.le,
@@ -28,8 +28,8 @@ def textual_reading(test: Test, text: str) -> bool:
         found = values[0] <= text <= values[1]
     elif test.operator == "in":
         found = text in values
-    elif test.operator in COMPARISONS:
-        found = COMPARISONS[test.operator](text, values[0])
+    elif test.operator in _COMPARISONS:
+        found = _COMPARISONS[test.operator](text, values[0])
     else:
         found = bool(text) == (test.operator == "is set")
     return bool(text and found) != test.negated

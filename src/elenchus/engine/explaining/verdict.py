@@ -39,7 +39,7 @@ def judge(engine: Engine, plan: Plan, row: int, *, without: NDArray[np.intp] | N
     """
     data, now = engine.data, engine.clock.now
     judged = engine.selection(plan, besides=row)
-    gates = list(gates_of(plan, engine, row, judged))
+    gates = list(_gates_of(plan, engine, row, judged))
     if without is not None:
         gates.append(Gate("does not stand on the page already", row not in without))
     stages = engine.select(plan, without)
@@ -53,7 +53,7 @@ def judge(engine: Engine, plan: Plan, row: int, *, without: NDArray[np.intp] | N
     failing = [gate.words for gate in gates if not gate.holds and not gate.depth]
     return Verdict(
         id=judged.view.ids(plan.subject)[row],
-        name=name_of(judged, row),
+        name=_name_of(judged, row),
         place="" if plan.subject.is_terms else data.texts("source").item(row) or "",
         state=None if plan.subject.is_terms else state_of(data, now, row),
         listed=place.is_listed,
@@ -61,22 +61,22 @@ def judge(engine: Engine, plan: Plan, row: int, *, without: NDArray[np.intp] | N
         findings=tuple(gates),
         rank=place.rank or then.rank,
         of=place.of if place.rank else then.of,
-        page=page_of(plan, place) if place.is_listed else None,
-        groups=groups_of(plan, stages, row) if place.is_listed else (),
+        page=_page_of(plan, place) if place.is_listed else None,
+        groups=_groups_of(plan, stages, row) if place.is_listed else (),
         cut=place.cut,
         ways=ways,
         needs=tuple(failing) if not (ways or place.is_listed) else (),
     )
 
 
-def name_of(selection: Selection, row: int) -> str:
+def _name_of(selection: Selection, row: int) -> str:
     """Return the title of an entry, or the name of a term."""
     if selection.subject.is_terms:
         return selection.view.data.taxonomies[selection.subject.taxonomy].terms[row].name
     return selection.view.titles.item(row) or ""
 
 
-def gates_of(plan: Plan, engine: Engine, row: int, judged: Selection) -> Iterator[Gate]:
+def _gates_of(plan: Plan, engine: Engine, row: int, judged: Selection) -> Iterator[Gate]:
     """Yield all that is asked of a row, in the order of the pipeline."""
     data = engine.data
     if plan.subject.is_entries:
@@ -92,34 +92,34 @@ def gates_of(plan: Plan, engine: Engine, row: int, judged: Selection) -> Iterato
     if plan.empty:
         yield Gate("all parameters that it needs are given", holds=False, values=plan.empty)
     for part in parts(plan.condition):
-        yield from nested(part, row, judged, 0)
+        yield from _nested(part, row, judged, 0)
 
 
-def nested(condition: Condition, row: int, judged: Selection, depth: int) -> Iterator[Gate]:
+def _nested(condition: Condition, row: int, judged: Selection, depth: int) -> Iterator[Gate]:
     """Yield a condition and those inside it."""
     holds = bool(judged.rows(condition)[row])
     if isinstance(condition, AnyOf | AllOf):
         word = "one of these holds" if isinstance(condition, AnyOf) else "all of these hold"
         yield Gate(word, holds, depth=depth)
         for part in condition.parts:
-            yield from nested(part, row, judged, depth + 1)
+            yield from _nested(part, row, judged, depth + 1)
     elif isinstance(condition, Negation) and isinstance(condition.part, AnyOf | AllOf | Negation):
         yield Gate("this does not hold", holds, depth=depth)
-        yield from nested(condition.part, row, judged, depth + 1)
+        yield from _nested(condition.part, row, judged, depth + 1)
     else:
         fields = dict.fromkeys(test.field for test in tests_in(condition))
         values = "; ".join(value_words(judged, field, row) for field in fields)
         yield Gate(condition_words(condition), holds, values, depth)
 
 
-def page_of(plan: Plan, place: Standing) -> int | None:
+def _page_of(plan: Plan, place: Standing) -> int | None:
     """Return the page of a listed row; none where rows stand in groups."""
     if plan.groups or place.rank is None:
         return None
     return (place.after_offset - 1) // plan.per_page + 1 if plan.per_page else 1
 
 
-def groups_of(plan: Plan, stages: Stages, row: int) -> tuple[str, ...]:
+def _groups_of(plan: Plan, stages: Stages, row: int) -> tuple[str, ...]:
     """Return the labels of the groups in which a listed row stands."""
     if not plan.groups:
         return ()
