@@ -3,17 +3,23 @@
 from __future__ import annotations
 
 import ast
+import statistics
 import subprocess
 import sys
+import tomllib
+from collections import Counter
 from collections.abc import Callable, Iterator
+from graphlib import TopologicalSorter
 from pathlib import Path
 from types import ModuleType
+from typing import Any
 
 import pytest
 from typer.testing import CliRunner
 
 import elenchus
 from conftest import Write
+from elenchus.frozen import replace
 
 SOURCE = Path(elenchus.__file__).parent
 
@@ -40,6 +46,16 @@ FLOORS = [
     ["demo"],
     ["cli"],
 ]
+FILES = sorted(SOURCE.rglob("*.py"))
+CODES = {
+    code
+    for table in tomllib.loads((SOURCE / "checks" / "records.toml").read_text()).values()
+    for code in table
+}
+# What a site accepts is told by its owner, by a code and words of the message; given-up codes stand in the registry.
+DECIDING = {"problem.code == self.code", "self.says in problem.message", "each.code in RENAMED"}
+# Names by which a folder finds what its files hold, and the entry points of the program.
+FOUND_BY_NAME = {"FORM", "RECORDS", "SUFFIXES", "find", "main", "read"}
 LEVEL = {name: level for level, floor in enumerate(FLOORS) for name in floor}
 INTERFACE = {"typer", "click", "rich"}
 WIRE = {"starlette", "uvicorn", "watchfiles"}
@@ -60,9 +76,30 @@ def imports(path: Path) -> list[str]:
     return found
 
 
-@pytest.mark.parametrize(
-    "path", sorted(SOURCE.rglob("*.py")), ids=lambda path: path.relative_to(SOURCE).as_posix()
-)
+def module_of(path: Path) -> str:
+    """Return the dotted name of a file's module."""
+    parts = path.relative_to(SOURCE.parent).with_suffix("").parts
+    return ".".join(parts[:-1] if parts[-1] == "__init__" else parts)
+
+
+TREES = {module_of(path): ast.parse(path.read_text(encoding="utf-8")) for path in FILES}
+
+
+def walk(kind: type[Any]) -> Iterator[tuple[str, Any]]:
+    """Yield all nodes of a kind, with the modules that they stand in."""
+    for module, tree in TREES.items():
+        yield from ((module, node) for node in ast.walk(tree) if isinstance(node, kind))
+
+
+def when_loaded(nodes: list[ast.stmt]) -> Iterator[ast.stmt]:
+    """Yield the statements that run when a module is imported, those for type checkers left out."""
+    for node in nodes:
+        yield node
+        if isinstance(node, ast.If) and "TYPE_CHECKING" not in ast.unparse(node.test):
+            yield from when_loaded([*node.body, *node.orelse])
+
+
+@pytest.mark.parametrize("path", FILES, ids=lambda path: path.relative_to(SOURCE).as_posix())
 def test_arrows(path: Path) -> None:
     """Nothing imports from a floor above its own, and only the command line knows its libraries."""
     parts = path.relative_to(SOURCE).with_suffix("").parts
@@ -74,6 +111,91 @@ def test_arrows(path: Path) -> None:
             assert LEVEL[rest[0]] <= LEVEL[parts[0]], f"{path.name} imports {name}"
         assert top not in INTERFACE or parts[0] == "cli", f"{path.name} imports {name}"
         assert top not in WIRE or parts[0] == "preview", f"{path.name} imports {name}"
+
+
+def test_no_circles() -> None:
+    """No module needs, while it is imported, one that needs it."""
+    needs: dict[str, set[str]] = {}
+    for module, tree in TREES.items():
+        needs[module] = set()
+        for node in when_loaded(tree.body):
+            if isinstance(node, ast.ImportFrom) and node.module in TREES:
+                names = {f"{node.module}.{alias.name}" for alias in node.names}
+                needs[module] |= (names & set(TREES)) or {node.module}
+    order = list(TopologicalSorter(needs).static_order())  # raises CycleError
+    assert len(order) == len(TREES)
+
+
+def test_nothing_goes_round_all() -> None:
+    """What is imported from a module is in its ``__all__``; what is not begins with an underscore."""
+    offered = {
+        module: ast.literal_eval(node.value)
+        for module, tree in TREES.items()
+        for node in tree.body
+        if isinstance(node, ast.Assign) and ast.unparse(node.targets[0]) == "__all__"
+    }
+    for module, node in walk(ast.ImportFrom):
+        if node.module in TREES and node.module != "elenchus":
+            inner = {alias.name for alias in node.names if f"{node.module}.{alias.name}" not in TREES}
+            assert inner <= set(offered.get(node.module, [])), f"{module} imports from {node.module}"
+    for module, tree in TREES.items():
+        for node in tree.body:
+            if isinstance(node, ast.FunctionDef | ast.ClassDef):
+                known = node.name.startswith("_") or node.name in FOUND_BY_NAME
+                assert known or node.name in offered.get(module, []), f"{module}.{node.name}"
+
+
+def test_each_class_has_its_own_name() -> None:
+    """No two classes are called the same, private ones neither."""
+    names = Counter(node.name for _, node in walk(ast.ClassDef))
+    assert [name for name, count in names.items() if count > 1] == []
+
+
+def test_problems_are_data() -> None:
+    """Nothing reads a message to decide, knows a list of codes, or offers names in words of its own."""
+    reading = {
+        "startswith",
+        "endswith",
+        "removeprefix",
+        "removesuffix",
+        "find",
+        "index",
+        "partition",
+    }
+    for module, node in walk(ast.Attribute):
+        inner = node.value
+        read = isinstance(inner, ast.Attribute) and inner.attr in ("message", "hint", "advice")
+        assert not (read and node.attr in reading), f"{module}: {ast.unparse(node)}"
+    for module, node in walk(ast.Compare):
+        sides = [each for each in ast.walk(node) if isinstance(each, ast.Attribute)]
+        decides = any(each.attr in ("message", "hint", "code") for each in sides)
+        assert not decides or ast.unparse(node) in DECIDING, f"{module}: {ast.unparse(node)}"
+    lists = (ast.Tuple, ast.List, ast.Set, ast.Dict)
+    for module, node in (found for kind in lists for found in walk(kind)):
+        parts = node.keys if isinstance(node, ast.Dict) else node.elts
+        codes = [
+            each.value
+            for each in parts
+            if isinstance(each, ast.Constant) and each.value in CODES - {"pages", "listings"}
+        ]
+        assert len(codes) < 2 or module == "elenchus.checks.records", f"{module}: {codes}"
+    offering = [
+        module
+        for module, node in walk(ast.Constant)
+        if isinstance(node.value, str) and "Did you mean" in node.value
+    ]
+    assert offering == ["elenchus.errors"]
+
+
+def test_sizes() -> None:
+    """Functions are short and files are small, nearly all of them."""
+    kinds = (ast.FunctionDef, ast.AsyncFunctionDef)
+    lines = sorted(node.end_lineno - node.lineno + 1 for kind in kinds for _, node in walk(kind))
+    assert statistics.median(lines) <= 8
+    assert lines[int(len(lines) * 0.9)] <= 25
+    assert lines[-1] <= 60
+    files = sorted(path.read_text(encoding="utf-8").count("\n") for path in FILES)
+    assert files[int(len(files) * 0.9)] <= 400
 
 
 def test_public_names() -> None:
@@ -174,7 +296,7 @@ def test_a_form_is_one_record(make_site: Write, dropped: Callable[..., None]) ->
     """A form that is dropped into its folder can be asked for, stands beside pages, is served and checked."""
     from elenchus import forms
     from elenchus.checks.run import check_site
-    from elenchus.cli.commands import app
+    from elenchus.cli.commands import load
     from elenchus.pages.sections import placed
     from elenchus.preview.live import Live
     from elenchus.preview.pages import page_reply
@@ -195,7 +317,9 @@ def test_a_form_is_one_record(make_site: Write, dropped: Callable[..., None]) ->
         {**PLAIN, "n/b.md": "---\ntitle: Brine\ntopic: [sea]\n---\n", "pages.toml": page % "order by title"}
     )
     folder = site.definition.folder
-    done = CliRunner().invoke(app, ["ask", "order by title", "--site", str(folder), "--format", "initials"])
+    done = CliRunner().invoke(
+        load(), ["ask", "order by title", "--site", str(folder), "--format", "initials"]
+    )
     assert done.stdout == "AB"
     renderer = Renderer(site)
     found = placed(site, renderer.book.pages[0])
@@ -206,3 +330,100 @@ def test_a_form_is_one_record(make_site: Write, dropped: Callable[..., None]) ->
     (folder / "pages.toml").write_text(page % "from topic")
     codes = {each.problem.code for each in check_site(elenchus.open_site(folder)).findings}
     assert "no-feed" in codes
+
+
+def test_a_source_is_one_file(make_site: Write, dropped: Callable[..., None]) -> None:
+    """A source that is dropped into its folder can be named in a site file, and its entries are asked for."""
+    from elenchus import sources
+
+    dropped(
+        sources,
+        "lines.py",
+        "from elenchus.errors import Place\nfrom elenchus.schema.record import Raw, Record\nSUFFIXES = ('.lines',)\n"
+        "def read(spec, root):\n    text = (root / spec.path).read_text().splitlines()\n"
+        "    return [Record(Place(spec.path, n), spec.kind, line, {'title': Raw(line.title())}) for n, line in enumerate(text, 1)], []\n",
+    )
+    site = make_site(
+        {
+            "elenchus.toml": '[site]\n[sources.n]\nread = "lines"\npath = "a.lines"\nkind = "note"\n[kinds.note]\n',
+            "a.lines": "whelk\nkelp\n",
+        }
+    )
+    assert [row["title"] for row in elenchus.ask(site, "order by title").rows] == ["Kelp", "Whelk"]
+
+
+def test_a_check_is_a_record_and_a_function(
+    make_site: Write, dropped: Callable[..., None], monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    """A check that is dropped into its folder, with its record, is run, judged by its level and explained."""
+    from elenchus.checks import finders, records
+    from elenchus.cli.commands import load
+
+    dropped(
+        finders,
+        "shouting.py",
+        "from elenchus.errors import Problem\n"
+        "def find(survey):\n    for title in survey.site.dataset.entries.columns['title', survey.site.dataset.schema.fields['title'].type].shown:\n"
+        "        if title.isupper():\n            yield Problem('loud-title', f'{title} shouts')\n",
+    )
+    more = tmp_path / "records.toml"
+    more.write_text(
+        f'{(SOURCE / "checks" / "records.toml").read_text()}\n[content.loud-title]\nlevel = "error"\n'
+        'means = "A title is in capitals."\nhurts = "It shouts."\nfix = "Write it small."\n'
+    )
+    monkeypatch.setattr(records, "_FILE", more)
+    forget(records)
+    try:
+        site = make_site({**PLAIN, "n/b.md": "---\ntitle: BRINE\ntopic: [sea]\n---\n"})
+        done = CliRunner().invoke(
+            load(), ["check", "--site", str(site.definition.folder)], standalone_mode=False
+        )
+        assert "BRINE shouts.  [loud-title]" in done.stdout
+        assert done.return_value == 1
+        assert "It shouts." in CliRunner().invoke(load(), ["check", "--about", "loud-title"]).stdout
+    finally:
+        monkeypatch.undo()
+        forget(records)
+
+
+def test_a_command_is_one_function(dropped: Callable[..., None], make_site: Write) -> None:
+    """A command that is dropped into its folder is offered by the program and runs."""
+    from elenchus.cli import commands
+    from elenchus.cli.app import app
+
+    registered = list(app.registered_commands)
+    dropped(
+        commands,
+        "waving.py",
+        "from elenchus.cli.app import SiteOption, app, opened\n"
+        "@app.command()\ndef wave(site: SiteOption = None) -> None:\n    print(len(opened(site, None).dataset.entries), 'entries wave')\n",
+    )
+    try:
+        folder = str(make_site(PLAIN).definition.folder)
+        assert CliRunner().invoke(commands.load(), ["wave", "--site", folder]).stdout == "1 entries wave\n"
+    finally:
+        app.registered_commands[:] = registered
+
+
+def test_a_layout_is_a_file_and_a_word(make_site: Write, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A template in the folder of layouts is what a listing shows its rows by, once its word is declared."""
+    from elenchus.pages.sections import placed
+    from elenchus.rendering.renderer import Renderer
+    from elenchus.site import keys
+
+    files = {
+        **PLAIN,
+        "listings.toml": '[all]\nask = "order by title"\nlayout = "plaques"\n',
+        "pages.toml": '[home]\naddress = "index.html"\nsections = ["all"]\n',
+        "templates/layouts/plaques.html": "{% for row in rows %}<b>plaque {{ row.title }}</b>{% endfor %}",
+    }
+    layout = keys.LISTING.by_name["layout"]
+    declared = tuple(
+        replace(each, words=(*layout.words, "plaques")) if each == layout else each
+        for each in keys.LISTING.keys
+    )
+    table = replace(keys.LISTING, keys=declared)
+    monkeypatch.setattr("elenchus.site.listings.LISTING", table)
+    site = make_site(files)
+    renderer = Renderer(site)
+    assert "<b>plaque Algae</b>" in renderer.page(placed(site, renderer.book.pages[0]))

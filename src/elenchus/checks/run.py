@@ -5,7 +5,7 @@ from __future__ import annotations
 from contextlib import nullcontext
 from typing import TYPE_CHECKING, TypeAlias
 
-from elenchus.checks import conditions, content, listings, places, publishing
+from elenchus.checks.finders import finders
 from elenchus.checks.records import LEVELS, RENAMED, record
 from elenchus.checks.survey import Survey
 from elenchus.errors import Edit, Problem, SiteError
@@ -27,9 +27,6 @@ _Progress: TypeAlias = "Callable[[int], AbstractContextManager[Callable[[], None
 def _no_progress(_: int) -> AbstractContextManager[Callable[[], None]]:
     """Return what tells nobody."""
     return nullcontext(lambda: None)
-
-
-_FINDERS = (content.find, conditions.find, listings.find, places.find, publishing.find)
 
 
 class Finding(Frozen):
@@ -74,12 +71,12 @@ def check_site(site: Site, progress: _Progress = _no_progress, survey: Survey | 
 def _surveyed(survey: Survey) -> Report:
     """Return what all finders find, each finding once."""
     found: dict[Problem, None] = {}
-    for finder in _FINDERS:
+    for finder in finders():
         try:
-            found.update(dict.fromkeys(map(_of_site, finder(survey))))
+            for problem in finder(survey):
+                found[_of_site(problem)] = None
         except SiteError as error:  # a file of terms that cannot be read stops all that needs it
             found.update(dict.fromkeys(error.problems))
-            break
     accepted = survey.site.definition.accepted
     findings = [_judged(problem, accepted) for problem in found]
     findings += _idle_acceptances(accepted, found)

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import os
 import sys
-from importlib import import_module
 from typing import TYPE_CHECKING
 
 import click
 
-from elenchus.cli.commands import app
+from elenchus.cli.commands import load
 from elenchus.errors import (
     ElenchusError,
     FolderError,
@@ -25,9 +24,6 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
 __all__ = ["main"]
-
-for module in ("pages", "publishing", "demo"):  # their commands join the others, in this order
-    import_module(f"elenchus.cli.{module}")
 
 # What the program exits with; 0 is success and 2 a wrong option, as everywhere.
 _EXIT_CODES: dict[type[ElenchusError], int] = {
@@ -47,6 +43,7 @@ _INTERRUPTED = 130  # 128 + SIGINT, as shells have it
 def main() -> None:
     """Run the program; every error leaves as text on standard error and an exit code."""
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # no matrices here: threads would only cost the start
+    app = load()
     sys.exit(_run(lambda: app(standalone_mode=False)))
 
 

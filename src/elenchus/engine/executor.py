@@ -66,7 +66,7 @@ class Engine:
         found = self.kept.pop(key, None) or select(plan, self.selection(plan), without=without)
         self.kept[key] = found
         while len(self.kept) > _MOST_KEPT:
-            self.kept.pop(next(iter(self.kept)), None)
+            self.kept.popitem(last=False)
         return found
 
     def rows_of(self, subject: Subject, names: Sequence[str]) -> NDArray[np.intp]:

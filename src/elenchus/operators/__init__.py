@@ -25,9 +25,7 @@ _SHARED = ("column", "record")  # modules without operators
 @cache
 def all_operators() -> tuple[Operator, ...]:
     """Return every record, in the order of the modules' names and the records' places in them."""
-    modules = sorted(
-        module.name for module in pkgutil.iter_modules(__path__) if module.name not in ("record", "column")
-    )
+    modules = sorted(module.name for module in pkgutil.iter_modules(__path__) if module.name not in _SHARED)
     return tuple(record for name in modules for record in import_module(f"{__name__}.{name}").RECORDS)
 
 

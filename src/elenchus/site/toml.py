@@ -22,16 +22,16 @@ if TYPE_CHECKING:
 
 __all__ = ["TomlFile", "open_toml"]
 
-HEADER = re.compile(r"\s*\[\[?\s*(.+?)\s*\]\]?\s*(#.*)?$")
-KEY = re.compile(r"""\s*((?:[\w-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[\w-]+|"[^"]*"|'[^']*'))*)\s*=""")
+_HEADER = re.compile(r"\s*\[\[?\s*(.+?)\s*\]\]?\s*(#.*)?$")
+_KEY = re.compile(r"""\s*((?:[\w-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[\w-]+|"[^"]*"|'[^']*'))*)\s*=""")
 # All that can hold what only looks like a key, in the order in which it must be looked for.
-LONG = re.compile(
+_LONG = re.compile(
     r'''"""(?:[^\\]|\\.)*?"{3,5}|\'{3}.*?\'{3,5}|"(?:[^"\\\n]|\\.)*"|\'[^\'\n]*\'|\#[^\n]*''', re.DOTALL
 )
-NOT_LINE_END = re.compile(r"[^\n]")
-PART = re.compile(r"""[\w-]+|"[^"]*"|'[^']*'""")
+_NOT_LINE_END = re.compile(r"[^\n]")
+_PART = re.compile(r"""[\w-]+|"[^"]*"|'[^']*'""")
 # Keys that were given up, and what they are called now.
-RENAMED = {"path": "address", "least": "at_least", "most": "at_most", "columns": "per_row"}
+_RENAMED = {"path": "address", "least": "at_least", "most": "at_most", "columns": "per_row"}
 
 
 @dataclass
@@ -49,7 +49,7 @@ class TomlFile:
 
         What looks like a key in there is none: a question may well say ``title = …``.
         """
-        return LONG.sub(blanked, self.text).split("\n")
+        return _LONG.sub(_blanked, self.text).split("\n")
 
     def report(
         self, code: str, path: tuple[str, ...], message: str, hint: str = "", *, near: Sequence[str] = ()
@@ -80,7 +80,9 @@ class TomlFile:
         headers = [
             at
             for at, line in enumerate(self.outline, start=1)
-            if (header := HEADER.match(line)) and line.lstrip().startswith("[[") and parts(header[1]) == path
+            if (header := _HEADER.match(line))
+            and line.lstrip().startswith("[[")
+            and _parts(header[1]) == path
         ]
         if number < len(headers):
             return Place(self.name, headers[number])
@@ -97,11 +99,11 @@ class TomlFile:
         found: dict[tuple[str, ...], int] = {}
         table: tuple[str, ...] = ()
         for number, line in enumerate(self.outline, start=1):
-            if header := HEADER.match(line):
-                table = parts(header[1])
+            if header := _HEADER.match(line):
+                table = _parts(header[1])
                 found.setdefault(table, number)
-            elif key := KEY.match(line):
-                found.setdefault((*table, *parts(key[1])), number)
+            elif key := _KEY.match(line):
+                found.setdefault((*table, *_parts(key[1])), number)
         return found
 
     def known(self, path: tuple[str, ...], table: Table) -> Written:
@@ -133,7 +135,7 @@ class TomlFile:
         for part in path:
             found = found.get(part, {}) if isinstance(found, dict) else {}
         if not isinstance(found, dict):
-            self.report("wrong-type", path, f"{dotted(path)} is a table, not {quoted(str(found))}")
+            self.report("wrong-type", path, f"{_dotted(path)} is a table, not {quoted(str(found))}")
             return {}
         return found
 
@@ -144,9 +146,9 @@ class TomlFile:
             return True
         near = nearest(name, known)
         hint = f"Known here: {', '.join(known)}."
-        if RENAMED.get(name) in known:
-            hint, near = f"It is called {RENAMED[name]} now.", ()
-        self.report("unknown-key", path, f"unknown key {quoted(name)}{inside(path)}", hint, near=near)
+        if _RENAMED.get(name) in known:
+            hint, near = f"It is called {_RENAMED[name]} now.", ()
+        self.report("unknown-key", path, f"unknown key {quoted(name)}{_inside(path)}", hint, near=near)
         return False
 
     def is_meant(self, path: tuple[str, ...], value: Any, key: Key) -> bool:
@@ -166,7 +168,7 @@ class TomlFile:
         accepted = types if isinstance(types, tuple) else (types,)
         if (isinstance(value, bool) and bool not in accepted) or not isinstance(value, accepted):
             names = either(dict.fromkeys(NAMES_OF_TYPES[kind] for kind in accepted))
-            self.report("wrong-type", path, f"{dotted(path)} must be {names}, not {quoted(str(value))}")
+            self.report("wrong-type", path, f"{_dotted(path)} must be {names}, not {quoted(str(value))}")
             return False
         return True
 
@@ -176,7 +178,7 @@ class TomlFile:
         for value in listed:
             if not isinstance(value, str):
                 self.report(
-                    "wrong-type", path, f"{dotted(path)} is a list of texts, not {quoted(str(value))}"
+                    "wrong-type", path, f"{_dotted(path)} is a list of texts, not {quoted(str(value))}"
                 )
         return tuple(value for value in listed if isinstance(value, str))
 
@@ -204,24 +206,24 @@ def open_toml(path: Path, name: str) -> TomlFile:
     raise SiteError([replace(problem, about=About.FILE)])
 
 
-def blanked(match: re.Match[str]) -> str:
+def _blanked(match: re.Match[str]) -> str:
     """Return a text of several lines, or a comment, with blanks inside; shorter texts as they are."""
     whole = match[0]
     if whole.startswith("#"):
         return ""
-    return f'"""{NOT_LINE_END.sub(" ", whole[3:-3])}"""' if whole[:3] in ('"""', "'''") else whole
+    return f'"""{_NOT_LINE_END.sub(" ", whole[3:-3])}"""' if whole[:3] in ('"""', "'''") else whole
 
 
-def parts(dotted_key: str) -> tuple[str, ...]:
+def _parts(dotted_key: str) -> tuple[str, ...]:
     """Return the parts of a dotted key, without their quotes."""
-    return tuple(part.strip("\"'") for part in PART.findall(dotted_key))
+    return tuple(part.strip("\"'") for part in _PART.findall(dotted_key))
 
 
-def dotted(path: tuple[str, ...]) -> str:
+def _dotted(path: tuple[str, ...]) -> str:
     """Return a path as it is written in TOML."""
     return ".".join(path)
 
 
-def inside(path: tuple[str, ...]) -> str:
+def _inside(path: tuple[str, ...]) -> str:
     """Return where a key stands, in words."""
-    return f" in [{dotted(path[:-1])}]" if len(path) > 1 else ""
+    return f" in [{_dotted(path[:-1])}]" if len(path) > 1 else ""

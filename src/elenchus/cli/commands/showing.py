@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from elenchus.cli.commands import app
+from elenchus.cli.app import app
 
 __all__ = ["demo"]
 

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
-from elenchus.cli.commands import AtOption, SiteOption, app, opened
+from elenchus.cli.app import AtOption, SiteOption, app, opened
 
 if TYPE_CHECKING:
     from elenchus.pages.book import Book

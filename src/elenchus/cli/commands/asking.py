@@ -1,14 +1,14 @@
-"""The commands and their options, a function each."""
+"""The commands that answer: ask, why, describe."""
 
 from __future__ import annotations
 
-import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
-from elenchus import __version__, forms
+from elenchus import forms
+from elenchus.cli.app import AtOption, SiteOption, app, opened
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -17,36 +17,7 @@ if TYPE_CHECKING:
     from elenchus.plan.answer import Answer
     from elenchus.site.site import Site
 
-__all__ = ["AtOption", "SiteOption", "app", "opened"]
-
-app = typer.Typer(
-    name="elenchus",
-    help="Ask which entries a place on a website shows, in what order, and why.",
-    epilog="Exit codes: 0 done · 1 something must be fixed · 2 wrong option · 3 bad question · 4 bad site · "
-    "5 no such page · 6 file or folder not written · 7 no such name · 8 wrong markers · "
-    "70 a fault of the program itself.",
-    no_args_is_help=True,
-    add_completion=False,
-    rich_markup_mode=None,
-    pretty_exceptions_enable=False,
-)
-
-
-def _print_version(wanted: bool) -> None:
-    """Print the version and stop."""
-    if wanted:
-        sys.stdout.write(f"elenchus {__version__}\n")
-        raise typer.Exit
-
-
-@app.callback()
-def program(
-    version: Annotated[
-        bool, typer.Option("--version", callback=_print_version, is_eager=True, help="Print the version.")
-    ] = False,
-) -> None:
-    """Ask which entries a place on a website shows, in what order, and why."""
-
+__all__ = ["ask", "describe", "why"]
 
 _CHARTS = (".svg", ".png")
 _RENAMED_FORMATS = {"ids": "lines", "count": "number"}
@@ -83,13 +54,6 @@ def _values_of(given: list[str] | None) -> dict[str, list[str]]:
     return found
 
 
-def opened(folder: Path | None, at: str | None) -> Site:
-    """Return the site of a folder, or the one around the working directory."""
-    import elenchus
-
-    return elenchus.open_site(folder or elenchus.find_site(Path.cwd()), at=at)
-
-
 def _show_problems(site: Site, *, everything: bool) -> None:
     """Write the problems of the content to standard error."""
     from elenchus.cli.printing import show_error
@@ -100,14 +64,6 @@ def _show_problems(site: Site, *, everything: bool) -> None:
 
 _QUESTION_HELP = "A question, such as 'from guide where species = limpet', or the name of a listing."
 
-SiteOption = Annotated[
-    Optional[Path],  # noqa: UP045 - Typer reads the annotation while the program starts
-    typer.Option("--site", metavar="FOLDER", help="The site; else the nearest folder upward that holds one."),
-]
-AtOption = Annotated[
-    Optional[str],  # noqa: UP045
-    typer.Option("--at", metavar="TIME", help="Answer as of this time: 2026-06-01, or 2026-06-01T09:00."),
-]
 _GivenOption = Annotated[
     Optional[list[str]],  # noqa: UP045
     typer.Option(

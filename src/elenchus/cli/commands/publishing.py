@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
-from elenchus.cli.commands import AtOption, SiteOption, app, opened
+from elenchus.cli.app import AtOption, SiteOption, app, opened
 from elenchus.frozen import replace
 
 if TYPE_CHECKING:

@@ -1,0 +1,61 @@
+"""What all commands share: the program that they join, and the options that most of them take."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Optional
+
+import typer
+
+from elenchus import __version__
+
+if TYPE_CHECKING:
+    from elenchus.site.site import Site
+
+__all__ = ["AtOption", "SiteOption", "app", "opened"]
+
+app = typer.Typer(
+    name="elenchus",
+    help="Ask which entries a place on a website shows, in what order, and why.",
+    epilog="Exit codes: 0 done · 1 something must be fixed · 2 wrong option · 3 bad question · 4 bad site · "
+    "5 no such page · 6 file or folder not written · 7 no such name · 8 wrong markers · "
+    "70 a fault of the program itself.",
+    no_args_is_help=True,
+    add_completion=False,
+    rich_markup_mode=None,
+    pretty_exceptions_enable=False,
+)
+
+
+def _print_version(wanted: bool) -> None:
+    """Print the version and stop."""
+    if wanted:
+        sys.stdout.write(f"elenchus {__version__}\n")
+        raise typer.Exit
+
+
+@app.callback()
+def _program(
+    version: Annotated[
+        bool, typer.Option("--version", callback=_print_version, is_eager=True, help="Print the version.")
+    ] = False,
+) -> None:
+    """Ask which entries a place on a website shows, in what order, and why."""
+
+
+SiteOption = Annotated[
+    Optional[Path],  # noqa: UP045 - Typer reads the annotation while the program starts
+    typer.Option("--site", metavar="FOLDER", help="The site; else the nearest folder upward that holds one."),
+]
+AtOption = Annotated[
+    Optional[str],  # noqa: UP045
+    typer.Option("--at", metavar="TIME", help="Answer as of this time: 2026-06-01, or 2026-06-01T09:00."),
+]
+
+
+def opened(folder: Path | None, at: str | None) -> Site:
+    """Return the site of a folder, or the one around the working directory."""
+    import elenchus
+
+    return elenchus.open_site(folder or elenchus.find_site(Path.cwd()), at=at)
