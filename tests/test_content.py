@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 from zoneinfo import available_timezones
 
 import pytest
 
 import elenchus
-from conftest import Write, cases
+from conftest import Run, Write, cases
 
 SITE = """[site]
 title = "A site"
@@ -197,3 +198,47 @@ def test_the_whole_calendar(make_site: Write, zone: str) -> None:
     assert [group.label for group in every.groups or ()] == ["0001", "2026", "9999"]
     assert elenchus.ask(site, "where date >= 9999-12-30 including unpublished").matched == 2
     assert elenchus.ask(site, "where date.year = 0001").matched == 2
+
+
+MISFITS = ("unknown-term", "unfit-value", "unreadable-date")
+
+
+@pytest.mark.parametrize(
+    ("line", "near", "edit"),
+    [
+        ("topic: sae", ["sea"], ("topic", "sea")),
+        ("topic: [sky, sae]", ["sea"], ("topic", "sky, sea")),
+        ("topic: [sae, sea]", ["sea"], ("topic", "sea")),
+        ("topic: walrus", [], None),
+        ("level: loww", ["low"], ("level", "low")),
+        ("level: igh", ["high"], ("level", "high")),
+        ("level: purple", [], None),
+        ("date: 2026-5-8", ["2026-05-08"], ("date", "2026-05-08")),
+    ],
+)
+def test_cures_of_content(
+    make_site: Write, run: Run, line: str, near: list[str], edit: tuple[str, str] | None
+) -> None:
+    """A finding tells the names that come near, and the edit that puts it right: made, the finding is gone."""
+    site_file = (
+        '[site]\n[sources.n]\nread = "markdown"\npath = "n"\nkind = "note"\n[kinds.note]\n[taxonomies.topic]\n'
+        'terms = "topic.csv"\n[kinds.note.fields]\nlevel = { type = "choice", choices = ["low", "high"] }\n'
+    )
+    page = "---\ntitle: Algae\n{}\n---\n"
+    files = {"elenchus.toml": site_file, "topic.csv": "slug\nsea\nsky\n", "n/a.md": page.format(line)}
+    folder = make_site(files).definition.folder
+    found = json.loads(run("check", "--site", str(folder), "--format", "json").stdout)["findings"]
+    finding = next(each for each in found if each["file"] == "n/a.md" and each["code"] in MISFITS)
+    assert finding["near"] == near
+    cure = finding["cure"]
+    assert cure == (edit and {"entry": "note/a", "field": edit[0], "operator": "=", "value": edit[1]})
+    if cure:
+        (folder / "n" / "a.md").write_text(
+            page.format(
+                f"{cure['field']}: [{cure['value']}]"
+                if cure["field"] == "topic"
+                else f"{cure['field']}: {cure['value']}"
+            )
+        )
+        found = json.loads(run("check", "--site", str(folder), "--format", "json").stdout)["findings"]
+        assert not [each for each in found if each["code"] in MISFITS and each["file"] == "n/a.md"]

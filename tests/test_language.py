@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shlex
 import shutil
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +14,7 @@ from hypothesis import strategies as st
 
 import elenchus
 from conftest import Run, cases
+from elenchus.errors import Problem, Replacement
 from elenchus.language import nodes
 from elenchus.language.parser import NAMED_ORDERS, read
 from elenchus.operators import Operands, all_operators
@@ -112,6 +114,21 @@ def test_error_text(reference: elenchus.Site, case: dict[str, Any]) -> None:
         elenchus.ask(reference, case["question"])
     text = "".join(piece.text for piece in question_problems(caught.value.text, caught.value.problems))
     assert text == case["text"].lstrip("\n")
+    for problem in caught.value.problems:
+        if isinstance(problem.cure, Replacement):  # written into the question, it puts this one right
+            span, asked = problem.cure.span, case["question"]
+            cured = f"{asked[: span.start]}{problem.cure.text}{asked[span.end :]}"
+            left = {(each.code, each.message) for each in problems_of(reference, cured)}
+            assert (problem.code, problem.message) not in left
+
+
+def problems_of(site: elenchus.Site, question: str) -> Sequence[Problem]:
+    """Return what is wrong with a question."""
+    try:
+        elenchus.ask(site, question)
+    except elenchus.QuestionError as error:
+        return error.problems
+    return ()
 
 
 @pytest.mark.parametrize(

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 import elenchus
 from conftest import HERE, Run, Write, cases
+from elenchus.asking.query import Query
 from elenchus.errors import Place
 from elenchus.report.explanations import verdict
 from elenchus.site.inheritance import Library
@@ -343,3 +344,26 @@ def test_values_beyond_listings(site: elenchus.Site) -> None:
         )
         == "o2 s7 g1"
     )
+
+
+def test_choices_are_counted_by_one_question(site: elenchus.Site, demo_site: elenchus.Site) -> None:
+    """What each value of a parameter leaves is what asking with that value gives, whichever way it is counted."""
+    at_once = 0
+    for asked, name in [
+        *((site, "by-habitat"), (site, "animals"), (site, "sizes")),
+        *((demo_site, name) for name in ("by-habitat", "find")),
+    ]:
+        listing = asked.library.get(name)
+        for rule, _ in listing.parameters.values():
+            for others in ({}, {"habitat": ["shore"]}, {"species": ["grey-seal"], "order": ["a-z"]}):
+                known = {
+                    key: value
+                    for key, value in others.items()
+                    if key in listing.parameters and key != rule.name
+                }
+                query = Query(asked, listing, known)
+                at_once += len(query.rows_of_values(rule))
+                for choice in query.choices(rule).choices:
+                    chosen = query.given_also({rule.name: [choice.value]})
+                    assert choice.count == (chosen.count() if chosen.is_askable else None), (name, choice)
+    assert at_once > 30

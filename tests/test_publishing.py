@@ -7,7 +7,9 @@ import json
 import re
 import shutil
 import subprocess
+from collections import Counter
 from datetime import datetime
+from functools import cached_property
 from html.parser import HTMLParser
 from itertools import pairwise
 from pathlib import Path
@@ -19,6 +21,7 @@ import feedparser
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from typer.testing import CliRunner
 
 import elenchus
 from conftest import PROGRAM, Run, Write, kill_at_moments
@@ -836,3 +839,35 @@ def test_fewest_moves(old: list[int], new: list[int]) -> None:
     for change in changes:
         assert {row for row, _ in change.enters} == set(after) - set(before)
         assert {row for row, _ in change.leaves} == set(before) - set(after)
+
+
+def test_work_is_done_once(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Publishing the demo makes each column, and each mask of what may be seen, once for a content and a clock."""
+    from elenchus.cli.commands import load
+    from elenchus.engine.view import View
+
+    made: Counter[Any] = Counter()
+    seen: list[View] = []  # kept, so that no two have one identity
+    make, see = View.made, vars(View)["visible"].func
+
+    def note(view: View, *of: Any) -> None:
+        seen.append(view)
+        made[id(view.data), view.now, view.unpublished, view.besides, *of] += 1
+
+    def columns(view: View, *of: Any) -> Any:
+        note(view, *of)
+        return make(view, *of)
+
+    def visible(view: View) -> Any:
+        note(view)
+        return see(view)
+
+    mask = cached_property(visible)
+    mask.__set_name__(View, "visible")
+    monkeypatch.setattr(View, "made", columns)
+    monkeypatch.setattr(View, "visible", mask)
+    command = ["publish", "--site", str(elenchus.demo_folder()), "--to", str(tmp_path / "out")]
+    done = CliRunner().invoke(load(), command, standalone_mode=False, catch_exceptions=False)
+    assert done.return_value == 0, done.output
+    assert len(made) > 30
+    assert [each for each, count in made.items() if count > 1] == []

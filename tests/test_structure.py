@@ -18,7 +18,7 @@ import pytest
 from typer.testing import CliRunner
 
 import elenchus
-from conftest import Write
+from conftest import HERE, Write
 from elenchus.frozen import replace
 
 SOURCE = Path(elenchus.__file__).parent
@@ -233,6 +233,25 @@ def test_what_a_start_loads(code: str, absent: list[str]) -> None:
     code += f"\nimport sys\nprint('LOADED', [name for name in {absent} if name in sys.modules])"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.splitlines()[-1] == "LOADED []"
+
+
+def test_plans_are_the_same_in_every_process() -> None:
+    """What a question means is printed alike wherever it is checked: nothing in it hangs on hashes or addresses."""
+    code = (
+        "import sys, tomllib, elenchus\nfrom elenchus.asking.query import Query\n"
+        "site = elenchus.open_site(sys.argv[1])\n"
+        "for case in tomllib.load(open(sys.argv[2], 'rb'))['case'][:150]:\n    if 'ids' in case and ':' not in case['question']: print(repr(Query.of(site, case['question']).plan))\n"
+    )
+    command = [sys.executable, "-c", code, str(HERE / "reference"), str(HERE / "questions.toml")]
+    printed = [
+        subprocess.run(
+            command, capture_output=True, text=True, check=True, env={"PYTHONHASHSEED": seed}
+        ).stdout
+        for seed in ("1", "2")
+    ]
+    assert printed[0].count("\n") > 70
+    assert printed[0] == printed[1]
+    assert " at 0x" not in printed[0]
 
 
 def test_doctest() -> None:

@@ -106,13 +106,24 @@ def _report(draft: Draft, row: int, wanted: Field, text: str, unfit: Unfit) -> N
         code, message = "unreadable-date", f"{message}, so the entry is held back"
     elif wanted.name == "status":
         message = f"{message}, so the entry is held back"
-    cure = None
-    if len(unfit.near) == 1 and not wanted.type.many:
-        cure = Edit(draft.rows[row].id, wanted.name, "=", unfit.near[0])
     place = draft.rows[row].place_of(wanted.name)
+    cure = _cure(draft.rows[row], wanted, text, unfit.near)
     problem = Problem(code, message, unfit.hint, place=place, near=unfit.near, cure=cure)
     draft.problems.append(problem)
     draft.misfits.append(Misfit(row, wanted.name, text, problem))
+
+
+def _cure(row: Identity, wanted: Field, text: str, near: Sequence[str]) -> Edit | None:
+    """Return the field with the one name that comes near a wrong value in its place; None where unclear.
+
+    An edit parts values by commas, so that it cannot write one that has a comma in it.
+    """
+    values = [as_text(value) for value in scalars(row.value(wanted.name))]
+    parted = len(values) > 1 and any("," in value for value in (*values, *near))
+    if len(near) != 1 or text not in values or parted:
+        return None
+    better = dict.fromkeys(near[0] if value == text else value for value in values)
+    return Edit(row.id, wanted.name, "=", ", ".join(better))
 
 
 _UNREADABLE = ("date", "expires")  # fields that decide who may see an entry
