@@ -117,7 +117,7 @@ class TermTable:
             found[apart] = self.parents[found[apart]]
 
     @cached_property
-    def latest(self) -> Column:
+    def latest(self) -> Dates:
         """The newest date of the visible entries that have the term or one below it."""
         dates = self.dates
         size = len(self.taxonomy.terms)
@@ -132,4 +132,6 @@ class TermTable:
             level = np.flatnonzero(self.depths == depth)
             np.minimum.at(rows, self.parents[level], rows[level])
         known = rows < len(dates.valid)
-        return dates.take(np.where(known, rows, 0), known) if len(dates.valid) else Numbers(rows, known)
+        if not len(dates.valid):  # there is no row to be taken
+            return Dates(rows, known, rows, rows, known)
+        return dates.take(np.where(known, rows, 0), known)
