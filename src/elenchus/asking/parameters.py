@@ -63,7 +63,10 @@ def settled(site: Site, listing: Listing, given: Mapping[str, Sequence[str]]) ->
         if rule.default and name not in values.given and name in values.asked:
             values.give(name, rule.default)
     reason = values.absence(given)
-    question, problems = bind(listing.question, values.bound)
+    if values.asked or values.given:
+        question, problems = bind(listing.question, values.bound)
+    else:  # nothing is to be bound
+        question, problems = listing.question, []
     return Asked(
         question=question,
         name=listing.name,

@@ -71,6 +71,14 @@ class Query:
     @cached_property
     def plan(self) -> Plan:
         """The checked plan. Raises QuestionError with every problem of form and meaning at once."""
+        given = tuple((name, *texts) for name, texts in self.given.items())
+        # The listing is part of what is kept, so that no other can have its identity meanwhile.
+        return self.site.plans.get(
+            (id(self.listing), given, self.show), lambda: (self.listing, self._checked())
+        )[1]
+
+    def _checked(self) -> Plan:
+        """Return the plan, checked now. Raises QuestionError."""
         asked = settled(self.site, self.listing, self.given)
         plan, problems = check(replace(asked, show=(*asked.show, *self.show)), ground(self.site))
         if problems:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import sys
 from typing import TYPE_CHECKING
@@ -36,6 +37,8 @@ _EXIT_CODES: dict[type[ElenchusError], int] = {
     MarkerError: 8,
 }
 _RENAMED_OPTIONS = {"--pretend": "--as-if", "--all": "--in-full"}  # and what they are called now
+# New objects between two looks for circles: a run is short and makes hardly any, and each look costs time.
+_OBJECTS = 100_000
 _INTERNAL = 70  # EX_SOFTWARE of sysexits.h
 _INTERRUPTED = 130  # 128 + SIGINT, as shells have it
 
@@ -43,6 +46,7 @@ _INTERRUPTED = 130  # 128 + SIGINT, as shells have it
 def main() -> None:
     """Run the program; every error leaves as text on standard error and an exit code."""
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # no matrices here: threads would only cost the start
+    gc.set_threshold(_OBJECTS)
     app = load()
     sys.exit(_run(lambda: app(standalone_mode=False)))
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
@@ -11,6 +10,7 @@ import numpy as np
 from elenchus.engine.select import Selection
 from elenchus.engine.stages import named_rows, select
 from elenchus.engine.view import View
+from elenchus.values.kept import Kept
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -41,7 +41,7 @@ class Engine:
     data: Dataset
     clock: Clock
     views: dict[bool, View] = field(default_factory=dict)
-    kept: OrderedDict[tuple[Plan, bytes | None], Stages] = field(default_factory=OrderedDict)
+    kept: Kept[Stages] = field(default_factory=lambda: Kept(_MOST_KEPT))
 
     def view(self, *, unpublished: bool = False) -> View:
         """Return what visitors may see, or all there is."""
@@ -63,11 +63,7 @@ class Engine:
     def select(self, plan: Plan, without: NDArray[np.intp] | None = None) -> Stages:
         """Return the rows of a plan, with the steps on the way; ``without`` are rows to be left out."""
         key = (plan, None if without is None else without.tobytes())
-        found = self.kept.pop(key, None) or select(plan, self.selection(plan), without=without)
-        self.kept[key] = found
-        while len(self.kept) > _MOST_KEPT:
-            self.kept.popitem(last=False)
-        return found
+        return self.kept.get(key, lambda: select(plan, self.selection(plan), without=without))
 
     def rows_of(self, subject: Subject, names: Sequence[str]) -> NDArray[np.intp]:
         """Return the rows of some ids, as far as there are any."""

@@ -20,16 +20,21 @@ from elenchus.site.listings import read_listings
 from elenchus.site.pages import read_pages
 from elenchus.site.terms import read_terms
 from elenchus.values.dates import Clock, literal_interval
+from elenchus.values.kept import Kept
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
     from elenchus.engine.columns.dataset import Dataset
+    from elenchus.plan.nodes import Plan
     from elenchus.schema.record import Record
+    from elenchus.site.inheritance import Listing
     from elenchus.site.pages import PageRules
 
 __all__ = ["Content", "Site", "find_site", "instant_of", "now", "open_site"]
+
+_MOST_PLANS = 512
 
 
 @dataclass(frozen=True)
@@ -110,6 +115,11 @@ class Site:
     def engine(self) -> Engine:
         """What answers questions about the content at this now. Raises SiteError."""
         return Engine(self.dataset, self.clock)
+
+    @cached_property
+    def plans(self) -> Kept[tuple[Listing, Plan]]:
+        """The plans of the queries that were asked last, each with its listing: pages ask the same again."""
+        return Kept(_MOST_PLANS)
 
     def at(self, instant: int) -> Site:
         """Return the site at another now, in microseconds since 1970; what is read already stays read."""
