@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import json
+import pickle
 import re
 import shutil
 import subprocess
@@ -871,3 +872,37 @@ def test_work_is_done_once(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> N
     assert done.return_value == 0, done.output
     assert len(made) > 30
     assert [each for each, count in made.items() if count > 1] == []
+
+
+class Elsewhere:
+    """An executor that might stand on another machine: all that it is given and gives travels as bytes."""
+
+    def __init__(self, site: elenchus.Site) -> None:
+        self.engine = site.engine
+        self.asked = 0
+
+    def __getattr__(self, name: str) -> Any:
+        def call(*arguments: Any, **named: Any) -> Any:
+            self.asked += 1
+            sent, words = pickle.loads(pickle.dumps((arguments, named)))  # noqa: S301 - written a moment ago
+            return pickle.loads(pickle.dumps(getattr(self.engine, name)(*sent, **words)))  # noqa: S301
+
+        return call
+
+
+def test_an_executor_is_one_class(demo_files: dict[str, bytes], monkeypatch: pytest.MonkeyPatch) -> None:
+    """Whatever keeps the protocol can answer for a site: plans, answers and ids are all that passes between them."""
+    from elenchus.site.site import Site
+
+    site = elenchus.open_site(elenchus.demo_folder())
+    other = Elsewhere(elenchus.open_site(elenchus.demo_folder()))
+    monkeypatch.setattr(Site, "executor", other)
+    assert files_of(site) == demo_files
+    assert other.asked > 100
+    questions = ("from guide where habitat under shore order by title limit 2", "group by habitat")
+    found = [(elenchus.ask(site, each), elenchus.why(site, each)) for each in questions]
+    verdicts = [elenchus.why_entry(site, each, "otter-tracks") for each in questions]
+    monkeypatch.undo()
+    plain = elenchus.open_site(elenchus.demo_folder())
+    assert found == [(elenchus.ask(plain, each), elenchus.why(plain, each)) for each in questions]
+    assert verdicts == [elenchus.why_entry(plain, each, "otter-tracks") for each in questions]

@@ -120,7 +120,7 @@ class Query:
 
         ``in_public`` keeps what is said beside the rows to what anybody may know. Raises NoSuchPage.
         """
-        found = self.site.engine.run(
+        found = self.site.executor.run(
             self.plan, self.listing.text, page, without=self.without, in_public=in_public
         )
         found = replace(found, formulas=self.site.definition.formulas)
@@ -130,29 +130,29 @@ class Query:
     def whole(self, *, in_public: bool = False) -> Answer:
         """Return its answer with all rows on one page."""
         plan = replace(self.plan, per_page=None)
-        found = self.site.engine.run(plan, self.listing.text, without=self.without, in_public=in_public)
+        found = self.site.executor.run(plan, self.listing.text, without=self.without, in_public=in_public)
         return replace(found, formulas=self.site.definition.formulas)
 
     def ids(self) -> list[str]:
         """Return the ids of its rows, on all pages."""
-        return self.site.engine.ids(self.plan, without=self.without)
+        return self.site.executor.ids(self.plan, without=self.without)
 
     def count(self) -> int:
         """Return the number of its rows."""
-        return self.site.engine.count(self.plan, without=self.without)
+        return self.site.executor.count(self.plan, without=self.without)
 
     def repeated(self) -> list[str]:
         """Return the ids of the rows that it would have, were they not left out."""
-        return self.site.engine.repeated(self.plan, self.without)
+        return self.site.executor.repeated(self.plan, self.without)
 
     def explanation(self) -> Explanation:
         """Return why its answer is as it is: what each step leaves and removes."""
-        return self.site.engine.explain(self.plan, self.listing.text, without=self.without)
+        return self.site.executor.explain(self.plan, self.listing.text, without=self.without)
 
     def verdict(self, name: str) -> Verdict:
         """Return what becomes of an entry, or of a term where its rows are terms. Raises NoSuchName."""
         row = row_named(self.site.dataset, self.plan.subject, name)
-        return self.site.engine.judge(self.plan, row, without=self.without)
+        return self.site.executor.judge(self.plan, row, without=self.without)
 
     # Other values
 
@@ -200,7 +200,7 @@ class Query:
         named = [resolver.value(test.field, Literal(value)) for value in values]
         plan = replace(first.plan, condition=AllOf(tuple(others)) if others else None)
         tests = [replace(test, values=(value,)) for value in named]
-        found = self.site.engine.parted(plan, tests, without=self.without)
+        found = self.site.executor.parted(plan, tests, without=self.without)
         return dict(zip(values, found, strict=True))
 
 

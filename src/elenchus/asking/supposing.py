@@ -34,16 +34,16 @@ def with_more(query: Query, count: int) -> Query:
     plan, site = query.plan, query.site
     if plan.subject.is_terms:
         raise _impossible("only entries can be added as if, and these rows are terms")
-    matching = site.engine.matching(plan)  # the newest first
+    matching = site.executor.matching(plan)  # the newest first
     if not matching:
         raise _impossible("no entry matches, so there is none to make others from", "Ask for what has one.")
     count, pattern = min(count, _MOST), matching[0]
     found = site
     for first, own_titles in product(_starts(site, pattern, count), (True, False)):
         found = site.with_entries(_copies(site, pattern, count, first, own_titles=own_titles))
-        if set(_names(count)) <= set(found.engine.matching(plan)):
+        if set(_names(count)) <= set(found.executor.matching(plan)):
             return replace(query, site=found)
-    verdict = found.engine.judge(plan, _names(count)[0])
+    verdict = found.executor.judge(plan, _names(count)[0])
     against = "; ".join(each.words for each in verdict.findings if not each.holds and not each.depth)
     message = f"no further entry could match: {against or verdict.cut or 'the question names its entries'}"
     raise _impossible(message, "Ask without that to see what more entries would do.")

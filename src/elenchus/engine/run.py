@@ -106,6 +106,10 @@ class _Overlaps(Mapping[str, tuple[str, ...]]):
             found[self.ids[row]] += (grouping.labels[number],)
         return found
 
+    def __reduce__(self) -> tuple[type[dict[str, tuple[str, ...]]], tuple[dict[str, tuple[str, ...]]]]:
+        """Travel as what it holds: an answer that is sent elsewhere takes no columns with it."""
+        return dict, (self.labels,)
+
     def __len__(self) -> int:
         return len(self.grouping.overlap)
 

@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterable
 
     from elenchus.engine.columns.dataset import Dataset
+    from elenchus.plan.executor import Executor
     from elenchus.plan.nodes import Plan
     from elenchus.schema.record import Record
     from elenchus.site.inheritance import Listing
@@ -113,8 +114,13 @@ class Site:
 
     @cached_property
     def engine(self) -> Engine:
-        """What answers questions about the content at this now. Raises SiteError."""
+        """The content at this now, in memory. Raises SiteError."""
         return Engine(self.dataset, self.clock)
+
+    @cached_property
+    def executor(self) -> Executor:
+        """What answers the questions of this now, plans in and answers out. Raises SiteError."""
+        return self.engine
 
     @cached_property
     def plans(self) -> Kept[tuple[Listing, Plan]]:
