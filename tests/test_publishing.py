@@ -842,6 +842,21 @@ def test_fewest_moves(old: list[int], new: list[int]) -> None:
         assert {row for row, _ in change.leaves} == set(before) - set(after)
 
 
+def test_links_beside_pages(make_site: Write) -> None:
+    """Links in pieces of HTML and Markdown hold wherever those stand, also where the site has a path of its own."""
+    site = make_site(
+        {
+            "elenchus.toml": '[site]\naddress = "https://skerry.example/bay/"\n[sources.n]\nread = "markdown"\npath = "n"\nkind = "note"\n'
+            '[kinds.note]\naddress = "notes/{slug}/"\n',
+            "n/a.md": "---\ntitle: Algae\ndate: 2026-05-01\n---\n",
+            "pages.toml": '[all]\naddress = "all/"\nsections = [{ ask = "group by date.year", title = "Years", beside = ["html", "markdown"] }]\n',
+        }
+    )
+    files = files_of(site)
+    assert b'<a href="/bay/notes/a/">Algae</a>' in files["all/years.part.html"]
+    assert b"- [Algae](/bay/notes/a/)" in files["all/years.md"]
+
+
 def test_work_is_done_once(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Publishing the demo makes each column, and each mask of what may be seen, once for a content and a clock."""
     from elenchus.cli.commands import load

@@ -6,6 +6,7 @@ from enum import Enum
 from typing import TYPE_CHECKING
 
 from elenchus.frozen import Frozen
+from elenchus.values.addresses import rooted
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
@@ -13,6 +14,7 @@ if TYPE_CHECKING:
     from elenchus.forms._feed import Feed
     from elenchus.pieces.piece import Piece
     from elenchus.plan.answer import Answer
+    from elenchus.values.addresses import Href
 
 __all__ = ["Form", "Frame", "Need"]
 
@@ -28,11 +30,13 @@ class Frame(Frozen):
     """What surrounds an answer when it is written.
 
     ``width`` is that of the terminal in columns, None where lines may be of any length. ``feed`` gives the
-    rows of an answer as feeds have them; it is there for forms that need entries and an address.
+    rows of an answer as feeds have them; it is there for forms that need entries and an address. ``link``
+    gives the link to an address of the site that holds wherever the text will stand.
     """
 
     width: int | None = None
     feed: Callable[[Answer], Feed] | None = None
+    link: Callable[[Href], Href] = rooted
 
 
 class Form(Frozen):

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from elenchus.forms._record import Form
 from elenchus.forms.table import columns
 from elenchus.pieces.piece import Piece
-from elenchus.values.addresses import given_href, rooted
+from elenchus.values.addresses import given_href
 from elenchus.values.dates import stamp
 from elenchus.values.wording import spoken
 
@@ -22,27 +22,27 @@ if TYPE_CHECKING:
 __all__ = ["FORM"]
 
 
-def _write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
+def _write(answer: Answer, frame: Frame) -> Iterator[Piece]:
     """Yield a list where only titles are asked for, a table where the question names fields."""
     rows = {row.id: row for row in answer.rows}
     if answer.groups is not None:
         for group in answer.groups:
             yield Piece(f"<h3>{escape(group.label)} ({group.count})</h3>\n")
-            yield from _titles([rows[name] for name in group.rows])
+            yield from _titles([rows[name] for name in group.rows], frame)
     elif answer.mentioned or answer.columns:
-        yield from _table(answer)
+        yield from _table(answer, frame)
     else:
-        yield from _titles(answer.rows)
+        yield from _titles(answer.rows, frame)
 
 
-def _titles(rows: Sequence[Row]) -> Iterator[Piece]:
+def _titles(rows: Sequence[Row], frame: Frame) -> Iterator[Piece]:
     """Yield rows as a list of links."""
     if rows:
-        items = "".join(f"<li>{_link(row)}</li>\n" for row in rows)
+        items = "".join(f"<li>{_link(row, frame)}</li>\n" for row in rows)
         yield Piece(f"<ul>\n{items}</ul>\n")
 
 
-def _table(answer: Answer) -> Iterator[Piece]:
+def _table(answer: Answer, frame: Frame) -> Iterator[Piece]:
     """Yield a table with a column for each field that is shown."""
     title = "name" if answer.subject.is_terms else "title"
     names = [name for name in columns(answer) if name not in ("id", title)]
@@ -50,7 +50,7 @@ def _table(answer: Answer) -> Iterator[Piece]:
     yield Piece(f"<table>\n<thead>\n<tr>{heads}</tr>\n</thead>\n<tbody>\n")
     for row in answer.rows:
         cells = "".join(f"<td>{_cell(row.values[name])}</td>" for name in names)
-        yield Piece(f'<tr><th scope="row">{_link(row)}</th>{cells}</tr>\n')
+        yield Piece(f'<tr><th scope="row">{_link(row, frame)}</th>{cells}</tr>\n')
     yield Piece("</tbody>\n</table>\n")
 
 
@@ -62,10 +62,10 @@ def _cell(value: Any) -> str:
     return escape(spoken(value))
 
 
-def _link(row: Row) -> str:
-    """Return the title of a row, as a link where it has an address: below the site's root, or a whole one."""
+def _link(row: Row, frame: Frame) -> str:
+    """Return the title of a row, as a link where it has an address."""
     title = escape(str(row.values.get("title") or row.values.get("name") or row.id))
-    address = rooted(given_href(str(row.values.get("address") or "")))
+    address = frame.link(given_href(str(row.values.get("address") or "")))
     return f'<a href="{escape(address)}">{title}</a>' if address else title
 
 

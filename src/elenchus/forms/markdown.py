@@ -24,37 +24,37 @@ _SPECIAL = re.compile(r"([\\`*_\[\]<>|#~])")
 _ADDRESS = re.compile(r"[\s()<>\\]")  # what would end the address of a link
 
 
-def _write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
+def _write(answer: Answer, frame: Frame) -> Iterator[Piece]:
     """Yield a list where only titles are asked for, a table where the question names fields."""
     rows = {row.id: row for row in answer.rows}
     if answer.groups is not None:
         for group in answer.groups:
             yield Piece(f"## {escaped(group.label)} ({group.count})\n\n")
             for name in group.rows:
-                yield Piece(f"- {_link(rows[name])}\n")
+                yield Piece(f"- {_link(rows[name], frame)}\n")
             yield Piece("\n" if group.rows else "")
     elif answer.mentioned:
-        yield from _table(answer)
+        yield from _table(answer, frame)
     else:
         for row in answer.rows:
-            yield Piece(f"- {_link(row)}\n")
+            yield Piece(f"- {_link(row, frame)}\n")
 
 
-def _table(answer: Answer) -> Iterator[Piece]:
+def _table(answer: Answer, frame: Frame) -> Iterator[Piece]:
     """Yield a table with a column for each field that the question names."""
     title = "name" if answer.subject.is_terms else "title"
     names = [name for name in columns(answer) if name not in ("id", title)]
     yield Piece(f"| {' | '.join([title, *names])} |\n")
     yield Piece(f"|{'---|' * (len(names) + 1)}\n")
     for row in answer.rows:
-        cells = [_link(row), *(escaped(spoken(row.values[name])) for name in names)]
+        cells = [_link(row, frame), *(escaped(spoken(row.values[name])) for name in names)]
         yield Piece(f"| {' | '.join(cells)} |\n")
 
 
-def _link(row: Row) -> str:
+def _link(row: Row, frame: Frame) -> str:
     """Return the title of a row, as a link where it has an address."""
     title = escaped(str(row.values.get("title") or row.values.get("name") or row.id))
-    return linked(title, given_href(str(row.values.get("address") or "")))
+    return linked(title, frame.link(given_href(str(row.values.get("address") or ""))))
 
 
 def linked(title: str, href: Href) -> str:

@@ -39,7 +39,8 @@ def file_of_form(renderer: Renderer, page: Page, section: Section, name: str, nu
     query = _open_query(section)
     answer = query.answer(number, in_public=True) if written.in_pages else query.whole(in_public=True)
     place = _place_of(renderer, page, section, name)
-    return written.text(answer, Frame(feed=lambda rows: feed_at(renderer, place, rows))).encode()
+    frame = Frame(feed=lambda rows: feed_at(renderer, place, rows), link=renderer.root.link)
+    return written.text(answer, frame).encode()
 
 
 def _open_query(section: Section) -> Query:

@@ -143,13 +143,14 @@ def ask(
 def _frame_of(site: Site, question: str, form: str) -> forms.Frame:
     """Return what surrounds an answer on the command line; what feeds need is made when one is written."""
     from elenchus.cli.printing import output_width
+    from elenchus.rendering.addresses import Root
 
     def feed(answer: Answer) -> forms.Feed:
         from elenchus.publishing.feeds import feed_of_question
 
         return feed_of_question(site, question, form, answer)
 
-    return forms.Frame(output_width(), feed)
+    return forms.Frame(output_width(), feed, Root.of(site.definition.address).link)
 
 
 @app.command(short_help="Explain an answer, or why one entry is listed or not.")
