@@ -1,0 +1,174 @@
+"""Time whole runs of the program on a made-up site of files, beside what such a run costs at the least.
+
+    .venv/bin/python benchmarks/processes.py [ENTRIES] [RUNS]
+
+Each run is a process of its own, and what is compared is run in turns, so that a busy machine troubles all
+alike. The figures are medians of the processor's time in seconds, user and system together; beside them stands
+how many times the floor that is. The floors are Python programs without Elenchus:
+
+    bare        a program of Typer that prints its help
+    imported    Typer and NumPy imported, and all files looked at (size and time)
+    composed    all files read, and their front matter composed by libyaml
+"""
+
+from __future__ import annotations
+
+import os
+import random
+import resource
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+from collections.abc import Callable
+from datetime import date, timedelta
+from pathlib import Path
+
+SITE = """
+[site]
+title = "Skerry Bay"
+address = "https://skerrybay.example/"
+timezone = "UTC"
+clock = 2026-06-15T09:00:00
+[sources.notebook]
+read = "markdown"
+path = "notebook"
+[kinds.sighting]
+address = "sightings/{slug}/"
+[kinds.sighting.fields]
+individuals = { type = "integer" }
+certainty = { type = "choice", choices = ["possible", "probable", "confirmed"] }
+[taxonomies.habitat]
+address = "habitats/{slug}/"
+[taxonomies.species]
+address = "species/{slug}/"
+"""
+PAGES = """
+[home]
+address = "index.html"
+sections = [{ ask = "order by newest limit 12", title = "Newest", beside = ["atom"] }]
+[entries]
+each = "from sighting"
+address = "sightings/{slug}/"
+sections = [{ ask = "where habitat in :here.habitat order by newest limit 5", title = "Near it" }]
+[habitats]
+each = "from habitat"
+address = "habitats/{slug}/"
+sections = [{ ask = "where habitat = :here order by newest per page 20", title = "Sightings" }]
+"""
+WORDS = (
+    "seal",
+    "limpet",
+    "dunlin",
+    "tide",
+    "storm",
+    "kelp",
+    "shore",
+    "ledge",
+    "marsh",
+    "eelgrass",
+    "count",
+    "survey",
+)
+QUESTION = "from sighting where habitat = h3 and individuals > 10 order by newest limit 10"
+FLOORS = {
+    "bare": "import sys, typer\napp = typer.Typer(rich_markup_mode=None, add_completion=False)\n"
+    "@app.command()\ndef ask(question: str) -> None: ...\nsys.argv = ['x', '--help']\napp()",
+    "imported": "import os, sys\nos.environ['OPENBLAS_NUM_THREADS'] = '1'\nimport typer, numpy\n"
+    "walk = [sys.argv[1]]\nwhile walk:\n    for each in os.scandir(walk.pop()):\n"
+    "        walk.append(each.path) if each.is_dir() else each.stat()",
+    "composed": "import os, sys, yaml\nwalk = [sys.argv[1]]\nwhile walk:\n    for each in os.scandir(walk.pop()):\n"
+    "        if each.is_dir(): walk.append(each.path); continue\n"
+    "        text = open(each.path, encoding='utf-8').read()\n        yaml.compose(text.split('---', 2)[1], Loader=yaml.CSafeLoader)",
+}
+
+
+def made_up(folder: Path, count: int) -> None:
+    """Write a site with some entries, the same for the same count."""
+    draw = random.Random(7)  # noqa: S311 - nothing here is secret
+    (folder / "elenchus.toml").write_text(SITE)
+    (folder / "pages.toml").write_text(PAGES)
+    for number in range(count):
+        day = date(2026, 6, 15) - timedelta(days=draw.randrange(1500))
+        path = folder / "notebook" / "sighting" / f"{day.year}" / f"sighting-{number}.md"
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(entry(draw, number, day))
+
+
+def entry(draw: random.Random, number: int, day: date) -> str:
+    """Return the text of one entry."""
+    body = "\n\n".join(" ".join(draw.choices(WORDS, k=60)) for _ in range(3))
+    return (
+        f"---\ntitle: {' '.join(draw.choices(WORDS, k=4)).capitalize()} {number}\ndate: {day}\n"
+        f"habitat: [h{draw.randrange(40)}, h{draw.randrange(40)}]\nspecies: s{draw.randrange(300):03}\n"
+        f"individuals: {draw.randrange(200)}\ncertainty: {draw.choice(['possible', 'probable', 'confirmed'])}\n"
+        f"image: images/{number}.jpg\nsummary: {' '.join(draw.choices(WORDS, k=12))}\n---\n{body}\n"
+    )
+
+
+def seconds(command: list[str]) -> float:
+    """Return the processor's time that a command takes with all its children. Raises CalledProcessError."""
+    before = resource.getrusage(resource.RUSAGE_CHILDREN)
+    subprocess.run(command, check=True, capture_output=True)
+    after = resource.getrusage(resource.RUSAGE_CHILDREN)
+    return after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
+
+
+def one_edit(folder: Path) -> None:
+    """Change the body of one entry."""
+    path = sorted((folder / "notebook").rglob("*.md"))[0]
+    path.write_text(f"{path.read_text()}\nAnother line.\n")
+
+
+def main(count: int, runs: int) -> None:
+    """Measure all runs in turns, and print the medians with their ratios."""
+    program = [str(Path(sys.executable).with_name("elenchus"))]
+    with tempfile.TemporaryDirectory() as temporary:
+        folder = Path(temporary)
+        made_up(folder, count)
+        site, out = ["--site", temporary], folder / "published"
+
+        def elenchus(*arguments: str) -> Callable[[], list[str]]:
+            return lambda: [*program, *arguments, *([] if "--help" in arguments else site)]
+
+        def floor(text: str) -> Callable[[], list[str]]:
+            return lambda: [sys.executable, "-c", text, str(folder / "notebook")]
+
+        def edited(*arguments: str) -> Callable[[], list[str]]:
+            def ready() -> list[str]:
+                one_edit(folder)
+                return [*program, *arguments, *site]
+
+            return ready
+
+        def cold() -> list[str]:
+            shutil.rmtree(out, ignore_errors=True)
+            return [*program, "publish", "--to", str(out), *site]
+
+        # each with the floor that it is measured by
+        wanted: dict[str, tuple[Callable[[], list[str]], str]] = {
+            **{name: (floor(text), name) for name, text in FLOORS.items()},
+            "--help": (elenchus("--help"), "bare"),
+            "ask": (elenchus("ask", QUESTION), "imported"),
+            "ask after an edit": (edited("ask", QUESTION), "imported"),
+            "check": (elenchus("check"), "composed"),
+            "publish, cold": (cold, "composed"),
+            "publish, unchanged": (elenchus("publish", "--to", str(out)), "publish, cold"),
+            "publish, one edit": (edited("publish", "--to", str(out)), "publish, cold"),
+        }
+        found: dict[str, list[float]] = {name: [] for name in wanted}
+        for turn in range(runs):
+            for what, (command, _) in wanted.items():
+                found[what].append(seconds(command()))
+            sys.stderr.write(f"turn {turn + 1} of {runs}\n")
+    sys.stdout.write(f"{count} entries, medians of {runs} turns, on {os.cpu_count()} cores\n\n")
+    for name, (_, by) in wanted.items():
+        middle = statistics.median(found[name])
+        ratio = middle / statistics.median(found[by])
+        sys.stdout.write(f"{name:<20}{middle:>9.3f} s   {ratio:>7.2f} × {by}\n")
+
+
+if __name__ == "__main__":
+    given = [int(text) for text in sys.argv[1:]]
+    main(*[*given, *(2000, 3)[len(given) :]])
