@@ -6,14 +6,14 @@ from enum import Enum
 from typing import TYPE_CHECKING
 
 from elenchus.frozen import Frozen
-from elenchus.values.addresses import rooted
+from elenchus.values.addresses import given_href, rooted
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
 
     from elenchus.forms._feed import Feed
     from elenchus.pieces.piece import Piece
-    from elenchus.plan.answer import Answer
+    from elenchus.plan.answer import Answer, Row
     from elenchus.values.addresses import Href
 
 __all__ = ["Form", "Frame", "Need"]
@@ -37,6 +37,11 @@ class Frame(Frozen):
     width: int | None = None
     feed: Callable[[Answer], Feed] | None = None
     link: Callable[[Href], Href] = rooted
+
+    def link_to(self, row: Row) -> Href:
+        """Return the link to a row; empty where it has no address, which must not become the root."""
+        address = given_href(str(row.values.get("address") or ""))
+        return self.link(address) if address else address
 
 
 class Form(Frozen):

@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Any
 from elenchus.forms._record import Form
 from elenchus.forms.table import columns
 from elenchus.pieces.piece import Piece
-from elenchus.values.addresses import given_href
 from elenchus.values.dates import stamp
 from elenchus.values.wording import spoken
 
@@ -65,7 +64,7 @@ def _cell(value: Any) -> str:
 def _link(row: Row, frame: Frame) -> str:
     """Return the title of a row, as a link where it has an address."""
     title = escape(str(row.values.get("title") or row.values.get("name") or row.id))
-    address = frame.link(given_href(str(row.values.get("address") or "")))
+    address = frame.link_to(row)
     return f'<a href="{escape(address)}">{title}</a>' if address else title
 
 

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 from elenchus.forms._record import Form
 from elenchus.forms.table import columns
 from elenchus.pieces.piece import Piece, printable
-from elenchus.values.addresses import given_href
 from elenchus.values.wording import spoken
 
 if TYPE_CHECKING:
@@ -54,7 +53,7 @@ def _table(answer: Answer, frame: Frame) -> Iterator[Piece]:
 def _link(row: Row, frame: Frame) -> str:
     """Return the title of a row, as a link where it has an address."""
     title = escaped(str(row.values.get("title") or row.values.get("name") or row.id))
-    return linked(title, frame.link(given_href(str(row.values.get("address") or ""))))
+    return linked(title, frame.link_to(row))
 
 
 def linked(title: str, href: Href) -> str:
