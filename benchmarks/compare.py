@@ -24,6 +24,7 @@ from typing import Any
 import duckdb
 import numpy as np
 import pandas as pd
+from made_up import LEVELS, WORDS
 
 import elenchus
 from elenchus.engine.columns.build import build
@@ -48,28 +49,10 @@ certainty = { type = "choice", choices = ["possible", "probable", "confirmed"] }
 tree = true
 [taxonomies.species]
 """
-LEVELS = ("possible", "probable", "confirmed")
-WORDS = [
-    "seal",
-    "limpet",
-    "dunlin",
-    "tide",
-    "storm",
-    "kelp",
-    "shore",
-    "ledge",
-    "marsh",
-    "eelgrass",
-    "count",
-    "survey",
-    "night",
-    "pup",
-    "flock",
-    "wrack",
-]
 HABITATS = [f"h{top}" for top in range(8)] + [f"h{top}-{sub}" for top in range(8) for sub in range(6)]
 SPECIES = [f"s{number:03}" for number in range(300)]
 Answer = tuple[list[Any], int]
+_FEWEST = 3_000
 
 
 def made_up(count: int) -> list[dict[str, Any]]:
@@ -110,7 +93,7 @@ def site_of(rows: list[dict[str, Any]]) -> elenchus.Site:
         ],
         "species": [TermRow(name, name, Place("made-up")) for name in SPECIES],
     }
-    site.__dict__["dataset"] = build(site.definition.schema, records, terms, site.clock.zone)
+    site.content.__dict__["dataset"] = build(site.definition.schema, records, terms, site.clock.zone)
     return site
 
 
@@ -269,7 +252,9 @@ def with_pandas(rows: list[dict[str, Any]]) -> dict[str, Callable[[], Answer]]:
 
 
 def of_elenchus(site: elenchus.Site, text: str, page: int) -> Answer:
-    """Return the answer of Elenchus in the form of the others."""
+    """Return the answer of Elenchus in the form of the others; no plan or answer of before may help."""
+    site.plans.results.clear()
+    site.engine.kept.results.clear()
     answer = elenchus.ask(site, text, page=page)
     if answer.groups is not None:
         return [group.count for group in answer.groups], answer.total
@@ -296,6 +281,8 @@ def main() -> None:
     """Build the four, compare their answers, print their times."""
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 10_000
     runs = int(sys.argv[2]) if len(sys.argv) > 2 else 9
+    if count < _FEWEST:
+        sys.exit(f"{count} entries have no page 100: take {_FEWEST} or more.")
     rows = made_up(count)
     site, frames = site_of(rows), with_pandas(rows)
     lite, duck = sqlite3.connect(":memory:"), duckdb.connect()

@@ -25,6 +25,8 @@ from collections.abc import Callable
 from datetime import date, timedelta
 from pathlib import Path
 
+from made_up import LEVELS, WORDS
+
 SITE = """
 [site]
 title = "Skerry Bay"
@@ -57,20 +59,6 @@ each = "from habitat"
 address = "habitats/{slug}/"
 sections = [{ ask = "where habitat = :here order by newest per page 20", title = "Sightings" }]
 """
-WORDS = (
-    "seal",
-    "limpet",
-    "dunlin",
-    "tide",
-    "storm",
-    "kelp",
-    "shore",
-    "ledge",
-    "marsh",
-    "eelgrass",
-    "count",
-    "survey",
-)
 QUESTION = "from sighting where habitat = h3 and individuals > 10 order by newest limit 10"
 FLOORS = {
     "bare": "import sys, typer\napp = typer.Typer(rich_markup_mode=None, add_completion=False)\n"
@@ -102,7 +90,7 @@ def entry(draw: random.Random, number: int, day: date) -> str:
     return (
         f"---\ntitle: {' '.join(draw.choices(WORDS, k=4)).capitalize()} {number}\ndate: {day}\n"
         f"habitat: [h{draw.randrange(40)}, h{draw.randrange(40)}]\nspecies: s{draw.randrange(300):03}\n"
-        f"individuals: {draw.randrange(200)}\ncertainty: {draw.choice(['possible', 'probable', 'confirmed'])}\n"
+        f"individuals: {draw.randrange(200)}\ncertainty: {draw.choice(LEVELS)}\n"
         f"image: images/{number}.jpg\nsummary: {' '.join(draw.choices(WORDS, k=12))}\n---\n{body}\n"
     )
 

@@ -317,7 +317,7 @@ def test_habits(demo_site: elenchus.Site, case: dict[str, Any]) -> None:
         ("check --about unpublished-choices", 7, "It is called choices-on-preview-only now."),
         ("ask 'from guide' --at foo", 2, "--at “foo” is not a date."),
         ("ask 'from guide group by date.month' --chart x.gif", 2, "the file x.gif ends neither in .svg nor in .png"),
-        ("ask by-habitat --with habitat=xxx", 3, "--with habitat: No habitat is called “xxx”"),
+        ("ask by-habitat --with habitat=quarry", 3, "--with habitat: No habitat is called “quarry”"),
         ("ask 'where date in next week'", 0, "cannot be seen now: 1 scheduled"),
         ("ask 'where date.weekday = 8' --format number", 0, "no date has the weekday 8"),
         ("ask 'where parent = :here' --with here=guide/birds-at-nigt", 3, "Did you mean guide/birds-at-night"),

@@ -39,7 +39,7 @@ if TYPE_CHECKING:
 
     _Values = Mapping[str, Sequence[str]]
 
-__all__ = ["Query", "listing_named", "resolved"]
+__all__ = ["Query", "as_lists", "listing_named", "resolved"]
 
 _TRIED = Place("--try")
 _LONGEST_NAME = 100
@@ -202,6 +202,11 @@ class Query:
         tests = [replace(test, values=(value,)) for value in named]
         found = self.site.executor.parted(plan, tests, without=self.without)
         return dict(zip(values, found, strict=True))
+
+
+def as_lists(given: Mapping[str, str | Sequence[str]]) -> dict[str, Sequence[str]]:
+    """Return given values as lists: people give one text, or several."""
+    return {name: [value] if isinstance(value, str) else value for name, value in given.items()}
 
 
 def _same_values(asked: FieldType, declared: FieldType) -> bool:

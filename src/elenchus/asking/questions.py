@@ -5,7 +5,7 @@ from __future__ import annotations
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
-from elenchus.asking.query import Query
+from elenchus.asking.query import Query, as_lists
 from elenchus.asking.supposing import with_more
 from elenchus.errors import About, Place, QuestionError
 from elenchus.frozen import replace
@@ -41,7 +41,7 @@ def ask(
     there is not, NoSuchPage for a page outside 1 … pages, SiteError when the content cannot be read.
     """
     with _as_given(given):
-        query = Query.of(site, question, _several(given), changes)
+        query = Query.of(site, question, as_lists(given or {}), changes)
         return (with_more(query, as_if) if as_if else query).answer(page)
 
 
@@ -51,7 +51,7 @@ def why(site: Site, question: str, *, given: _Values | None = None, changes: str
     Raises QuestionError, NoSuchName, SiteError.
     """
     with _as_given(given):
-        return Query.of(site, question, _several(given), changes).explanation()
+        return Query.of(site, question, as_lists(given or {}), changes).explanation()
 
 
 def why_entry(
@@ -62,12 +62,7 @@ def why_entry(
     ``name`` is an id, a slug or kind/slug. Raises NoSuchName, QuestionError, SiteError.
     """
     with _as_given(given):
-        return Query.of(site, question, _several(given), changes).verdict(name)
-
-
-def _several(given: _Values | None) -> dict[str, Sequence[str]]:
-    """Return given values as lists."""
-    return {name: [value] if isinstance(value, str) else value for name, value in (given or {}).items()}
+        return Query.of(site, question, as_lists(given or {}), changes).verdict(name)
 
 
 @contextmanager

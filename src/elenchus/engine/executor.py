@@ -74,7 +74,7 @@ class Engine:
         )
         return np.array([ids[name] for name in names if name in ids], dtype=np.intp)
 
-    def left_out(self, plan: Plan, without: Sequence[str] | None) -> NDArray[np.intp] | None:
+    def left_out(self, plan: Plan, without: Sequence[str]) -> NDArray[np.intp] | None:
         """Return the rows that an answer leaves out; None where it leaves out none."""
         return self.rows_of(plan.subject, without) if without else None
 
@@ -125,7 +125,7 @@ class Engine:
 
         return explain(plan, self.select(plan, self.left_out(plan, without)), self.clock, question)
 
-    def judge(self, plan: Plan, name: str, *, without: Sequence[str] | None = None) -> Verdict:
+    def judge(self, plan: Plan, name: str, *, without: Sequence[str] = ()) -> Verdict:
         """See :class:`Executor`."""
         from elenchus.engine.explaining.verdict import judge
 

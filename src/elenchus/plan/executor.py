@@ -55,5 +55,5 @@ class Executor(Protocol):
     def explain(self, plan: Plan, question: str = "", *, without: Sequence[str] = ()) -> Explanation:
         """Return why an answer is as it is: what each step leaves and removes."""
 
-    def judge(self, plan: Plan, name: str, *, without: Sequence[str] | None = None) -> Verdict:
+    def judge(self, plan: Plan, name: str, *, without: Sequence[str] = ()) -> Verdict:
         """Return what becomes of a row, by its id, in an answer."""

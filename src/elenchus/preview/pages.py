@@ -17,7 +17,7 @@ from elenchus.pages.sections import free_parameters, placed
 from elenchus.preview.reply import Reply, redirect
 from elenchus.publishing.beside import file_of_form
 from elenchus.publishing.outputs import content_of, published_file
-from elenchus.rendering.forms import PAGE, canonical, query_text
+from elenchus.rendering.controls import PAGE, canonical, query_text
 from elenchus.rendering.renderer import ASSETS
 from elenchus.rendering.views import Link, PageView, Visit
 from elenchus.values.addresses import Href, href_of

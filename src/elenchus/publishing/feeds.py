@@ -71,7 +71,8 @@ def feed_of_question(site: Site, text: str, name: str, answer: Answer) -> Feed:
         hint = 'Write address = "https://…/" below [site].'
         raise SiteError([Problem("no-address", f"a site without an address has no {name}", hint)])
     if answer.subject.is_terms:
-        problem = Problem("no-feed", f"these rows are terms, and no {name} can be made of them")
+        hint = "Feeds hold entries: ask for those, or take csv or json."
+        problem = Problem("no-feed", f"these rows are terms, and no {name} can be made of them", hint)
         raise QuestionError(answer.question, [problem])
     listing = resolved(site, text)
     slug = slugify(listing.name) or "rows"

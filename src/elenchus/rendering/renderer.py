@@ -7,7 +7,7 @@ from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from elenchus.asking.query import Query, resolved
+from elenchus.asking.query import Query, as_lists, resolved
 from elenchus.errors import Problem, SiteError
 from elenchus.files import is_file, read_whole
 from elenchus.forms import form
@@ -15,7 +15,7 @@ from elenchus.frozen import replace
 from elenchus.pages.book import Book
 from elenchus.pages.paths import INDEX, address_of, file_beside, file_of, later_page
 from elenchus.rendering.addresses import Root
-from elenchus.rendering.forms import form_of, query_text
+from elenchus.rendering.controls import form_of, query_text
 from elenchus.rendering.pager import pager
 from elenchus.rendering.rows import Desk
 from elenchus.rendering.sections import label_of, section_view
@@ -75,8 +75,7 @@ class Renderer:
 
     def asked(self, text: str, **given: str | Sequence[str]) -> SectionView:
         """Return a listing by its name, or a question, with its rows. Raises QuestionError, NoSuchName."""
-        values = {name: [value] if isinstance(value, str) else value for name, value in given.items()}
-        return self.shown(self.query(text, values))
+        return self.shown(self.query(text, as_lists(given)))
 
     def query(self, text: str, given: Mapping[str, Sequence[str]]) -> Query:
         """Return what a listing or a question asks, whose answer anybody may read.
@@ -96,8 +95,7 @@ class Renderer:
 
     def counted(self, text: str, **given: str | Sequence[str]) -> int:
         """Return how many rows a listing or a question has."""
-        values = {name: [value] if isinstance(value, str) else value for name, value in given.items()}
-        return self.query(text, values).count()
+        return self.query(text, as_lists(given)).count()
 
     def word(self, name: str, /, **values: object) -> str:
         """Return a word of pages, its braces filled; of two forms the one for a count."""
@@ -164,8 +162,7 @@ class Renderer:
             title=title,
             heading=page.title,
             about=about,
-            description=about
-            or (row.summary(_WORDS_OF_DESCRIPTION) if row and row.subject.is_entries else ""),
+            description=about or _summary_of(row),
             href=href,
             canonical=self.root.whole(href) if self.root.address else "",
             number=visit.number,

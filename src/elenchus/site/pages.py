@@ -27,7 +27,7 @@ class SectionRule(Frozen):
 
     ``given`` are values for parameters; a text such as ``:here`` or ``:here.station`` is taken from the
     row of the page. Sections with a ``priority`` choose first, the smallest number before all.
-    ``pages_at`` is the folder of its later pages beneath the page; ``beside`` are the formats of the
+    ``pages_at`` is the folder of its later pages beneath the page; ``beside`` are the forms of the
     files that hold the same rows.
     """
 
@@ -166,7 +166,7 @@ def _unknown_listing(file: TomlFile, place: Place, name: str, listings: Sequence
 
 
 def _formats_of(file: TomlFile, path: tuple[str, ...], place: Place, written: list[Any]) -> tuple[str, ...]:
-    """Return the formats of the files beside a section; report those that there are not."""
+    """Return the forms of the files beside a section; report those that there are not."""
     found, known = [], beside_names()
     for word in file.texts((*path, "beside"), written):
         if word in known:

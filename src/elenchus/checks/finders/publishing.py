@@ -9,7 +9,7 @@ from elenchus.asking.query import Query
 from elenchus.errors import ElenchusError, Problem
 from elenchus.forms import Need, beside_names, form
 from elenchus.pages.sections import free_parameters
-from elenchus.rendering.forms import MOST_ROWS
+from elenchus.rendering.controls import MOST_ROWS
 from elenchus.rendering.templates import Templates
 from elenchus.values.texts import either, quoted
 
