@@ -378,7 +378,7 @@ def test_a_check_is_a_record_and_a_function(
         finders,
         "shouting.py",
         "from elenchus.errors import Problem\n"
-        "def find(survey):\n    for title in survey.site.dataset.entries.columns['title', survey.site.dataset.schema.fields['title'].type].shown:\n"
+        "def find(survey):\n    for title in survey.site.dataset.texts('title').lexicon.texts:\n"
         "        if title.isupper():\n            yield Problem('loud-title', f'{title} shouts')\n",
     )
     more = tmp_path / "records.toml"

@@ -36,7 +36,8 @@ def describe(site: Site, text: str | None = None) -> list[Block]:
     found = [*listings, *about(view, name), *_key_blocks(name)] or found_by(view, name)
     if found:
         return found
-    names = [*data.kind_names, *data.taxonomies, *data.schema.fields, *data.schema.conditions, *data.names]
+    names = [*data.kind_names, *data.taxonomies, *data.schema.fields, *data.schema.conditions]
+    names += data.entries.names
     names += [*site.library.names, *(key.name for table in TABLES for key in table.keys)]
     labels = [label for taxonomy in data.taxonomies.values() for label in taxonomy.labels]
     words = (word for label in labels for word in label.split("-"))

@@ -57,14 +57,14 @@ def _impossible(message: str, hint: str = "") -> NoSuchName:
 def _starts(site: Site, pattern: str, count: int) -> Iterator[int]:
     """Yield the instants of the entries, each a second newer than the next: now, or its own."""
     yield site.clock.now - (count - 1) * _SECOND
-    dated = int(site.dataset.entries.opens[site.dataset.rows_of_ids[pattern]])
+    dated = int(site.dataset.entries.opens[site.dataset.row_of_id(pattern)])
     yield max(dated, 0) + _SECOND
     yield max(dated, 0)
 
 
 def _copies(site: Site, pattern: str, count: int, moment: int, *, own_titles: bool) -> list[Record]:
     """Return entries like one, the last at an instant, each a second newer than the next."""
-    record = next(each for each in site.content.written[0] if identity(each).id == pattern)
+    record = site.content.record(pattern)
     kept = {key: raw for key, raw in record.values.items() if key not in _FIXED}
     found = []
     for number, made_id in enumerate(_names(count), start=1):

@@ -67,12 +67,12 @@ class Engine:
 
     def rows_of(self, subject: Subject, names: Sequence[str]) -> NDArray[np.intp]:
         """Return the rows of some ids, as far as there are any."""
-        ids = (
-            {name: row for row, name in enumerate(self.view().ids(subject))}
-            if subject.is_terms
-            else self.data.rows_of_ids
-        )
-        return np.array([ids[name] for name in names if name in ids], dtype=np.intp)
+        if subject.is_terms:
+            numbers = {name: row for row, name in enumerate(self.view().ids(subject))}
+            rows = [numbers.get(name, -1) for name in names]
+        else:
+            rows = list(map(self.data.row_of_id, names))
+        return np.array([row for row in rows if row >= 0], dtype=np.intp)
 
     def left_out(self, plan: Plan, without: Sequence[str]) -> NDArray[np.intp] | None:
         """Return the rows that an answer leaves out; None where it leaves out none."""

@@ -129,7 +129,7 @@ class KeyColumn:
             own = ids[values] if len(ids) else values
             return [self.name_ranks(codes), np.where(known, own, 0)]
         if self.texts is not None:
-            values = self.texts.lexicon.ranks[np.where(known, codes, -1)]
+            values = self.texts.lexicon.ranks[np.where(known, codes, -1)].astype(np.int64)
         return [-values if self.is_turned else values]
 
     @property
@@ -157,12 +157,12 @@ class KeyColumn:
         return single if isinstance(single, Texts) else None
 
     @cached_property
-    def spoken(self) -> dict[int, str]:
-        """One text as it is written for each code of texts."""
-        if self.texts is None:
-            return {}
-        codes, first = np.unique(self.texts.codes, return_index=True)
-        return {int(code): str(self.texts.shown[at]) for code, at in zip(codes, first, strict=True)}
+    def first_of(self) -> NDArray[np.intp]:
+        """The first place in the column of single texts that has each code: there one is as it is written."""
+        codes = self.texts.codes if self.texts else np.zeros(0, dtype=np.int32)
+        found = np.zeros(int(codes.max(initial=-1)) + 2, dtype=np.intp)  # the last one serves the code -1
+        found[codes[::-1]] = np.arange(len(codes))[::-1]  # of several writes to one place the last one counts
+        return found
 
     def key(self, code: int) -> Any:
         """Return a code as a value: a slug, a choice, an id, a date, a number; None for missing."""
@@ -182,7 +182,7 @@ class KeyColumn:
                     from_instant(code, self.selection.view.data.zone).date(), self.part or "day"
                 )
             case Type.TEXT:
-                return self.spoken[code]
+                return self.texts.item(int(self.first_of[code])) if self.texts else ""
             case _:
                 return code
 

@@ -76,7 +76,7 @@ class Desk:
     def number(self, subject: Subject, name: str) -> int:
         """Return the place of a row among all."""
         if subject.is_entries:
-            return self.site.dataset.rows_of_ids[name]
+            return self.site.dataset.row_of_id(name)
         return self.term_numbers(subject.taxonomy)[name]
 
     def term_numbers(self, taxonomy: str) -> Mapping[str, int]:

@@ -15,53 +15,76 @@ from elenchus.values.wording import as_text
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from elenchus.schema.record import Habits, Record
-    from elenchus.schema.types import Field, Schema
+    from elenchus.schema.record import Habits
+    from elenchus.schema.types import Field
 
-__all__ = ["FLAGS", "Conformed", "conformed", "notes_of", "says_yes_or_no"]
+__all__ = [
+    "FLAGS",
+    "Conformed",
+    "can_be_parted",
+    "conformed",
+    "flags_of",
+    "parted",
+    "says_yes_or_no",
+    "split_note",
+]
 
 # Flags that are understood without being declared: what yes means. “published” keeps an entry back at no.
 FLAGS = {"draft": "draft", "published": "published"}
 _SHORT_YES, _SHORT_NO = frozenset({"y", "t"}), frozenset({"n", "f"})
 _HELD = ("draft", "withdrawn")
+_UNPARTED = (Type.URL, Type.IMAGE)
 _DATE_LIKE = re.compile(r"\d{4}-\d{1,2}|\d{1,2}[./]\d{1,2}[./]\d{2,4}|[^\W\d]+ \d|\d{1,2}\.? [^\W\d]")
 
 
 class Conformed:
-    """The values of a record as all sources have them.
+    """What a record says of its status, as all sources have it.
 
     ``flag`` is the key by which the content keeps the entry back, empty where none does; ``is_held_twice``
-    says that its status does so as well. ``split`` are the fields whose one text was parted into several
-    values.
+    says that its status does so as well.
     """
 
     def __init__(self, values: dict[str, Raw]) -> None:
         self.values = values
         self.flag = ""
         self.is_held_twice = False
-        self.split: list[tuple[str, str]] = []
         self.problems: list[Problem] = []
 
 
-def conformed(record: Record, kind: str, schema: Schema, whole: Mapping[str, frozenset[str]]) -> Conformed:
-    """Return the values of a record of a kind that the schema has.
+def flags_of(habits: Habits) -> dict[str, str]:
+    """Return the keys that say yes or no of the status, with the status that yes gives."""
+    return {key: meaning for key, meaning in {**FLAGS, **habits.flags}.items() if meaning}
 
-    ``whole`` are for each taxonomy the folded names of defined terms that have a separator in them.
+
+def conformed(
+    values: Mapping[str, Raw], place: Place, habits: Habits, fields: Mapping[str, Field]
+) -> Conformed:
+    """Return what a record says of its status: of its values, those of the status and of flags are looked at.
+
+    ``fields`` are those of its kind.
     """
-    found = Conformed(dict(record.values))
-    habits = record.habits
+    found = Conformed(dict(values))
     if habits.statuses:
         _status(found, habits)
-    fields = schema.fields_of(kind)
-    for key, meaning in {**FLAGS, **habits.flags}.items():
-        if key in found.values and meaning:
-            _flag(found, record.place, key, meaning, fields.get(key), is_declared=key in habits.flags)
-    if habits.separator:
-        for name, raw in record.values.items():
-            is_one = not isinstance(raw.value, str) or habits.separator not in raw.value or name not in fields
-            if not (is_one or fold(raw.value.strip()) in whole.get(name, ())):
-                _part(found, name, raw, fields[name], habits.separator)
+    for key, meaning in flags_of(habits).items():
+        if key in found.values:
+            _flag(found, place, key, meaning, fields.get(key), is_declared=key in habits.flags)
     return found
+
+
+def can_be_parted(field: Field | None) -> bool:
+    """Say whether one text may stand for several values of a field; addresses may have commas in them."""
+    return field is not None and field.type.many and field.declared and field.type.type not in _UNPARTED
+
+
+def parted(text: str, separator: str, whole: frozenset[str]) -> list[str] | None:
+    """Return the several values that one text stands for; None where it is one.
+
+    ``whole`` are the folded names of defined terms that have a separator in them.
+    """
+    if separator not in text or fold(text.strip()) in whole:
+        return None
+    return [part for each in text.split(separator) if (part := each.strip())]
 
 
 def _status(found: Conformed, habits: Habits) -> None:
@@ -123,22 +146,9 @@ def _hold(found: Conformed, key: str, word: str, raw: Raw) -> None:
         found.is_held_twice = True
 
 
-def _part(found: Conformed, name: str, raw: Raw, field: Field, separator: str) -> None:
-    """Part one text into the several values that its field can hold; addresses may have commas in them."""
-    if not field.type.many or field.type.type in (Type.URL, Type.IMAGE) or not field.declared:
-        return
-    values = [text for each in str(raw.value).split(separator) if (text := each.strip())]
-    found.values[name] = raw._replace(value=values)
-    found.split.append((name, str(raw.value)))
-
-
-def notes_of(split: Mapping[tuple[str, str], list[tuple[str, Place]]]) -> list[Problem]:
-    """Return a note for each field of each source whose texts were parted."""
-    found = []
-    for (source, name), texts in split.items():
-        text, place = texts[0]
-        count = "1 text was" if len(texts) == 1 else f"{len(texts)} texts were"
-        message = f"{name}: {count} split at the separator into several values, such as {quoted(text)}"
-        hint = f'Where that is wrong, write separator = "" in [sources.{source}], or a list in the content.'
-        found.append(Problem("split-text", message, hint, place=place))
-    return found
+def split_note(source: str, name: str, count: int, text: str, place: Place) -> Problem:
+    """Return the note of a field of a source whose texts were parted: how many, and the first of them."""
+    texts = "1 text was" if count == 1 else f"{count} texts were"
+    message = f"{name}: {texts} split at the separator into several values, such as {quoted(text)}"
+    hint = f'Where that is wrong, write separator = "" in [sources.{source}], or a list in the content.'
+    return Problem("split-text", message, hint, place=place)

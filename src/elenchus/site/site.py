@@ -10,7 +10,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from elenchus import sources
-from elenchus.engine.columns.build import build
+from elenchus.engine.columns.build import assemble
+from elenchus.engine.columns.recordtable import Intake
 from elenchus.engine.executor import Engine
 from elenchus.errors import OptionError, Problem, SiteError
 from elenchus.site.definition import Definition, read_definition
@@ -27,6 +28,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterable
 
     from elenchus.engine.columns.dataset import Dataset
+    from elenchus.engine.columns.recordtable import RecordTable
     from elenchus.plan.executor import Executor
     from elenchus.plan.nodes import Plan
     from elenchus.schema.record import Record
@@ -49,23 +51,26 @@ class Content:
     besides: tuple[Record, ...] = ()
 
     @cached_property
-    def written(self) -> tuple[list[Record], list[Problem]]:
+    def written(self) -> tuple[RecordTable, list[Problem]]:
         """The entries as the sources have them, and the problems of files that cannot be read."""
-        records, problems = [], []
+        intake, problems = Intake(), []
         for spec in self.definition.sources:
             found, wrong = sources.source(spec.read).read(spec, self.definition.folder)
-            records += found
+            for record in found:
+                intake.add(record)
             problems += wrong
-        return records, problems
+        return intake.done(), problems
 
     @cached_property
     def dataset(self) -> Dataset:
         """All entries and terms. Raises SiteError when a file of terms cannot be read."""
         folder, schema = self.definition.folder, self.definition.schema
-        records, problems = self.written
+        written, problems = self.written
+        if self.besides:
+            written = written.with_more(Intake.of(self.besides))
         files = {name: rules.terms for name, rules in schema.taxonomies.items() if rules.terms}
         terms = {name: read_terms(folder, file) for name, file in files.items()}
-        return build(schema, [*records, *self.besides], terms, self.definition.zone, problems)
+        return assemble(schema, written, terms, self.definition.zone, problems)
 
     @cached_property
     def library(self) -> Library:
@@ -76,6 +81,11 @@ class Content:
     def pages(self) -> PageRules:
         """The pages as their files have them."""
         return read_pages(self.definition.folder, self.library.names)
+
+    def record(self, name: str) -> Record:
+        """Return an entry as its source has it, by its id."""
+        names = self.dataset.entries.names
+        return self.written[0].record(int(names.records[names.row(name)]))
 
     def with_entries(self, records: Iterable[Record]) -> Content:
         """Return the content with some more entries; what is read already is not read again."""

@@ -10,16 +10,17 @@ import re
 from typing import TYPE_CHECKING, NewType
 from urllib.parse import SplitResult, quote, urlsplit
 
-from elenchus.values.placeholders import filled_by
+from elenchus.values.placeholders import filled_by, names_in
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from collections.abc import Callable, Mapping
 
 __all__ = [
     "NOWHERE",
     "Href",
     "filled_href",
     "given_href",
+    "href_maker",
     "href_of",
     "is_harmless",
     "rooted",
@@ -31,6 +32,7 @@ NOWHERE = Href("")
 
 _SCHEMES = ("http", "https", "mailto", "tel")
 _SAFE = "/-._~"
+_PLAIN = re.compile(r"[A-Za-z0-9][\w.~-]*(?:/[\w.~-]+)*", re.ASCII)
 _INVISIBLE = re.compile(r"[\x00-\x20\x7f-\x9f]")
 # What no address has: RFC 3986 knows these characters only encoded.
 _UNSAFE = re.compile(r"[\x00-\x20\x7f-\x9f\"<>\\^`{|}]")
@@ -60,6 +62,28 @@ def filled_href(pattern: str, values: Mapping[str, str]) -> Href:
         # Whatever the first value is, the address stays below the root; only the pattern may have a colon.
         text = text.lstrip("/") if not pattern.startswith("/") else f"/{text.lstrip('/')}"
     return given_href(start + text)
+
+
+def href_maker(pattern: str) -> Callable[[Mapping[str, str]], Href]:
+    """Return the function that fills a pattern with values: :func:`filled_href` for many of them.
+
+    A value of nothing but letters, digits and signs that stand as they are is put in its place without being
+    looked at any further: what is around it makes the address harmless, or not, whatever the word is.
+    """
+    names = names_in(pattern)
+    marks = {name: f"zz{number}zz" for number, name in enumerate(dict.fromkeys(names))}
+    filled = filled_href(pattern, marks)
+    parts = re.split("|".join(map(re.escape, marks.values())), filled) if marks else [filled]
+    if len(parts) != len(names) + 1:
+        return lambda values: filled_href(pattern, values)
+
+    def made(values: Mapping[str, str]) -> Href:
+        words = [values.get(name, "") for name in names]
+        if not all(map(_PLAIN.fullmatch, words)):
+            return filled_href(pattern, values)
+        return Href("".join((*(part + word for part, word in zip(parts, words, strict=False)), parts[-1])))
+
+    return made
 
 
 def given_href(address: str) -> Href:

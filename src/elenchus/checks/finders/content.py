@@ -170,7 +170,7 @@ def _as_text(data: Dataset, kind: str, field: Field) -> Iterator[Problem]:
     single = column.elements if isinstance(column, Lists) else column
     if not isinstance(single, Texts):
         return
-    texts = [str(text) for text in single.shown[np.flatnonzero(single.valid)].tolist()]
+    texts = single.lexicon.texts.at(single.places[single.valid])
     for pattern, code, what, types in _SHAPES:
         if len(texts) > 1 and all(pattern.fullmatch(text) for text in texts):
             message = f"{field.name} of {kind} is text, and each of its {len(texts)} values is {what}"

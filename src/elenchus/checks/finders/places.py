@@ -248,7 +248,7 @@ def _kinds_without_pages(survey: Survey) -> Iterator[Problem]:
         return
     data, public = survey.site.dataset, survey.site.engine.view().visible
     shown = (name for subject, name in survey.book.by_row if subject.is_entries)
-    paged = {data.kind_of(data.rows_of_ids[name]) for name in shown}
+    paged = {data.kind_of(data.row_of_id(name)) for name in shown}
     addresses = data.core("address")
     for number, kind in enumerate(data.kind_names):
         rows = public & (data.entries.kinds == number)

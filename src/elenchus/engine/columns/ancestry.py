@@ -44,29 +44,40 @@ def ancestry(above: NDArray[np.int64]) -> Ancestry:
     A cycle is cut at its first row, which then stands at the top.
     """
     children: dict[int, list[int]] = defaultdict(list)
-    for row in np.flatnonzero(above >= 0).tolist():
+    below = np.flatnonzero(above >= 0)
+    for row in below.tolist():
         children[int(above[row])].append(row)
-    numbers = np.full(len(above), -1, dtype=np.int64)
-    ends = np.zeros(len(above), dtype=np.int64)
-    tops = np.flatnonzero(above < 0).tolist()
-    count = 0
-    for top in (*tops, *range(len(above))):
-        count = _number_below(top, count, children, numbers, ends)
+    # Most rows stand alone; the numbers of the others are counted from that of the row at their top.
+    alone = np.ones(len(above), np.bool_)
+    alone[below] = False
+    alone[list(children)] = False
+    sizes = alone.astype(np.int64)
+    trees: list[list[tuple[int, int, int]]] = []
+    seen: set[int] = set()
+    for top in (*(row for row in children if above[row] < 0), *below.tolist()):
+        if top not in seen:
+            trees.append(_numbered_below(top, children, seen))
+            sizes[top] = len(trees[-1])
+    numbers = np.cumsum(sizes) - sizes
+    ends = numbers + 1
+    for tree in trees:
+        first = int(numbers[tree[0][0]])
+        for row, number, end in tree:
+            numbers[row], ends[row] = first + number, first + end
     return Ancestry(numbers, ends)
 
 
-def _number_below(
-    top: int, count: int, children: dict[int, list[int]], numbers: NDArray[np.int64], ends: NDArray[np.int64]
-) -> int:
-    """Give numbers from ``count`` on to a row and all below it, depth first; return the next number."""
+def _numbered_below(top: int, children: dict[int, list[int]], seen: set[int]) -> list[tuple[int, int, int]]:
+    """Return a row and all below it, depth first, each with its number and the one after those below it."""
+    found: dict[int, tuple[int, int]] = {}
     stack = [(top, False)]
     while stack:
         row, done = stack.pop()
         if done:
-            ends[row] = count
-        elif numbers[row] < 0:
-            numbers[row] = count
-            count += 1
+            found[row] = found[row][0], len(found)
+        elif row not in seen:
+            seen.add(row)
+            found[row] = len(found), 0
             stack.append((row, True))
             stack += [(child, False) for child in reversed(children.get(row, []))]
-    return count
+    return [(row, number, end) for row, (number, end) in found.items()]

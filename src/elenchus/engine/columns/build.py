@@ -1,19 +1,22 @@
-"""From records to tables: identities, order and visibility first, then a column for each field and type."""
+"""From what is written to tables: identities, order and visibility first, then a column for each field."""
 
 from __future__ import annotations
 
+from operator import itemgetter
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from elenchus.engine.columns.ancestry import ancestry, parents
 from elenchus.engine.columns.column import Numbers
-from elenchus.engine.columns.dataset import Dataset, Entries, Misfit
+from elenchus.engine.columns.dataset import Dataset, Entries, Guessed, Misfit
 from elenchus.engine.columns.fill import Draft, fill, scalars
-from elenchus.errors import Problem
-from elenchus.frozen import replace
+from elenchus.engine.columns.naming import EntryNames
+from elenchus.engine.columns.recordtable import Intake
+from elenchus.engine.columns.sheet import Sheet
+from elenchus.errors import Place, Problem
+from elenchus.frozen import Frozen, replace
 from elenchus.schema.convert import Moment, Unfit, convert
-from elenchus.schema.identity import identify, names_of
 from elenchus.schema.terms import arrange, gather
 from elenchus.schema.types import CORE_FIELDS, FIXED, STATUSES, Field, FieldType, Type
 from elenchus.values.texts import fold
@@ -23,19 +26,31 @@ if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping, Sequence
     from zoneinfo import ZoneInfo
 
+    from numpy.typing import NDArray
+
     from elenchus.engine.columns.column import Column, Dates
-    from elenchus.errors import Place
-    from elenchus.schema.identity import Identity
+    from elenchus.engine.columns.recordtable import RecordTable
     from elenchus.schema.record import Record
     from elenchus.schema.taxonomy import Taxonomy
     from elenchus.schema.terms import TermRow
     from elenchus.schema.types import Schema, TaxonomyRules
 
-__all__ = ["build"]
+__all__ = ["Since", "assemble", "build"]
 
 _DATES_OF_STATE = ("date", "expires")
 _NEVER = 2**63 - 1
 _ALWAYS = -(2**63)
+
+
+class Since(Frozen):
+    """What is known of records already.
+
+    ``live`` is a mask over them: others are left out. ``before`` is a dataset of the first of them, under the
+    same schema, from which is taken what still holds.
+    """
+
+    live: NDArray[np.bool_]
+    before: Dataset | None = None
 
 
 def build(
@@ -45,44 +60,78 @@ def build(
     zone: ZoneInfo,
     problems: Iterable[Problem] = (),
 ) -> Dataset:
-    """Return the dataset of some records under a schema.
+    """Return the dataset of some records under a schema; see :func:`assemble`."""
+    return assemble(schema, Intake.of(records), terms, zone, problems)
+
+
+def assemble(
+    schema: Schema,
+    written: RecordTable,
+    terms: Mapping[str, Sequence[TermRow]],
+    zone: ZoneInfo,
+    problems: Iterable[Problem] = (),
+    since: Since | None = None,
+) -> Dataset:
+    """Return the dataset of what is written under a schema.
 
     ``terms`` gives the rows of the taxonomies whose terms a file defines; the others are made of the
     terms that content uses. Values that do not fit are missing in the dataset and stand in its
     problems, after those that the caller already has.
     """
-    found = identify(records, schema, _names_with_separators(terms))
-    rows = _newest_first(found.rows, zone)
-    draft = Draft(
-        _with_undeclared(schema, rows), zone, rows, names_of(rows), {}, [*problems, *found.problems]
+    before = since.before if since else None
+    sheet = Sheet(
+        written,
+        schema,
+        _names_with_separators(terms),
+        since.live if since else np.ones(len(written), np.bool_),
+        before.record_names if before else None,
     )
-    draft.notes.extend(found.notes)
+    records = _newest_first(sheet, zone)
+    row_of = np.full(len(written), -1, dtype=np.int32)
+    row_of[records] = np.arange(len(records), dtype=np.int32)
+    names = EntryNames(
+        sheet.names.ids, sheet.names.slugs, records, sheet.names.kinds[records], list(schema.kinds)
+    )
+    draft = Draft(
+        sheet=sheet,
+        schema=_with_undeclared(schema, sheet),
+        zone=zone,
+        names=names,
+        row_of=row_of,
+        taxonomies={},
+        problems=[*problems, *sheet.problems],
+        known=before.entries.columns if before else {},
+        notes=list(sheet.notes),
+    )
     for rules in schema.taxonomies.values():
         draft.taxonomies[rules.name] = _taxonomy(draft, rules, terms.get(rules.name))
+    return _filled(draft)
+
+
+def _filled(draft: Draft) -> Dataset:
+    """Return the dataset of a draft, with all its columns."""
+    sheet, records, row_of = draft.sheet, draft.names.records, draft.row_of
     columns = {key: fill(draft, *key, fields) for key, fields in _column_keys(draft).items()}
     _cut_cycles(draft, columns)
     opens, closes = _visibility(draft, columns)
-    numbers = {name: number for number, name in enumerate(schema.kinds)}
     entries = Entries(
-        ids=[row.id for row in rows],
-        kinds=np.array([numbers[row.kind] for row in rows], dtype=np.int16),
-        id_rank=_ranks([row.id for row in rows]),
+        names=draft.names,
         opens=opens,
         closes=closes,
         columns=columns,
-        ancestry=ancestry(parents(columns, len(rows))),
+        ancestry=ancestry(parents(columns, len(records))),
     )
     return Dataset(
         schema=draft.schema,
         entries=entries,
         taxonomies=draft.taxonomies,
-        zone=zone,
+        zone=draft.zone,
         problems=_in_order(draft.problems),
-        names=draft.names,
         misfits=draft.misfits,
+        record_names=sheet.names,
         notes=_in_order(draft.notes),
-        flags={number: (row.flag, row.is_held_twice) for number, row in enumerate(rows) if row.flag},
-        guessed={number: row.guessed for number, row in enumerate(rows) if row.guessed},
+        flags={int(row_of[record]): told for record, told in sheet.flags.items()},
+        guessed=Guessed(sheet.written.title_from[records], sheet.written.date_from[records]),
     )
 
 
@@ -101,31 +150,36 @@ def _names_with_separators(terms: Mapping[str, Sequence[TermRow]]) -> dict[str, 
 
 def _cut_cycles(draft: Draft, columns: Mapping[tuple[str, FieldType], Column]) -> None:
     """Report entries that stand below themselves, and let the parent of each be missing."""
-    above = parents(columns, len(draft.rows)).tolist()
+    above = parents(columns, draft.size).tolist()
     seen: set[int] = set()
-    for start in range(len(above)):
+    for start in np.flatnonzero(np.array(above) >= 0).tolist():
         chain: dict[int, None] = {}
         row = start
         while row >= 0 and row not in seen:
             seen.add(row)
             chain[row] = None
             row = above[row]
-        if row not in chain:
-            continue
-        members = list(chain)[list(chain).index(row) :]
-        first = min(members, key=lambda member: draft.rows[member].place)
-        at = members.index(first)
-        ids = [draft.rows[member].id for member in (*members[at:], *members[:at], first)]
-        message = f"parent: {ids[0]} would stand below itself: {' → '.join(ids)}"
-        hint = "Take one parent away; until then none of them has one."
-        problem = Problem("parent-cycle", message, hint, place=draft.rows[first].place_of("parent"))
-        draft.problems.append(problem)
-        for member in members:
-            written = as_text(draft.rows[member].value("parent"))
-            draft.misfits.append(Misfit(member, "parent", written, problem))
-            for (name, kind), column in columns.items():
-                if name == "parent" and kind.type is Type.ENTRY and isinstance(column, Numbers):
-                    column.valid[member] = False
+        if row in chain:
+            _cut(draft, columns, list(chain)[list(chain).index(row) :])
+
+
+def _cut(draft: Draft, columns: Mapping[tuple[str, FieldType], Column], members: list[int]) -> None:
+    """Report the members of a cycle, each below the next, and take their parents away."""
+    written, ids = draft.sheet.written, draft.names.ids
+    first = min(members, key=lambda member: written.place(draft.record(member)))
+    at = members.index(first)
+    chain = " → ".join(ids[member] for member in (*members[at:], *members[:at], first))
+    message = f"parent: {ids[first]} would stand below itself: {chain}"
+    hint = "Take one parent away; until then none of them has one."
+    place = draft.sheet.place_of(draft.record(first), "parent")
+    problem = Problem("parent-cycle", message, hint, place=place)
+    draft.problems.append(problem)
+    for member in members:
+        text = as_text(draft.sheet.value(draft.record(member), "parent"))
+        draft.misfits.append(Misfit(member, "parent", text, problem))
+        for (name, kind), column in columns.items():
+            if name == "parent" and kind.type is Type.ENTRY and isinstance(column, Numbers):
+                column.valid[member] = False
 
 
 def _in_order(problems: Iterable[Problem]) -> list[Problem]:
@@ -133,38 +187,43 @@ def _in_order(problems: Iterable[Problem]) -> list[Problem]:
     return sorted(dict.fromkeys(problems), key=lambda problem: (problem.place is None, problem.place))
 
 
-def _ranks(ids: Sequence[str]) -> Any:
-    """Return the place of each id among all, by code point."""
-    place = {name: rank for rank, name in enumerate(sorted(ids))}
-    return np.array([place[name] for name in ids], dtype=np.int32)
+def _newest_first(sheet: Sheet, zone: ZoneInfo) -> NDArray[np.int32]:
+    """Return the records of the entries newest first, ties by id; those without a readable date last."""
+    records = np.flatnonzero(sheet.kept).astype(np.int32)
+    starts = np.full(len(sheet.kept), -_NEVER, dtype=np.int64)
+    if "date" in sheet.cells:
+        cells = sheet.cells["date"]
+        used, which = np.unique(cells.codes, return_inverse=True)
+        found = [_start_of(value, zone) for value in cells.values(used)]
+        starts[cells.owners] = np.array(found, dtype=np.int64)[which]
+    ids = sheet.names.ids.texts.at(records)
+    rank = np.empty(len(ids), dtype=np.int32)
+    rank[sorted(range(len(ids)), key=ids.__getitem__)] = np.arange(len(ids))
+    return records[np.lexsort((rank, -starts[records]))]
 
 
-def _newest_first(rows: Iterable[Identity], zone: ZoneInfo) -> list[Identity]:
-    """Return the entries newest first, ties by id; those without a readable date last."""
-    dated = [(_start_of(row, zone), row) for row in rows]
-    dated.sort(key=lambda pair: (pair[0] is None, -(pair[0] or 0), pair[1].id))
-    return [row for _, row in dated]
-
-
-def _start_of(row: Identity, zone: ZoneInfo) -> int | None:
+def _start_of(value: Any, zone: ZoneInfo) -> int:
     """Return the instant of an entry's date; what cannot be read is reported with its column."""
     try:
-        found: Moment | None = convert(scalars(row.value("date"))[0], CORE_FIELDS["date"], zone)
+        found: Moment | None = convert(scalars(value)[0], CORE_FIELDS["date"], zone)
     except (Unfit, IndexError):
-        return None
-    return found.start if found else None
+        return -_NEVER
+    return found.start if found else -_NEVER
 
 
-def _with_undeclared(schema: Schema, rows: Sequence[Identity]) -> Schema:
+def _with_undeclared(schema: Schema, sheet: Sheet) -> Schema:
     """Return the schema with a text field for each key that content uses and no kind declares."""
-    known = {kind: set(schema.fields_of(kind)) for kind in schema.kinds}
     found: dict[str, set[str]] = {kind: set() for kind in schema.kinds}
     many: set[str] = set()
-    for row in rows:
-        for name in row.values.keys() - known[row.kind]:
-            found[row.kind].add(name)
-            if isinstance(row.value(name), list):
-                many.add(name)
+    known = {kind: set(schema.fields_of(kind)) for kind in schema.kinds}
+    for name, cells in sheet.cells.items():
+        here = np.flatnonzero(np.bincount(sheet.names.kinds[cells.owners], minlength=len(schema.kinds)))
+        for number, kind in enumerate(schema.kinds):
+            if number in here and name not in known[kind]:
+                found[kind].add(name)
+                others = sheet.used(name, number) if cells.forms.any() else ()
+                if any(isinstance(value, list) for value in others):
+                    many.add(name)
     kinds = dict(schema.kinds)
     for kind, names in found.items():
         fields = {name: _undeclared(name, many=name in many) for name in sorted(names)}
@@ -191,15 +250,27 @@ def _column_keys(draft: Draft) -> dict[tuple[str, FieldType], dict[str, Field]]:
 def _taxonomy(draft: Draft, rules: TaxonomyRules, defined: Sequence[TermRow] | None) -> Taxonomy:
     """Return a taxonomy from the rows of its file, or else from what content uses."""
     if defined is None:
-        used: dict[str, Place] = {}
-        for row in draft.rows:
-            for name in scalars(row.value(rules.name)):
-                used.setdefault(as_text(name), row.place_of(rules.name))
-        made, notes = gather(rules, used)
+        made, notes = gather(rules, _terms_used(draft, rules.name))
         draft.notes.extend(notes)
         return made
     found, problems = arrange(rules, defined)
     draft.problems.extend(problems)
+    return found
+
+
+def _terms_used(draft: Draft, name: str) -> dict[str, Place]:
+    """Return the terms that content uses as it writes them, each with the place of its newest use."""
+    cells = draft.sheet.cells.get(name)
+    if cells is None:
+        return {}
+    order = np.argsort(draft.row_of[cells.owners], kind="stable")
+    used, firsts = np.unique(cells.codes[order], return_index=True)
+    found: dict[str, Place] = {}
+    for first, value in sorted(zip(firsts.tolist(), cells.values(used), strict=True), key=itemgetter(0)):
+        owner = int(cells.owners[order[first]])
+        for term in scalars(value):
+            if (text := as_text(term)) not in found:
+                found[text] = Place(draft.sheet.written.place(owner).file, int(cells.lines[order[first]]))
     return found
 
 
@@ -209,7 +280,7 @@ def _visibility(draft: Draft, columns: Mapping[tuple[str, FieldType], Any]) -> t
     A row whose status is ``scheduled`` becomes public at its date; without one it never does. A date that
     cannot be read holds its row back: it may be meant for the future, or for an end that has passed.
     """
-    size = len(draft.rows)
+    size = draft.size
     opens, closes = np.full(size, _ALWAYS, np.int64), np.full(size, _NEVER, np.int64)
     dates = columns["date", CORE_FIELDS["date"].type]
     opens[dates.valid] = dates.keys[dates.valid]
@@ -217,7 +288,12 @@ def _visibility(draft: Draft, columns: Mapping[tuple[str, FieldType], Any]) -> t
     lasts = np.where(expires.whole, expires.ends, expires.keys)
     closes[expires.valid] = lasts[expires.valid]
     status = columns["status", CORE_FIELDS["status"].type]
-    written = np.array([bool(scalars(row.value("status"))) for row in draft.rows], dtype=np.bool_)
+    written = np.zeros(size, np.bool_)
+    if "status" in draft.sheet.cells:
+        cells = draft.sheet.cells["status"]
+        used, which = np.unique(cells.codes, return_inverse=True)
+        said = np.array([bool(scalars(value)) for value in cells.values(used)], dtype=np.bool_)
+        written[draft.row_of[cells.owners]] = said[which]
     scheduled = status.valid & (status.keys == STATUSES.index("scheduled")) & dates.valid
     public = status.valid & (status.keys == STATUSES.index("published")) | scheduled
     opens[written & ~public] = _NEVER

@@ -16,13 +16,12 @@ from typing import TYPE_CHECKING, Any, TypeAlias, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
+from elenchus.engine.columns.lexicon import Lexicon
 from elenchus.values.patterns import searcher
-from elenchus.values.texts import fold
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Sequence
+    from collections.abc import Sequence
 
-    from elenchus.engine.columns.lexicon import Lexicon
     from elenchus.operators.column import KeyRange
 
 __all__ = [
@@ -76,27 +75,19 @@ class Column(ABC):
 
     def contains(self, part: str) -> Mask:
         """Return which rows have a folded text with a part in it."""
-        return self.texts_where(lambda texts: np.strings.find(texts, part) >= 0)
+        raise TypeError(part)
 
     def starts_with(self, part: str) -> Mask:
         """Return which rows have a folded text that begins with a part."""
-        return self.texts_where(lambda texts: np.strings.startswith(texts, part))
+        raise TypeError(part)
 
     def ends_with(self, part: str) -> Mask:
         """Return which rows have a folded text that ends with a part."""
-        return self.texts_where(lambda texts: np.strings.endswith(texts, part))
+        raise TypeError(part)
 
     def matches(self, pattern: str) -> Mask:
         """Return which rows have a text, as it was written, in which a pattern is found."""
-        return self.shown_where(searcher(pattern))
-
-    def texts_where(self, test: Callable[[Any], Any]) -> Mask:
-        """Return which rows have a folded text that passes a test over all distinct texts."""
-        raise TypeError(test)
-
-    def shown_where(self, test: Callable[[str], bool]) -> Mask:
-        """Return which rows have a text, as it was written, that passes a test."""
-        raise TypeError(test)
+        raise TypeError(pattern)
 
 
 @dataclass(frozen=True)
@@ -140,30 +131,31 @@ class Dates(Numbers):
 
 @dataclass(frozen=True)
 class Texts(Column):
-    """Single texts, coded by a lexicon of the distinct folded ones.
+    """Single texts: the place of each row's text in a lexicon, int32; -1 where there is none."""
 
-    ``codes`` are int32, -1 where there is none; ``shown`` is an object array of the texts as written.
-    """
-
-    codes: NDArray[np.int32]
-    shown: Keys
+    places: NDArray[np.int32]
     lexicon: Lexicon
 
     @cached_property
     def valid(self) -> Mask:
         """See :class:`Column`."""
-        found: Mask = self.codes >= 0
+        found: Mask = self.places >= 0
         return found
 
     @cached_property
-    def keys(self) -> NDArray[np.int64]:
-        """Ranks of collation."""
-        return self.lexicon.ranks[self.codes]
+    def codes(self) -> NDArray[np.int32]:
+        """The same number for the same texts, -1 where there is none."""
+        return self.lexicon.codes[self.places]
 
     @cached_property
-    def natural_keys(self) -> NDArray[np.int64]:
+    def keys(self) -> NDArray[np.int32]:
+        """Ranks of collation."""
+        return self.lexicon.ranks[self.places]
+
+    @cached_property
+    def natural_keys(self) -> NDArray[np.int32]:
         """Ranks of collation with the numbers inside the texts read as numbers."""
-        return self.lexicon.natural_ranks[self.codes]
+        return self.lexicon.natural_ranks[self.places]
 
     def between(self, low: float, high: float) -> Mask:
         """See :class:`Column`."""
@@ -172,44 +164,53 @@ class Texts(Column):
 
     def equal(self, value: KeyRange) -> Mask:
         """See :class:`Column`."""
-        found: Mask = self.codes == self.lexicon.codes.get(value.text, len(self.lexicon.texts))
-        return found
+        code = self.lexicon.find(value.text)
+        return np.zeros(len(self.places), np.bool_) if code < 0 else self.codes == code
 
-    def texts_where(self, test: Callable[[Any], Any]) -> Mask:
+    def contains(self, part: str) -> Mask:
         """See :class:`Column`."""
-        passed = np.append(test(self.lexicon.searchable), False)  # the last one serves the code -1
-        found: Mask = passed[self.codes]
-        return found
+        return self._among(self.lexicon.folded.containing(part))
 
-    def shown_where(self, test: Callable[[str], bool]) -> Mask:
+    def starts_with(self, part: str) -> Mask:
         """See :class:`Column`."""
-        texts = self.shown.tolist()
-        passed = {text: test(text) for text in set(texts)}
-        found: Mask = (
-            np.fromiter(map(passed.__getitem__, texts), dtype=np.bool_, count=len(texts)) & self.valid
-        )
+        return self._among(self.lexicon.folded.beginning(part))
+
+    def ends_with(self, part: str) -> Mask:
+        """See :class:`Column`."""
+        return self._among(self.lexicon.folded.ending(part))
+
+    def matches(self, pattern: str) -> Mask:
+        """See :class:`Column`."""
+        used = np.flatnonzero(np.bincount(self.places[self.valid], minlength=len(self.lexicon)))
+        test = searcher(pattern)
+        passed = np.fromiter(map(test, self.lexicon.texts.at(used)), dtype=np.bool_, count=len(used))
+        return self._among(used[passed])
+
+    def _among(self, chosen: Keys) -> Mask:
+        """Return which rows have one of some texts of the lexicon."""
+        passed = np.zeros(len(self.lexicon) + 1, np.bool_)  # the last one serves the place -1
+        passed[chosen] = True
+        found: Mask = passed[self.places]
         return found
 
     def take(self, rows: Keys, valid: Mask) -> Texts:
         """See :class:`Column`."""
-        return Texts(np.where(valid, self.codes[rows], -1).astype(np.int32), self.shown[rows], self.lexicon)
+        return Texts(np.where(valid, self.places[rows], -1).astype(np.int32), self.lexicon)
 
     def item(self, row: int) -> str | None:
         """See :class:`Column`."""
-        return str(self.shown[row]) if self.codes[row] >= 0 else None
+        place = int(self.places[row])
+        return None if place < 0 else self.lexicon.texts[place]
 
     @classmethod
     def of(cls, values: Sequence[str | None]) -> Texts:
         """Return the column of some texts; None and blank texts are missing."""
-        from elenchus.engine.columns.lexicon import Lexicon
-
-        codes = np.full(len(values), -1, dtype=np.int32)
+        places = np.full(len(values), -1, dtype=np.int32)
         seen: dict[str, int] = {}
         for row, value in enumerate(values):
             if value and not value.isspace():
-                codes[row] = seen.setdefault(fold(value), len(seen))
-        shown = np.array([value or "" for value in values], dtype=object)
-        return cls(codes, shown, Lexicon(list(seen)))
+                places[row] = seen.setdefault(value, len(seen))
+        return cls(places, Lexicon.of(list(seen)))
 
 
 _Kind = TypeVar("_Kind", bound=Column)
@@ -265,13 +266,21 @@ class Lists(Column):
         """See :class:`Column`."""
         return self.rows_with(self.elements.equal(value))
 
-    def texts_where(self, test: Callable[[Any], Any]) -> Mask:
+    def contains(self, part: str) -> Mask:
         """See :class:`Column`."""
-        return self.rows_with(self.elements.texts_where(test))
+        return self.rows_with(self.elements.contains(part))
 
-    def shown_where(self, test: Callable[[str], bool]) -> Mask:
+    def starts_with(self, part: str) -> Mask:
         """See :class:`Column`."""
-        return self.rows_with(self.elements.shown_where(test))
+        return self.rows_with(self.elements.starts_with(part))
+
+    def ends_with(self, part: str) -> Mask:
+        """See :class:`Column`."""
+        return self.rows_with(self.elements.ends_with(part))
+
+    def matches(self, pattern: str) -> Mask:
+        """See :class:`Column`."""
+        return self.rows_with(self.elements.matches(pattern))
 
     def take(self, rows: Keys, valid: Mask) -> Lists:
         """See :class:`Column`."""

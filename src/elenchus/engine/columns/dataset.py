@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from hashlib import blake2b
@@ -10,19 +11,23 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from elenchus.engine.columns.column import Dates, Numbers, Terms, Texts, narrowed
+from elenchus.engine.columns.recordtable import GUESSES
 from elenchus.frozen import Frozen
 from elenchus.plan.nodes import EntryValue
 from elenchus.schema.types import CORE_FIELDS, term_fields
 from elenchus.values.texts import fold, nearest
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
+    from collections.abc import Iterator, Sequence
     from zoneinfo import ZoneInfo
 
     from numpy.typing import NDArray
 
     from elenchus.engine.columns.ancestry import Ancestry
     from elenchus.engine.columns.column import Column
+    from elenchus.engine.columns.naming import EntryNames
+    from elenchus.engine.columns.sheet import Names
+    from elenchus.engine.columns.strings import Picked
     from elenchus.errors import Problem
     from elenchus.plan.nodes import FieldRef, RowName
     from elenchus.schema.catalog import TermName
@@ -30,7 +35,7 @@ if TYPE_CHECKING:
     from elenchus.schema.taxonomy import Taxonomy
     from elenchus.schema.types import Field, FieldType, Schema
 
-__all__ = ["Dataset", "Entries", "Misfit", "digests"]
+__all__ = ["Dataset", "Entries", "Guessed", "Misfit", "digests"]
 
 
 class Misfit(Frozen):
@@ -46,15 +51,12 @@ class Misfit(Frozen):
 class Entries:
     """The entries, newest first, ties by id, those without a date last.
 
-    ``kinds`` holds the position of each row's kind in the schema, ``id_rank`` the place of its id
-    among all ids. A row is public at instants opens <= now < closes, in microseconds since 1970.
-    ``columns`` are found by a field's name and type; ``ancestry`` follows the field ``parent``. Where
-    ``in_order`` is false, a row stands where another date put it.
+    A row is public at instants opens <= now < closes, in microseconds since 1970. ``columns`` are found by
+    a field's name and type; ``ancestry`` follows the field ``parent``. Where ``in_order`` is false, a row
+    stands where another date put it.
     """
 
-    ids: Sequence[str]
-    kinds: NDArray[np.int16]
-    id_rank: NDArray[np.int32]
+    names: EntryNames
     opens: NDArray[np.int64]
     closes: NDArray[np.int64]
     columns: Mapping[tuple[str, FieldType], Column]
@@ -62,7 +64,25 @@ class Entries:
     in_order: bool = True
 
     def __len__(self) -> int:
-        return len(self.ids)
+        return len(self.names.records)
+
+    @cached_property
+    def ids(self) -> Picked:
+        """The id of each row."""
+        return self.names.ids
+
+    @property
+    def kinds(self) -> NDArray[np.int16]:
+        """The place of each row's kind in the schema."""
+        return self.names.kinds
+
+    @cached_property
+    def id_rank(self) -> NDArray[np.int32]:
+        """The place of each row's id among all, by code point."""
+        ids = list(self.ids)
+        found = np.empty(len(ids), dtype=np.int32)
+        found[sorted(range(len(ids)), key=ids.__getitem__)] = np.arange(len(ids))
+        return found
 
     @cached_property
     def digests(self) -> NDArray[np.uint64]:
@@ -74,6 +94,32 @@ def digests(ids: Sequence[str]) -> NDArray[np.uint64]:
     """Return the first 64 bits of the BLAKE2 digest of each id."""
     found = b"".join(blake2b(name.encode(errors="surrogatepass"), digest_size=8).digest() for name in ids)
     return np.frombuffer(found, dtype="<u8").astype(np.uint64)
+
+
+class Guessed(Mapping[int, Mapping[str, str]]):
+    """The rows with values that nobody wrote, with what those were made of: places in GUESSES, 0 for none."""
+
+    def __init__(self, titles: NDArray[np.uint8], dates: NDArray[np.uint8]) -> None:
+        self.titles = titles
+        self.dates = dates
+
+    @cached_property
+    def rows(self) -> list[int]:
+        """The rows."""
+        found: list[int] = np.flatnonzero(self.titles | self.dates).tolist()
+        return found
+
+    def __getitem__(self, row: int) -> dict[str, str]:
+        found = {"date": int(self.dates[row]), "title": int(self.titles[row])}
+        if not any(found.values()):
+            raise KeyError(row)
+        return {name: GUESSES[at] for name, at in found.items() if at}
+
+    def __iter__(self) -> Iterator[int]:
+        return iter(self.rows)
+
+    def __len__(self) -> int:
+        return len(self.rows)
 
 
 @dataclass(frozen=True)
@@ -89,8 +135,8 @@ class Dataset:
     taxonomies: Mapping[str, Taxonomy]
     zone: ZoneInfo
     problems: Sequence[Problem]
-    names: Mapping[str, list[int]]  # folded id, slug and kind/slug → rows
     misfits: Sequence[Misfit]
+    record_names: Names
     notes: Sequence[Problem] = ()  # what was understood, and may have been meant otherwise
     flags: Mapping[int, tuple[str, bool]] = field(default_factory=dict)
     guessed: Mapping[int, Mapping[str, str]] = field(default_factory=dict)
@@ -157,15 +203,14 @@ class Dataset:
         """Return the name of a row's kind."""
         return self.kind_names[int(self.entries.kinds[row])]
 
-    @cached_property
-    def rows_of_ids(self) -> dict[str, int]:
-        """The row of each id."""
-        return {name: row for row, name in enumerate(self.entries.ids)}
+    def row_of_id(self, name: str) -> int:
+        """Return the row of an entry's id, -1 where there is none."""
+        return self.entries.names.row(name)
 
     def row_of(self, subject: Subject, name: RowName) -> int:
         """Return the row that a value of a plan names, -1 where there is none of the name."""
         if isinstance(name, EntryValue):
-            return self.rows_of_ids.get(name.id, -1)
+            return self.row_of_id(name.id)
         return self.taxonomies[subject.taxonomy].places.get(name.path, -1)
 
     # As a catalog
@@ -194,13 +239,12 @@ class Dataset:
         opens, closes = self.entries.opens, self.entries.closes
         known = (
             each
-            for each, rows in self.names.items()
-            if (not kind or self.kind_of(rows[0]) == kind)
-            and (now is None or opens[rows[0]] <= now < closes[rows[0]])
+            for each, row in self.entries.names.items()
+            if (not kind or self.kind_of(row) == kind) and (now is None or opens[row] <= now < closes[row])
         )
         return nearest(name, known)
 
     def find_entry(self, name: str, kind: str = "") -> list[int]:
         """Return the rows that an id, slug or kind/slug may mean, of one kind where it is given."""
-        rows = self.names.get(fold(name.strip()), [])
+        rows = self.entries.names.find(fold(name.strip()))
         return [row for row in rows if not kind or self.kind_of(row) == kind]

@@ -1,28 +1,34 @@
-"""Filling one column: each written value converted, looked up, or reported as not fitting."""
+"""Filling one column: each distinct value converted or looked up once, reported where it does not fit."""
 
 from __future__ import annotations
 
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from elenchus.engine.columns.column import Dates, Lists, Numbers, Terms, Texts
+from elenchus.engine.columns.column import Dates, Lists, Numbers, Terms, Texts, gather
 from elenchus.engine.columns.dataset import Misfit
+from elenchus.engine.columns.lexicon import Lexicon
+from elenchus.engine.columns.recordtable import TEXT, Cells
 from elenchus.errors import Edit, Problem
 from elenchus.frozen import Frozen, member
 from elenchus.schema.convert import Unfit, convert
 from elenchus.schema.naming import several_entries, several_terms, unknown_entry, unknown_term
 from elenchus.schema.types import Field, FieldType, Type
-from elenchus.values.addresses import filled_href, given_href
+from elenchus.values.addresses import given_href, href_maker
 from elenchus.values.texts import fold, nearest, quoted
 from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Mapping, Sequence
+    from collections.abc import Callable, Iterable, Mapping, Sequence
     from zoneinfo import ZoneInfo
 
+    from numpy.typing import NDArray
+
     from elenchus.engine.columns.column import Column
-    from elenchus.schema.identity import Identity
+    from elenchus.engine.columns.naming import EntryNames
+    from elenchus.engine.columns.sheet import Sheet
     from elenchus.schema.taxonomy import Taxonomy
     from elenchus.schema.types import Schema
 
@@ -30,17 +36,37 @@ __all__ = ["Draft", "fill", "scalars"]
 
 
 class Draft(Frozen):
-    """A dataset in the making: entries in their final order, what names mean, problems so far."""
+    """A dataset in the making: entries in their final order, what names mean, problems so far.
 
+    ``row_of`` (int32) is the row of each record, -1 for those that are no entries; ``names`` knows the
+    records of rows.
+    """
+
+    sheet: Sheet
     schema: Schema
     zone: ZoneInfo
-    rows: Sequence[Identity]
-    names: Mapping[str, list[int]]
+    names: EntryNames
+    row_of: NDArray[np.int32]
     taxonomies: dict[str, Taxonomy]
     problems: list[Problem]
+    known: Mapping[tuple[str, FieldType], Column]
     misfits: list[Misfit] = member(default_factory=list)
     notes: list[Problem] = member(default_factory=list)
     near: dict[tuple[str, str], tuple[str, ...]] = member(default_factory=dict)
+
+    @property
+    def size(self) -> int:
+        """The number of rows."""
+        return len(self.names.records)
+
+    def record(self, row: int) -> int:
+        """Return the record of a row."""
+        return int(self.names.records[row])
+
+    def lexicon(self, name: str, kind: FieldType) -> Lexicon | None:
+        """Return the lexicon that a column had before, if it is one of single texts."""
+        column = self.known.get((name, kind))
+        return column.lexicon if isinstance(column, Texts) and column.lexicon.grows else None
 
 
 def scalars(value: Any) -> list[Any]:
@@ -52,50 +78,153 @@ def scalars(value: Any) -> list[Any]:
 def fill(draft: Draft, name: str, kind: FieldType, fields: Mapping[str, Field]) -> Column:
     """Return the column of a field as some kinds have it; rows of other kinds have no value in it."""
     if name in _FILLED:
-        return Texts.of([_FILLED[name](draft, row) for row in draft.rows])
-    if name == "kind":
-        return _single([kind.choices.index(row.kind) for row in draft.rows], kind)
-    found = [
-        read(draft, number, fields[row.kind]) if row.kind in fields and name in row.values else []
-        for number, row in enumerate(draft.rows)
-    ]
+        return _FILLED[name](draft, kind)
+    found = _FieldValues(draft, name, kind)
+    for field, kinds in _by_field(draft, fields):
+        found.read(field, kinds)
     if kind.type is Type.TERM:
-        return Terms.of(found, len(draft.taxonomies[kind.taxonomy].terms))
+        starts, elements = found.lists(np.int32)
+        return Terms.paired(starts, elements, len(draft.taxonomies[kind.taxonomy].terms))
+    if kind.many and kind.type.is_text:
+        starts, codes = found.lists(np.int32)
+        return Lists(starts, Texts(codes, Lexicon.of(list(found.texts))))
     if kind.many:
-        starts = np.cumsum([0, *map(len, found)], dtype=np.int64)
-        return Lists(starts, _single([value for values in found for value in values], kind))
-    return _single([values[0] if values else None for values in found], kind)
-
-
-def _single(values: Sequence[Any], kind: FieldType) -> Numbers | Texts:
-    """Return the column of one value, or None, for each row or element."""
+        starts, elements = gather(found.starts, *found.present)
+        return Lists(starts, _keys([found.flat[at] for at in elements.tolist()], kind))
     if kind.type.is_text:
-        return Texts.of(values)
+        return found.single_texts()
+    return found.single_keys()
+
+
+def _by_field(draft: Draft, fields: Mapping[str, Field]) -> list[tuple[Field, list[int]]]:
+    """Return the fields of some kinds, each once, with the places of the kinds that have it so."""
+    found: list[tuple[Field, list[int]]] = []
+    for number, kind in enumerate(draft.schema.kinds):
+        if kind not in fields:
+            continue
+        same = next((kinds for field, kinds in found if field == fields[kind]), None)
+        if same is None:
+            found.append((fields[kind], [number]))
+        else:
+            same.append(number)
+    return found
+
+
+class _FieldValues:
+    """The values of a field: for each row its place in a list of lists of keys, each distinct value once.
+
+    The lists stand one after another in ``flat``, cut by ``starts``.
+    """
+
+    def __init__(self, draft: Draft, name: str, kind: FieldType) -> None:
+        self.draft = draft
+        self.name = name
+        self.kind = kind
+        self.cells = draft.sheet.cells.get(name, Cells.none())
+        self.places = np.full(draft.size, -1, dtype=np.int32)
+        self.flat: list[Any] = []
+        self.ends = [0, 0]  # the first list is that of rows which have nothing
+        self.texts: dict[str, int] = {}
+
+    @cached_property
+    def starts(self) -> NDArray[np.int64]:
+        """Where each list begins, and where the last one ends."""
+        return np.array(self.ends, dtype=np.int64)
+
+    @property
+    def present(self) -> tuple[NDArray[Any], NDArray[np.bool_]]:
+        """The place of the list of each row, and which rows have one."""
+        return np.maximum(self.places, 0), self.places >= 0
+
+    def read(self, field: Field, kinds: Sequence[int]) -> None:
+        """Take what the entries of some kinds have for a field."""
+        cells, draft = self.cells, self.draft
+        every = len(kinds) == len(draft.schema.kinds)
+        chosen = slice(None) if every else np.isin(draft.sheet.names.kinds[cells.owners], kinds)
+        rows, codes = draft.row_of[cells.owners[chosen]], cells.codes[chosen]
+        if field.type.type.is_text and not field.type.many:
+            is_plain = cells.forms[codes] == TEXT
+            there = is_plain & (cells.texts.lengths[codes] > 0)
+            self.places[rows[there]] = codes[there]  # the text is the value, and stays where it is
+            rows, codes = rows[~is_plain], codes[~is_plain]
+        used, which = np.unique(codes, return_inverse=True)
+        unfit: dict[int, list[tuple[str, Unfit]]] = {}
+        first = len(self.ends) - 1
+        for at, value in enumerate(cells.values(used)):
+            keys, refused = _read(draft, value, field)
+            if refused:
+                unfit[at] = refused
+            if self.kind.type.is_text:
+                keys = [self.texts.setdefault(key, len(self.texts)) for key in keys]
+            self.flat += keys
+            self.ends.append(len(self.flat))
+        if field.type.type.is_text and not field.type.many:
+            first += len(cells.texts)  # texts that stand in lists come behind those that stand alone
+        self.places[rows] = which + first
+        if unfit:
+            bad = np.isin(which, list(unfit))
+            for row, at in sorted(zip(rows[bad].tolist(), which[bad].tolist(), strict=True)):
+                for text, refusal in unfit[at]:
+                    _report(draft, row, field, text, refusal)
+
+    def lists(self, dtype: Any) -> tuple[NDArray[np.int64], NDArray[Any]]:
+        """Return where the list of each row begins, and the elements of all."""
+        starts, elements = gather(self.starts, *self.present)
+        return starts, np.array(self.flat, dtype=dtype)[elements]
+
+    def single_texts(self) -> Texts:
+        """Return the column of one text a row."""
+        texts, base = self.cells.texts, self.draft.lexicon(self.name, self.kind)
+        alone = len(texts)
+        in_lists = self.places >= alone
+        if in_lists.any():
+            lengths = np.diff(self.starts)
+            firsts = np.append(np.array(self.flat, dtype=np.int32), 0)[self.starts[:-1]] + alone
+            at = self.places[in_lists] - alone
+            self.places[in_lists] = np.where(lengths[at] > 0, firsts[at], -1)
+            return Texts(self.places, Lexicon(texts.with_more(list(self.texts)), grows=False))
+        return Texts(self.places, Lexicon(texts, base))
+
+    def single_keys(self) -> Numbers:
+        """Return the column of one key a row."""
+        lengths = np.diff(self.starts)
+        keys = _keys([self.flat[start] for start in self.starts[:-1][lengths > 0].tolist()], self.kind)
+        place = np.append(np.cumsum(lengths > 0) - 1, 0)  # of the first key of each list, among those
+        has_key = np.append(lengths > 0, False)
+        if not len(keys.keys):
+            keys = _keys([None], self.kind)
+        return keys.take(place[self.places], has_key[self.places])
+
+
+def _keys(values: Sequence[Any], kind: FieldType) -> Numbers:
+    """Return the column of some keys that are no texts, None for a missing one."""
     valid = np.array([value is not None for value in values], dtype=np.bool_)
     if kind.type.is_date:
         moments = np.array([value or (0, 0, 0, False) for value in values], dtype=np.int64).reshape(-1, 4)
-        return Dates(moments[:, 0], valid, moments[:, 1], moments[:, 2], moments[:, 3].astype(np.bool_))
+        parts = (np.ascontiguousarray(moments[:, at]) for at in range(3))
+        start, local, end = parts
+        return Dates(start, valid, local, end, moments[:, 3].astype(np.bool_))
     dtype = np.float64 if kind.type is Type.NUMBER else np.int64
     return Numbers(np.array([value or 0 for value in values], dtype=dtype), valid)
 
 
-def read(draft: Draft, row: int, wanted: Field) -> list[Any]:
-    """Return the keys of what was written for a field of one entry; what does not fit is reported."""
-    values = scalars(draft.rows[row].value(wanted.name))
+def _read(draft: Draft, value: Any, wanted: Field) -> tuple[list[Any], list[tuple[str, Unfit]]]:
+    """Return the keys of a written value, and what of it does not fit."""
+    values = scalars(value)
     if len(values) > 1 and not wanted.type.many:
         listed = ", ".join(as_text(value) for value in values)
-        _report(draft, row, wanted, listed, Unfit(f"{quoted(listed)} is a list where one value is meant"))
-        return []
-    found = []
-    for value in values:
+        return [], [(listed, Unfit(f"{quoted(listed)} is a list where one value is meant"))]
+    found: list[Any] = []
+    refused = []
+    for each in values:
         try:
-            key = _read_one(draft, value, wanted)
+            key = _read_one(draft, each, wanted)
         except Unfit as unfit:
-            _report(draft, row, wanted, as_text(value), unfit)
+            refused.append((as_text(each), unfit))
         else:
             if key is not None and key not in found:
                 found.append(key)
-    return found
+    return sorted(found) if wanted.type.type is Type.TERM else found, refused
 
 
 def _report(draft: Draft, row: int, wanted: Field, text: str, unfit: Unfit) -> None:
@@ -106,24 +235,24 @@ def _report(draft: Draft, row: int, wanted: Field, text: str, unfit: Unfit) -> N
         code, message = "unreadable-date", f"{message}, so the entry is held back"
     elif wanted.name == "status":
         message = f"{message}, so the entry is held back"
-    place = draft.rows[row].place_of(wanted.name)
-    cure = _cure(draft.rows[row], wanted, text, unfit.near)
+    place = draft.sheet.place_of(draft.record(row), wanted.name)
+    cure = _cure(draft, row, wanted, text, unfit.near)
     problem = Problem(code, message, unfit.hint, place=place, near=unfit.near, cure=cure)
     draft.problems.append(problem)
     draft.misfits.append(Misfit(row, wanted.name, text, problem))
 
 
-def _cure(row: Identity, wanted: Field, text: str, near: Sequence[str]) -> Edit | None:
+def _cure(draft: Draft, row: int, wanted: Field, text: str, near: Sequence[str]) -> Edit | None:
     """Return the field with the one name that comes near a wrong value in its place; None where unclear.
 
     An edit parts values by commas, so that it cannot write one that has a comma in it.
     """
-    values = [as_text(value) for value in scalars(row.value(wanted.name))]
+    values = [as_text(value) for value in scalars(draft.sheet.value(draft.record(row), wanted.name))]
     parted = len(values) > 1 and any("," in value for value in (*values, *near))
     if len(near) != 1 or text not in values or parted:
         return None
     better = dict.fromkeys(near[0] if value == text else value for value in values)
-    return Edit(row.id, wanted.name, "=", ", ".join(better))
+    return Edit(draft.names.ids[row], wanted.name, "=", ", ".join(better))
 
 
 _UNREADABLE = ("date", "expires")  # fields that decide who may see an entry
@@ -154,14 +283,21 @@ def _find_term(draft: Draft, name: str, taxonomy: str) -> int:
 
 def _find_entry(draft: Draft, name: str, kind: str) -> int:
     """Return the row of the one entry that a name means."""
-    rows = [row for row in draft.names.get(fold(name), []) if kind in ("", draft.rows[row].kind)]
+    names = draft.names
+    number = list(names.kind_names).index(kind) if kind else -1
+    rows = [row for row in names.find(fold(name)) if number < 0 or names.kinds[row] == number]
     if len(rows) == 1:
         return rows[0]
     if rows:
-        raise Unfit.of(several_entries(name, [draft.rows[row].id for row in rows]))
-    slugs = (row.slug for row in draft.rows if kind in ("", row.kind))
-    near = _nearest_known(draft, kind, name, lambda: nearest(name, slugs))
+        raise Unfit.of(several_entries(name, [names.ids[row] for row in rows]))
+    near = _nearest_known(draft, kind, name, lambda: nearest(name, _slugs_of(names, number)))
     raise Unfit.of(unknown_entry(name, kind, near, ""))
+
+
+def _slugs_of(names: EntryNames, kind: int) -> Iterable[str]:
+    """Return the slugs of the entries of a kind, of all for -1."""
+    records = names.records if kind < 0 else names.records[names.kinds == kind]
+    return names.slug_texts.texts.at(records)
 
 
 def _nearest_known(draft: Draft, where: str, name: str, find: Callable[[], Sequence[str]]) -> Sequence[str]:
@@ -179,23 +315,51 @@ def _nearest_known(draft: Draft, where: str, name: str, find: Callable[[], Seque
 _MOST_NEAR = 200  # wrong names of a site that are compared with all others
 
 
-def _address_of(draft: Draft, row: Identity) -> str:
-    """Return an entry's address: its own, or its kind's pattern with the entry's words filled in."""
-    own = as_text(row.value("address") or "")
-    if own and (found := given_href(own)):
-        return found
-    if own:
-        message = f"address: {quoted(own)} cannot be a link, so it is left out"
-        hint = "Write https://…, or a path below the site."
-        draft.problems.append(Problem("unsafe-address", message, hint, place=row.place_of("address")))
-    words = {"slug": row.slug, "kind": row.kind, "id": row.id}
-    return filled_href(draft.schema.kinds[row.kind].address, words)
+def _addresses(draft: Draft, kind: FieldType) -> Texts:
+    """Return the address of each entry: its own, or its kind's pattern with the entry's words filled in."""
+    sheet, names = draft.sheet, draft.sheet.names
+    before = draft.lexicon("address", kind)
+    first = len(before) if before else 0
+    makers = [href_maker(rules.address) for rules in draft.schema.kinds.values()]
+    ids, slugs = names.ids.texts[first:], names.slugs.texts[first:]
+    kinds, words = draft.names.kind_names, names.kinds[first:].tolist()
+    made = [
+        makers[at]({"slug": slug, "kind": kinds[at], "id": name}) if at >= 0 else ""
+        for at, slug, name in zip(words, slugs, ids, strict=True)
+    ]
+    cells = sheet.cells.get("address", Cells.none())
+    for owner in cells.owners.tolist():
+        own = as_text(sheet.value(owner, "address") or "")
+        found = given_href(own) if own else ""
+        if found and owner >= first:
+            made[owner - first] = found
+        if own and not found:
+            message = f"address: {quoted(own)} cannot be a link, so it is left out"
+            hint = "Write https://…, or a path below the site."
+            place = sheet.place_of(owner, "address")
+            draft.problems.append(Problem("unsafe-address", message, hint, place=place))
+    lexicon = before.with_more(made) if before else Lexicon.of(made)
+    places = np.where(lexicon.texts.lengths[draft.names.records] > 0, draft.names.records, -1)
+    return Texts(places.astype(np.int32), lexicon)
+
+
+def _sources(draft: Draft, _kind: FieldType) -> Texts:
+    """Return the file of each entry."""
+    written = draft.sheet.written
+    return Texts(written.files[draft.names.records], Lexicon(written.paths, draft.lexicon("source", _kind)))
+
+
+def _kinds(draft: Draft, kind: FieldType) -> Numbers:
+    """Return the kind of each entry, as the place among the choices of the field."""
+    places = np.array([kind.choices.index(name) for name in draft.names.kind_names], dtype=np.int64)
+    return Numbers(places[draft.names.kinds], np.ones(draft.size, np.bool_))
 
 
 # Fields that the tool fills by itself, whatever stands in the content.
-_FILLED: dict[str, Callable[[Draft, Identity], str]] = {
-    "id": lambda _draft, row: row.id,
-    "slug": lambda _draft, row: row.slug,
-    "source": lambda _draft, row: row.place.file,
-    "address": _address_of,
+_FILLED: dict[str, Callable[[Draft, FieldType], Column]] = {
+    "id": lambda draft, _: Texts(draft.names.records, draft.names.id_texts),
+    "slug": lambda draft, _: Texts(draft.names.records, draft.names.slug_texts),
+    "source": _sources,
+    "address": _addresses,
+    "kind": _kinds,
 }

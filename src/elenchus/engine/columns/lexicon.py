@@ -1,20 +1,22 @@
-"""The distinct texts of a column: their codes, their order, and what can be searched in them at once."""
+"""The texts of a column: which are the same, their order, and what can be searched in them at once."""
 
 from __future__ import annotations
 
 import re
 import unicodedata
-from bisect import bisect_left
-from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from itertools import repeat
+from typing import TYPE_CHECKING
+from zlib import crc32
 
 import numpy as np
 
+from elenchus.engine.columns.strings import Strings
 from elenchus.values.collation import sort_key
+from elenchus.values.texts import fold
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Callable, Sequence
 
     from numpy.typing import NDArray
 
@@ -24,56 +26,155 @@ _DIGITS = re.compile(r"\d+")
 _WIDEST = 40  # digits of a number that natural order tells apart
 
 
-@dataclass(frozen=True)
 class Lexicon:
-    """The distinct folded texts of a column, by code. All else is worked out when it is first asked for."""
+    """Texts as they are written, by their place, perhaps more than a column has at present.
 
-    texts: Sequence[str]
+    Two texts are the same when they are equal but for case and Unicode form; their *code* is the place of the
+    first of them. Arrays have one item a text and a last one that stands for no text. All is worked out when
+    it is first asked for; what a shorter lexicon knows already is taken over from ``base``, whose texts are
+    the first ones of these. One that ``grows`` may be the base of its column's lexicon when more is written.
+    """
+
+    def __init__(self, texts: Strings, base: Lexicon | None = None, *, grows: bool = True) -> None:
+        self.texts = texts
+        self.base = base
+        self.grows = grows
+
+    @classmethod
+    def of(cls, texts: Sequence[str]) -> Lexicon:
+        """Return the lexicon of some texts."""
+        return cls(Strings.of(texts))
+
+    def __len__(self) -> int:
+        return len(self.texts)
+
+    def with_more(self, texts: Sequence[str]) -> Lexicon:
+        """Return the lexicon with some more texts behind its own."""
+        return Lexicon(self.texts.with_more(texts), self)
+
+    @property
+    def new(self) -> list[str]:
+        """The folded texts behind those of the base."""
+        return self.folded[len(self.base) if self.base else 0 :]
 
     @cached_property
-    def codes(self) -> dict[str, int]:
-        """The code of each text."""
-        return {text: code for code, text in enumerate(self.texts)}
+    def folded(self) -> Strings:
+        """The texts without regard to case and Unicode form."""
+        if self.base:
+            return self.base.folded.with_more(list(map(fold, self.texts[len(self.base) :])))
+        block = self.texts.block
+        if block.translate(None, b"\xff").isascii():
+            lowered = block.lower()  # of ASCII letters only, which is what folding them is
+            return self.texts if lowered == block else Strings(lowered, self.texts.starts)
+        return Strings.of(list(map(fold, self.texts)))
 
     @cached_property
-    def searchable(self) -> NDArray[Any]:
-        """The texts as an array that NumPy's string functions read."""
-        return np.array(list(self.texts), dtype=np.dtypes.StringDType())
+    def hashes(self) -> NDArray[np.uint32]:
+        """32 bits for each text, the same for the same texts."""
+        encoded = map(str.encode, self.new, repeat("utf-8"), repeat("surrogatepass"))
+        count = len(self) - (len(self.base) if self.base else 0)
+        found = np.fromiter(map(crc32, encoded), dtype=np.uint32, count=count)
+        return np.concatenate((self.base.hashes, found)) if self.base else found
 
     @cached_property
-    def sort_keys(self) -> list[str]:
-        """The sort key of each text."""
-        return [sort_key(text) for text in self.texts]
+    def by_hash(self) -> NDArray[np.int32]:
+        """The places of the texts in the order of their hashes, then of their places."""
+        return np.argsort(self.hashes, kind="stable").astype(np.int32)
 
     @cached_property
-    def order(self) -> list[str]:
-        """The sort keys in their order."""
-        return sorted(self.sort_keys)
+    def codes(self) -> NDArray[np.int32]:
+        """The place of the first text that is the same, for each text; -1 for none."""
+        found = np.arange(len(self) + 1, dtype=np.int32)
+        found[-1] = -1
+        hashes = self.hashes[self.by_hash]
+        doubled = np.flatnonzero(hashes[1:] == hashes[:-1])
+        first: dict[tuple[int, str], int] = {}
+        # Texts of one hash stand side by side, the earliest first; they are the same but for chance.
+        for at in np.unique(np.concatenate((doubled, doubled + 1))).tolist():
+            place = int(self.by_hash[at])
+            found[place] = first.setdefault((int(hashes[at]), self.folded[place]), place)
+        return found
+
+    def find(self, folded: str) -> int:
+        """Return the code of a folded text, -1 where there is none."""
+        wanted = crc32(folded.encode("utf-8", "surrogatepass"))
+        low, high = np.searchsorted(
+            self.sorted_hashes, np.array([wanted, wanted + 1], dtype=np.int64)
+        ).tolist()
+        places: list[int] = self.by_hash[low:high].tolist()
+        for place in places:
+            if self.folded[place] == folded:
+                return place
+        return -1
 
     @cached_property
-    def ranks(self) -> NDArray[np.int64]:
-        """The place of each text in the order, by code."""
-        return _ranked(self.sort_keys)
+    def sorted_hashes(self) -> NDArray[np.uint32]:
+        """The hashes in their order."""
+        return self.hashes[self.by_hash]
 
     @cached_property
-    def natural_ranks(self) -> NDArray[np.int64]:
+    def ranks(self) -> NDArray[np.int32]:
+        """The place of each text in the order A to Z; the same for the same texts."""
+        return self._ranked(sort_key, self.base.ranks if self.base else None)
+
+    @cached_property
+    def natural_ranks(self) -> NDArray[np.int32]:
         """The same with numbers inside the texts read as numbers: 2 before 10."""
-        padded = (
-            _DIGITS.sub(lambda match: match[0].lstrip("0").rjust(_WIDEST, "0"), text) for text in self.texts
-        )
-        return _ranked([sort_key(text) + key for text, key in zip(padded, self.sort_keys, strict=True)])
+        return self._ranked(_natural_key, self.base.natural_ranks if self.base else None)
+
+    def _ranked(self, key: Callable[[str], str], known: NDArray[np.int32] | None) -> NDArray[np.int32]:
+        """Return the place of each text in the order of a key, and one spare for no text."""
+        if known is None:
+            keys = list(map(key, self.folded))
+            place = {each: rank for rank, each in enumerate(sorted(set(keys)))}
+            return np.array([*(place[each] for each in keys), 0], dtype=np.int32)
+        # The order of those known is kept; each new one has its rank between theirs, which move up.
+        old, order = known[:-1], np.argsort(known[:-1], kind="stable")
+        keys = list(map(key, self.new))
+        found = {each: self._place(order, key, each) for each in keys}
+        absent = sorted(each for each, (_, is_there) in found.items() if not is_there)
+        lows = np.array([found[each][0] for each in absent], dtype=np.int64)
+        moved = old.copy()
+        moved[order] += np.searchsorted(lows, np.arange(len(order)), side="right").astype(np.int32)
+        end = int(old[order[-1]]) + 1 if len(order) else 0
+        rank = {each: number for number, each in enumerate(absent)}
+        for each, (low, is_there) in found.items():
+            if is_there:
+                rank[each] = int(moved[order[low]])
+            else:
+                rank[each] += int(old[order[low]]) if low < len(order) else end
+        return np.concatenate((moved, np.array([*(rank[each] for each in keys), 0], dtype=np.int32)))
+
+    def _place(self, order: NDArray[np.intp], key: Callable[[str], str], wanted: str) -> tuple[int, bool]:
+        """Return where a key stands or would stand in an order of texts, and whether it is there."""
+        low, high = 0, len(order)
+        while low < high:
+            middle = (low + high) // 2
+            if key(self.folded[int(order[middle])]) < wanted:
+                low = middle + 1
+            else:
+                high = middle
+        return low, low < len(order) and key(self.folded[int(order[low])]) == wanted
+
+    @cached_property
+    def order(self) -> NDArray[np.intp]:
+        """The places of the texts A to Z."""
+        return np.argsort(self.ranks[:-1], kind="stable")
 
     def rank(self, folded: str) -> tuple[int, int]:
         """Return the ranks [low, high) of a text; empty, at the place it would have, where no row has it."""
-        key = sort_key(folded)
-        low = bisect_left(self.order, key)
-        return low, low + (low < len(self.order) and self.order[low] == key)
+        low, is_there = self._place(self.order, sort_key, sort_key(folded))
+        if low == len(self.order):
+            end = int(self.ranks[self.order[-1]]) + 1 if low else 0
+            return end, end
+        rank = int(self.ranks[self.order[low]])
+        return rank, rank + is_there
 
 
-def _ranked(keys: Sequence[str]) -> NDArray[np.int64]:
-    """Return the place of each key among all; one spare at the end serves rows without a text."""
-    place = {key: position for position, key in enumerate(sorted(keys))}
-    return np.array([*(place[key] for key in keys), 0], dtype=np.int64)
+def _natural_key(text: str) -> str:
+    """Return the sort key of a folded text with numbers of one width in it, then its own."""
+    padded = _DIGITS.sub(lambda match: match[0].lstrip("0").rjust(_WIDEST, "0"), text)
+    return sort_key(padded) + sort_key(text)
 
 
 def initial(text: str) -> str:

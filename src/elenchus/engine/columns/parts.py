@@ -18,7 +18,6 @@ from elenchus.engine.columns.column import (
 )
 from elenchus.engine.columns.lexicon import Lexicon, initial
 from elenchus.values.dates import start_of
-from elenchus.values.texts import fold
 
 if TYPE_CHECKING:
     from datetime import date
@@ -78,11 +77,9 @@ def _unit_starts(column: Dates, first: NDArray[Any], data: Dataset) -> Dates:
 
 def _initials(column: Texts) -> Texts:
     """Return the initials of texts."""
-    shown = [initial(text) for text in column.lexicon.texts]
-    folded = [fold(text) for text in shown]
-    lexicon = Lexicon(list(dict.fromkeys(folded)))
-    codes = np.array([*(lexicon.codes[text] for text in folded), -1], dtype=np.int32)
-    return Texts(codes[column.codes], np.array([*shown, ""], dtype=object)[column.codes], lexicon)
+    letters: dict[str, int] = {}
+    places = [letters.setdefault(initial(text), len(letters)) for text in column.lexicon.folded]
+    return Texts(np.array([*places, -1], dtype=np.int32)[column.places], Lexicon.of(list(letters)))
 
 
 def _roots(column: Column, taxonomy: Taxonomy) -> Column:

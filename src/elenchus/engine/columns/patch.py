@@ -8,10 +8,8 @@ import numpy as np
 
 from elenchus.engine.columns.ancestry import ancestry, parents
 from elenchus.engine.columns.column import Column, Dates, Lists, Numbers, Terms, Texts
-from elenchus.engine.columns.lexicon import Lexicon
 from elenchus.frozen import replace
 from elenchus.schema.types import CORE_FIELDS, STATUSES
-from elenchus.values.texts import fold
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
@@ -94,12 +92,10 @@ def _with_elements(column: Numbers | Texts, first: int, last: int, keys: Sequenc
         return np.concatenate((old[:first], np.array(new, dtype=old.dtype), old[last:]))
 
     if isinstance(column, Texts):
-        texts = [key or "" for key in keys]
-        codes = dict(column.lexicon.codes)
-        new = [codes.setdefault(fold(text), len(codes)) if text.strip() else -1 for text in texts]
-        same = len(codes) == len(column.lexicon.texts)
-        lexicon = column.lexicon if same else Lexicon(list(codes))
-        return Texts(joined(column.codes, new), joined(column.shown, texts), lexicon)
+        texts = [key for key in keys if key and key.strip()]
+        numbers = iter(range(len(column.lexicon), len(column.lexicon) + len(texts)))
+        new = [next(numbers) if key and key.strip() else -1 for key in keys]
+        return Texts(joined(column.places, new), column.lexicon.with_more(texts))
     valid = joined(column.valid, [key is not None for key in keys])
     if isinstance(column, Dates):
         moments = [key or (0, 0, 0, False) for key in keys]

@@ -237,8 +237,8 @@ def found_by(view: View, fragment: str) -> list[Block]:
     """Return what has a fragment in its name, slug, id or title, with the words to write in a question."""
     data, wanted = view.data, fold(fragment)
     lines = [*_names_with(data, wanted), *_terms_with(data, wanted)]
-    entries = {row for text, rows in data.names.items() if wanted in text for row in rows}
-    entries |= set(np.flatnonzero(_titles_with(view, wanted)).tolist())
+    entries = {row for text, row in data.entries.names.items() if wanted in text}
+    entries |= set(np.flatnonzero(data.core("slug").contains(wanted) | _titles_with(view, wanted)).tolist())
     for row in sorted(entries)[:_MOST_FOUND]:
         write = f"where entry = {data.entries.ids[row]}"
         lines.append((data.kind_of(row), view.titles.item(row) or "", write))

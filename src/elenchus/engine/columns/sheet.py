@@ -1,0 +1,313 @@
+"""RecordTable entries made comparable: who each is, what its status says, several values in a text parted."""
+
+from __future__ import annotations
+
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from elenchus.engine.columns.lexicon import Lexicon
+from elenchus.engine.columns.recordtable import TEXT, Cells
+from elenchus.engine.columns.strings import Strings
+from elenchus.errors import Place
+from elenchus.frozen import replace
+from elenchus.schema.conform import can_be_parted, conformed, flags_of, parted, split_note
+from elenchus.schema.identity import id_of, taken_id, unknown_kind
+from elenchus.schema.record import Raw
+from elenchus.values.wording import as_text
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator, Mapping
+
+    from numpy.typing import NDArray
+
+    from elenchus.engine.columns.recordtable import RecordTable
+    from elenchus.errors import Problem
+    from elenchus.schema.conform import Conformed
+    from elenchus.schema.types import Schema
+
+__all__ = ["Names", "Sheet"]
+
+
+class Names:
+    """What the records of a site are called, each by its number.
+
+    ``kinds`` are places in the schema's kinds, -1 for a kind that it has not; ``unknown`` the words for
+    those.
+    """
+
+    def __init__(self, written: RecordTable, schema: Schema, base: Names | None = None) -> None:
+        self.kinds: NDArray[np.int16]
+        self.slugs: Lexicon
+        self.ids: Lexicon
+        first = len(base.kinds) if base else 0
+        numbers = {name: number for number, name in enumerate(schema.kinds)}
+        own = {name: self._own(written, name, first) for name in ("kind", "slug", "id")}
+        kinds = [written.kind_names[at] for at in written.kinds[first:].tolist()]
+        slugs = written.slugs[first:]
+        for names, given in ((kinds, own["kind"]), (slugs, own["slug"])):
+            for record, text in given.items():
+                names[record - first] = text
+        ids = list(map(id_of, kinds, slugs))
+        for record, text in own["id"].items():
+            ids[record - first] = text
+        found = np.array([numbers.get(kind, -1) for kind in kinds], dtype=np.int16)
+        self.unknown = {at + first: kinds[at] for at in np.flatnonzero(found < 0).tolist()}
+        if base:
+            self.kinds = np.concatenate((base.kinds, found))
+            self.slugs, self.ids = base.slugs.with_more(slugs), base.ids.with_more(ids)
+            self.unknown = {**base.unknown, **self.unknown}
+        else:
+            self.kinds = found
+            self.slugs = Lexicon(Strings.of(slugs) if own["slug"] else written.slugs)
+            self.ids = Lexicon.of(ids)
+
+    @staticmethod
+    def _own(written: RecordTable, name: str, first: int) -> dict[int, str]:
+        """Return the texts that records from one on write for a key, as far as they are not blank."""
+        cells = written.cells.get(name)
+        if cells is None:
+            return {}
+        at = int(np.searchsorted(cells.owners, first))
+        texts = ("" if value is None else as_text(value) for value in cells.values(cells.codes[at:]))
+        return {owner: text for owner, text in zip(cells.owners[at:].tolist(), texts, strict=True) if text}
+
+
+class Sheet:
+    """The records of a site that are entries of it, and what they say.
+
+    ``kept`` is a mask over records: those of a known kind with an id of their own; ``cells`` what these have
+    for each key. ``flags`` tells of records that are kept back by a key such as ``draft`` which one, and
+    whether their status does so as well.
+    """
+
+    def __init__(
+        self,
+        written: RecordTable,
+        schema: Schema,
+        whole: Mapping[str, frozenset[str]],
+        live: NDArray[np.bool_],
+        base: Names | None = None,
+    ) -> None:
+        self.written = written
+        self.schema = schema
+        self.problems: list[Problem] = []
+        self.notes: list[Problem] = []
+        self.flags: dict[int, tuple[str, bool]] = {}
+        self.names = Names(written, schema, base)
+        self.kept = self._kept(live)
+        self.cells = {
+            name: left for name, cells in written.cells.items() if len(left := cells.without(~self.kept))
+        }
+        self._conform_states()
+        self._part(whole)
+
+    @cached_property
+    def in_place(self) -> NDArray[np.intp]:
+        """The records by the places at which they stand."""
+        paths = self.written.paths[:]
+        rank = np.empty(len(paths), dtype=np.int64)
+        rank[sorted(range(len(paths)), key=paths.__getitem__)] = np.arange(len(paths))
+        return np.lexsort((self.written.lines, rank[self.written.files]))
+
+    def place_of(self, record: int, name: str) -> Place:
+        """Return where the value of a record stands; the record's own place where nothing was written."""
+        place = self.written.place(record)
+        raw = self.cells[name].of(record) if name in self.cells else None
+        return Place(place.file, raw.line) if raw else place
+
+    def value(self, record: int, name: str) -> Any:
+        """Return what was written for a field, None where nothing was."""
+        raw = self.cells[name].of(record) if name in self.cells else None
+        return raw.value if raw else None
+
+    def _kept(self, live: NDArray[np.bool_]) -> NDArray[np.bool_]:
+        """Return which records are entries: of those with one id the first by its place."""
+        known = live & (self.names.kinds >= 0)
+        for record in np.flatnonzero(live & ~known).tolist():
+            place = self._written_at(record, "kind")
+            self.problems.append(unknown_kind(self.names.unknown[record], self.schema, place))
+        codes = self.names.ids.codes[:-1]
+        kept = known.copy()
+        claimed = np.bincount(codes[known], minlength=1)
+        if claimed.max(initial=0) <= 1:
+            return kept
+        doubtful = np.zeros(len(codes), np.bool_)
+        doubtful[known] = claimed[codes[known]] > 1
+        first: dict[int, int] = {}
+        for record in self.in_place[doubtful[self.in_place]].tolist():
+            owner = first.setdefault(int(codes[record]), record)
+            if owner != record:
+                kept[record] = False
+                places = self.written.place(owner), self._written_at(record, "id")
+                self.problems.append(taken_id(self.names.ids.texts[record], *places))
+        return kept
+
+    def _written_at(self, record: int, name: str) -> Place:
+        """Return where a record writes a key, before anything is known of it."""
+        cells, place = self.written.cells.get(name), self.written.place(record)
+        raw = cells.of(record) if cells else None
+        return Place(place.file, raw.line) if raw else place
+
+    def _conform_states(self) -> None:
+        """Understand foreign words for a status, and flags; records that say the same are looked at once."""
+        habits = self.written.habits
+        keys = ["status", *dict.fromkeys(key for each in habits for key in flags_of(each))]
+        keys = [key for key in keys if key in self.cells]
+        concerned = {key for key in keys if key != "status" or any(each.statuses for each in habits)}
+        if not concerned:
+            return
+        owners = np.unique(np.concatenate([self.cells[key].owners for key in concerned]))
+        codes, lines = np.full((2, len(keys), len(owners)), -1, dtype=np.int64)
+        for at, key in enumerate(keys):
+            cells = self.cells[key]
+            places = np.searchsorted(owners, cells.owners)
+            here = np.flatnonzero((places < len(owners)) & np.isin(cells.owners, owners))
+            codes[at, places[here]] = cells.codes[here]
+            lines[at, places[here]] = cells.lines[here]
+        same = _numbered([self.written.sources[owners], self.names.kinds[owners], *codes])
+        _, firsts, case_of = np.unique(same, return_index=True, return_inverse=True)
+        order = np.argsort(case_of, kind="stable")
+        ends = np.cumsum(np.bincount(case_of, minlength=len(firsts)))
+        changes = _Changes()
+        for first, members in zip(firsts.tolist(), np.split(order, ends[:-1]), strict=True):
+            said = {
+                key: Raw(self.cells[key].value(int(codes[at, first])), at)  # for a line, the place of the key
+                for at, key in enumerate(keys)
+                if codes[at, first] >= 0
+            }
+            owner = int(owners[first])
+            fields = self.schema.fields_of(self._kind_of(owner))
+            found = conformed(said, Place(""), habits[int(self.written.sources[owner])], fields)
+            self._understood(said, found, owners[members], lines[:, members], changes)
+        self.cells = changes.made(self.cells)
+
+    def _understood(
+        self,
+        said: Mapping[str, Raw],
+        found: Conformed,
+        owners: NDArray[Any],
+        lines: NDArray[np.int64],
+        changes: _Changes,
+    ) -> None:
+        """Take what records that say the same mean by it; ``lines`` are those of each key they may have."""
+        for key, raw in said.items():
+            if key not in found.values:
+                changes.gone.setdefault(key, []).append(owners)
+            elif found.values[key] != raw:
+                changes.set(key, found.values[key].value, owners, lines[found.values[key].line])
+        if "status" in found.values and "status" not in said:
+            status = found.values["status"]
+            changes.set("status", status.value, owners, lines[status.line])
+        if found.flag:
+            self.flags |= dict.fromkeys(owners.tolist(), (found.flag, found.is_held_twice))
+        for problem in found.problems:
+            at = problem.place.line if problem.place else 0
+            for owner, line in zip(owners.tolist(), lines[at].tolist(), strict=True):
+                place = Place(self.written.place(owner).file, line)
+                self.problems.append(replace(problem, place=place))
+
+    def _kind_of(self, record: int) -> str:
+        """Return the name of a record's kind."""
+        return list(self.schema.kinds)[int(self.names.kinds[record])]
+
+    def _part(self, whole: Mapping[str, frozenset[str]]) -> None:
+        """Part the texts that stand for several values."""
+        kinds = list(self.schema.kinds)
+        for source, habits in enumerate(self.written.habits):
+            if not habits.separator:
+                continue
+            of_source = self.written.sources == source
+            for name, cells in self.cells.items():
+                parting = [
+                    at
+                    for at, kind in enumerate(kinds)
+                    if can_be_parted(self.schema.fields_of(kind).get(name))
+                ]
+                mine = of_source[cells.owners] & np.isin(self.names.kinds[cells.owners], parting)
+                if parting and mine.any():
+                    found, texts = _parted(cells, mine, habits.separator, whole.get(name, frozenset()))
+                    self.cells[name] = found
+                    if texts and not habits.is_declared:
+                        self.notes.append(self._split_note(habits.source, name, cells, texts))
+
+    def _split_note(self, source: str, name: str, cells: Cells, texts: Mapping[int, str]) -> Problem:
+        """Return the note of the texts of a source that were parted, by the places of their cells."""
+        owners = cells.owners[list(texts)]
+        rank = np.empty(len(self.in_place), dtype=np.int64)
+        rank[self.in_place] = np.arange(len(self.in_place))
+        first = list(texts)[int(np.argmin(rank[owners]))]
+        place = self.place_of(int(cells.owners[first]), name)
+        return split_note(source, name, len(texts), texts[first], place)
+
+    def used(self, name: str, kind: int) -> Iterator[Any]:
+        """Yield the distinct values that records of a kind have for a key."""
+        cells = self.cells[name]
+        of_kind = cells.codes[self.names.kinds[cells.owners] == kind]
+        yield from cells.values(np.unique(of_kind))
+
+
+class _Changes:
+    """What becomes of cells: records that have a key no longer, or another value for it."""
+
+    def __init__(self) -> None:
+        self.gone: dict[str, list[NDArray[Any]]] = {}
+        self.values: dict[str, list[Any]] = {}
+        self.cells: dict[str, list[tuple[NDArray[Any], int, NDArray[Any]]]] = {}
+
+    def set(self, key: str, value: Any, owners: NDArray[Any], lines: NDArray[Any]) -> None:
+        """Let some records have a value, each at a line."""
+        values = self.values.setdefault(key, [])
+        values.append(value)
+        self.cells.setdefault(key, []).append((owners, len(values) - 1, lines))
+
+    def made(self, cells: dict[str, Cells]) -> dict[str, Cells]:
+        """Return the cells with the changes."""
+        found = dict(cells)
+        for key, gone in self.gone.items():
+            here = found[key]
+            mask = np.zeros(int(here.owners.max(initial=-1)) + 1, np.bool_)
+            mask[np.concatenate(gone)] = True
+            found[key] = here.without(mask)
+        for key, changed in self.cells.items():
+            here = found.get(key, Cells.none()).with_values(self.values[key])
+            first = len(here.texts) - len(self.values[key])
+            owners = np.concatenate([each for each, _, _ in changed])
+            codes = np.concatenate([np.full(len(each), first + at) for each, at, _ in changed])
+            lines = np.concatenate([each for _, _, each in changed])
+            found[key] = here.with_cells(owners, codes, lines)
+        return {key: left for key, left in found.items() if len(left)}
+
+
+def _numbered(columns: list[NDArray[Any]]) -> NDArray[np.int64]:
+    """Return a number for each row of a table, the same for the same rows."""
+    found = np.zeros(len(columns[0]), dtype=np.int64)
+    for column in columns:
+        values, places = np.unique(column, return_inverse=True)
+        found = np.unique(found * len(values) + places, return_inverse=True)[1]
+    return found
+
+
+def _parted(
+    cells: Cells, mine: NDArray[np.bool_], separator: str, whole: frozenset[str]
+) -> tuple[Cells, dict[int, str]]:
+    """Return cells with some of their texts parted, and those texts by the places of their cells."""
+    has_it = np.zeros(len(cells.texts), np.bool_)
+    used = np.unique(cells.codes[mine])
+    used = used[cells.forms[used] == TEXT]
+    parts = {}
+    for code, text in zip(used.tolist(), cells.texts.at(used), strict=True):
+        values = parted(text, separator, whole)
+        if values is not None:
+            parts[code] = values
+            has_it[code] = True
+    if not parts:
+        return cells, {}
+    places = np.flatnonzero(mine & has_it[cells.codes])
+    texts = {at: cells.texts[int(cells.codes[at])] for at in places.tolist()}
+    moved = np.arange(len(cells.texts), dtype=np.int32)
+    moved[list(parts)] = np.arange(len(cells.texts), len(cells.texts) + len(parts))
+    codes = cells.codes.copy()
+    codes[places] = moved[codes[places]]
+    return replace(cells.with_values(list(parts.values())), codes=codes), texts
