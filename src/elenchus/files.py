@@ -10,6 +10,7 @@ import errno
 import os
 import shutil
 import stat
+from array import array
 from contextlib import contextmanager
 from enum import Enum
 from pathlib import Path, PurePosixPath
@@ -28,11 +29,14 @@ __all__ = [
     "SUFFIX_OF_PARTS",
     "ItemKind",
     "Met",
+    "Scanned",
     "is_file",
+    "is_running",
     "is_text",
     "items_of",
     "read_whole",
     "replacing",
+    "scanned",
     "too_large",
     "unreadable",
     "walk",
@@ -46,18 +50,26 @@ DEEPEST_FOLDER = 60  # folders inside one another
 SUFFIX_OF_PARTS = ".part"  # of files that are being written
 
 
-def read_whole(path: Path, most: int = MOST_BYTES) -> bytes:
+_READING = os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0)
+_LARGEST_INODE = 2**63 - 1
+
+
+def read_whole(path: str | Path, most: int = MOST_BYTES) -> bytes:
     """Return the content of a regular file. Raises OSError for anything else, and for one that is too large.
 
     The file is opened without waiting, so that neither a pipe nor a device holds the program up.
     """
-    handle = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0))
-    with os.fdopen(handle, "rb") as file:
+    handle = os.open(path, _READING)
+    try:
         found = os.fstat(handle)
         if not stat.S_ISREG(found.st_mode):
             what = "it is a folder" if stat.S_ISDIR(found.st_mode) else "it is no regular file"
             raise OSError(errno.EINVAL, what, str(path))
-        content = file.read(most + 1)
+        content = os.read(handle, min(found.st_size, most) + 1)
+        while len(content) <= most and (more := os.read(handle, most + 1 - len(content))):
+            content += more
+    finally:
+        os.close(handle)
     if len(content) > most:
         raise OSError(errno.EFBIG, f"it is larger than {most // 2**20} MB", str(path))
     return content
@@ -80,7 +92,7 @@ def is_text(name: str) -> bool:
     return True
 
 
-def items_of(folder: Path) -> list[os.DirEntry[str]]:
+def items_of(folder: str | Path) -> list[os.DirEntry[str]]:
     """Return what stands in a folder, by name, without hidden ones. Raises OSError."""
     with os.scandir(folder) as found:
         return sorted((item for item in found if not item.name.startswith(".")), key=lambda item: item.name)
@@ -123,32 +135,69 @@ class Met(NamedTuple):
     error: OSError | None = None
 
 
-_HERE = PurePosixPath()
-
-
-def walk(folder: Path, below: PurePosixPath = _HERE) -> Iterator[Met]:
+def walk(folder: Path) -> Iterator[Met]:
     """Yield all that stands in a folder and in the folders in it, in the order of names.
 
     Hidden files and folders are left out, links are met and not followed.
     """
+    for path, kind, found in _visit(folder, "", 1):
+        yield Met(PurePosixPath(path), kind, found if isinstance(found, OSError) else None)
+
+
+def _visit(
+    folder: str | Path, below: str, depth: int
+) -> Iterator[tuple[str, ItemKind, os.DirEntry[str] | OSError | None]]:
+    """Yield the path of each thing in a folder, what it is, and its entry, or why it cannot be read."""
     try:
         items = items_of(folder)
     except OSError as error:
-        yield Met(below, ItemKind.UNREADABLE, error)
+        yield below.rstrip("/"), ItemKind.UNREADABLE, error
         return
     for item in items:
-        path = below / item.name
+        path = f"{below}{item.name}"
         if not is_text(item.name):
-            yield Met(path, ItemKind.UNNAMED)
+            yield path, ItemKind.UNNAMED, item
         elif item.is_dir(follow_symlinks=False):
-            if len(path.parts) > DEEPEST_FOLDER:
-                yield Met(below, ItemKind.DEEP)
+            if depth > DEEPEST_FOLDER:
+                yield below.rstrip("/"), ItemKind.DEEP, item
             else:
-                yield from walk(Path(item.path), path)
+                yield from _visit(item.path, f"{path}/", depth + 1)
         elif item.is_file(follow_symlinks=False):
-            yield Met(path, ItemKind.FILE)
+            yield path, ItemKind.FILE, item
         else:
-            yield Met(path, ItemKind.LINK if item.is_symlink() else ItemKind.OTHER)
+            yield path, ItemKind.LINK if item.is_symlink() else ItemKind.OTHER, item
+
+
+class Scanned(NamedTuple):
+    """The files in a folder with some endings, and the other things in it, in the order of names.
+
+    ``signatures`` has four whole numbers a file: size in bytes, time of change and of change of its state in
+    nanoseconds since 1970, and its inode.
+    """
+
+    paths: list[str]
+    signatures: array[int]
+    others: list[Met]
+
+
+def scanned(folder: Path, suffixes: tuple[str, ...]) -> Scanned:
+    """Return the files in a folder, none of them opened."""
+    found = Scanned([], array("q"), [])
+    for path, kind, item in _visit(folder, "", 1):
+        if kind is not ItemKind.FILE or not isinstance(item, os.DirEntry):
+            error = item if isinstance(item, OSError) else None
+            found.others.append(Met(PurePosixPath(path), kind, error))
+        elif path.lower().endswith(suffixes):
+            try:
+                told = item.stat(follow_symlinks=False)
+            except OSError as error:  # gone since it was met, or on a disk that fails
+                found.others.append(Met(PurePosixPath(path), ItemKind.UNREADABLE, error))
+                continue
+            found.paths.append(path)
+            found.signatures.extend(
+                (told.st_size, told.st_mtime_ns, told.st_ctime_ns, told.st_ino & _LARGEST_INODE)
+            )
+    return found
 
 
 def unreadable(name: str, error: OSError, hint: str = "", *, what: str = "file") -> Problem:
@@ -164,7 +213,7 @@ def replacing(path: Path) -> Iterator[Path]:
     A part that a killed run left for the same file is taken away.
     """
     for old in path.parent.glob(f".{_glob_safe(path.name)}.*{SUFFIX_OF_PARTS}"):
-        if not _is_running(old.name.removesuffix(SUFFIX_OF_PARTS).rpartition(".")[2]):
+        if not is_running(old.name.removesuffix(SUFFIX_OF_PARTS).rpartition(".")[2]):
             old.unlink(missing_ok=True)
     part = path.with_name(f".{path.name}.{os.getpid()}{SUFFIX_OF_PARTS}")
     try:
@@ -181,7 +230,7 @@ def _glob_safe(name: str) -> str:
     return "".join(f"[{char}]" if char in "*?[" else char for char in name)
 
 
-def _is_running(process: str) -> bool:
+def is_running(process: str) -> bool:
     """Say whether a process, told by its number, is still there; for what is no number, yes."""
     if not process.isdigit() or os.name == "nt":  # there a signal 0 would end it
         return True

@@ -19,8 +19,8 @@ from elenchus.engine.columns.column import (
     narrowed,
     single_of,
 )
-from elenchus.engine.columns.dataset import digests
 from elenchus.engine.columns.parts import part_of
+from elenchus.engine.columns.sheet import digests
 from elenchus.engine.columns.termtable import TermTable
 from elenchus.plan.nodes import Counted, FieldRef, Itself, Part, Stored, Via
 from elenchus.schema.subject import ENTRIES, Subject
@@ -103,7 +103,9 @@ class View:
 
     def digests(self, subject: Subject) -> NDArray[np.uint64]:
         """Return 64 bits for each row that depend on its id only."""
-        return self.data.entries.digests if subject.is_entries else digests(self.ids(subject))
+        if subject.is_terms:
+            return digests(self.ids(subject))
+        return self.data.record_names.digests[self.data.entries.names.records]
 
     def table(self, taxonomy: str) -> TermTable:
         """Return the terms of a taxonomy as rows, counted over the visible entries."""

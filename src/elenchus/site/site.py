@@ -9,11 +9,14 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from elenchus import sources
-from elenchus.engine.columns.build import assemble
+import numpy as np
+
+from elenchus.engine.columns.build import Since, assemble
 from elenchus.engine.columns.recordtable import Intake
 from elenchus.engine.executor import Engine
 from elenchus.errors import OptionError, Problem, SiteError
+from elenchus.index.content import content
+from elenchus.index.store import Wanted, digest_of
 from elenchus.site.definition import Definition, read_definition
 from elenchus.site.inheritance import Library
 from elenchus.site.keys import SITE_FILE
@@ -28,7 +31,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterable
 
     from elenchus.engine.columns.dataset import Dataset
-    from elenchus.engine.columns.recordtable import RecordTable
+    from elenchus.index.content import Found
     from elenchus.plan.executor import Executor
     from elenchus.plan.nodes import Plan
     from elenchus.schema.record import Record
@@ -49,28 +52,38 @@ class Content:
 
     definition: Definition
     besides: tuple[Record, ...] = ()
+    keeps_index: bool = True
 
     @cached_property
-    def written(self) -> tuple[RecordTable, list[Problem]]:
-        """The entries as the sources have them, and the problems of files that cannot be read."""
-        intake, problems = Intake(), []
-        for spec in self.definition.sources:
-            found, wrong = sources.source(spec.read).read(spec, self.definition.folder)
-            for record in found:
-                intake.add(record)
-            problems += wrong
-        return intake.done(), problems
+    def found(self) -> Found:
+        """What the sources say, from the index as far as that holds. Raises SiteError."""
+        return content(self.wanted, keeps=self.keeps_index)
+
+    @property
+    def wanted(self) -> Wanted:
+        """What is to be read."""
+        folder, schema = self.definition.folder, self.definition.schema
+        files = {name: rules.terms for name, rules in schema.taxonomies.items() if rules.terms}
+        return Wanted(
+            folder=folder,
+            specs=self.definition.sources,
+            schema=schema,
+            zone=self.definition.zone,
+            terms=lambda: {name: read_terms(folder, file) for name, file in files.items()},
+            digest=digest_of(folder, [SITE_FILE, *files.values()], self.definition.zone),
+        )
 
     @cached_property
     def dataset(self) -> Dataset:
         """All entries and terms. Raises SiteError when a file of terms cannot be read."""
-        folder, schema = self.definition.folder, self.definition.schema
-        written, problems = self.written
-        if self.besides:
-            written = written.with_more(Intake.of(self.besides))
-        files = {name: rules.terms for name, rules in schema.taxonomies.items() if rules.terms}
-        terms = {name: read_terms(folder, file) for name, file in files.items()}
-        return assemble(schema, written, terms, self.definition.zone, problems)
+        if not self.besides:
+            return self.found.dataset
+        records = self.found.records().with_more(Intake.of(self.besides))
+        live = np.append(self.found.live(), np.ones(len(self.besides), np.bool_))
+        wanted, before = self.wanted, self.found.dataset
+        return assemble(
+            wanted.schema, records, wanted.terms(), wanted.zone, self.found.problems(), Since(live, before)
+        )
 
     @cached_property
     def library(self) -> Library:
@@ -85,12 +98,12 @@ class Content:
     def record(self, name: str) -> Record:
         """Return an entry as its source has it, by its id."""
         names = self.dataset.entries.names
-        return self.written[0].record(int(names.records[names.row(name)]))
+        return self.found.records().record(int(names.records[names.row(name)]))
 
     def with_entries(self, records: Iterable[Record]) -> Content:
         """Return the content with some more entries; what is read already is not read again."""
-        found = Content(self.definition, (*self.besides, *records))
-        kept = ("written", "library", "pages")
+        found = Content(self.definition, (*self.besides, *records), self.keeps_index)
+        kept = ("found", "library", "pages")
         found.__dict__.update({key: self.__dict__[key] for key in kept if key in self.__dict__})
         return found
 

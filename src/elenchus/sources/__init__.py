@@ -1,26 +1,34 @@
 """Where content comes from: one file a format, found by scanning this folder.
 
-A source module has a function ``read(spec, root)`` that returns records and problems; the module's
-name is the word that a site file writes after ``read =``. Modules that begin with a line are shared by them.
+A source consists of units, such as files. A source module tells which there are, without opening them, and
+reads one; the module's name is the word that a site file writes after ``read =``. Modules that begin with a
+line are shared by them.
 """
 
 from __future__ import annotations
 
+import os
 import pkgutil
+import posixpath
+from functools import cache
 from importlib import import_module
-from typing import TYPE_CHECKING, Protocol, cast
+from typing import TYPE_CHECKING, NamedTuple, Protocol, cast
 
+from elenchus.files import unreadable
 from elenchus.frozen import Frozen, member
 from elenchus.schema.record import Habits
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from array import array
+    from collections.abc import Mapping, Sequence
     from pathlib import Path
 
     from elenchus.errors import Problem
     from elenchus.schema.record import Record
 
-__all__ = ["Source", "SourceSpec", "names", "source"]
+__all__ = ["LEFT_OUT", "Scan", "Source", "SourceSpec", "names", "place_of", "read_unit", "source"]
+
+LEFT_OUT = "Its entries are left out."
 
 
 class SourceSpec(Frozen):
@@ -40,13 +48,46 @@ class SourceSpec(Frozen):
     habits: Habits = member(default_factory=Habits)
 
 
+class Scan(NamedTuple):
+    """The units of a source, in their order, and what stands among them and cannot be read.
+
+    ``signatures`` has four whole numbers a unit, which change when it does.
+    """
+
+    units: Sequence[str]
+    signatures: array[int]
+    problems: Sequence[Problem]
+
+
 class Source(Protocol):
     """What a source module offers; ``SUFFIXES`` are the endings of the files that it reads."""
 
     SUFFIXES: tuple[str, ...]
 
-    def read(self, spec: SourceSpec, root: Path) -> tuple[list[Record], list[Problem]]:
-        """Return the entries below ``root``, with the problems that kept some from being read."""
+    def scan(self, spec: SourceSpec, root: Path) -> Scan:
+        """Return the units of a source of the site in a folder."""
+
+    def load(self, spec: SourceSpec, root: Path, unit: str) -> bytes:
+        """Return the content of a unit. Raises OSError."""
+
+    def parse(self, spec: SourceSpec, unit: str, content: bytes) -> tuple[list[Record], list[Problem]]:
+        """Return the entries of a unit, and the problems that kept some from being read."""
+
+
+def read_unit(spec: SourceSpec, root: Path, unit: str) -> tuple[list[Record], list[Problem]]:
+    """Return the entries of a unit, and the problems that kept some from being read."""
+    reader = source(spec.read)
+    try:
+        content = reader.load(spec, root, unit)
+    except OSError as error:
+        return [], [unreadable(place_of(spec, unit), error, LEFT_OUT)]
+    return reader.parse(spec, unit, content)
+
+
+def place_of(spec: SourceSpec, unit: str) -> str:
+    """Return how the user calls a unit: its path in the site."""
+    start = posixpath.normpath(spec.path.replace(os.sep, "/"))
+    return unit if start == "." else f"{start}/{unit}"
 
 
 def names() -> list[str]:
@@ -55,6 +96,7 @@ def names() -> list[str]:
     return sorted(name for name in found if not name.startswith("_"))
 
 
+@cache
 def source(name: str) -> Source:
     """Return the source of a name; KeyError when there is none."""
     if name not in names():

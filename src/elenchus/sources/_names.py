@@ -3,13 +3,10 @@
 from __future__ import annotations
 
 import re
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
 from elenchus.values.dates import literal_interval
-
-if TYPE_CHECKING:
-    from pathlib import PurePath
 
 __all__ = ["FromName", "from_name"]
 
@@ -26,13 +23,16 @@ class FromName(NamedTuple):
     words: str
 
 
-def from_name(path: PurePath) -> FromName:
+def from_name(path: str) -> FromName:
     """Return what a file's path below its source says: an index file stands for its folder.
 
     ``2024-03-05-first-frost.md`` is the slug ``first-frost`` on that day.
     """
-    stem = path.parent.name if path.stem.lower() in _INDEXES and path.parent.name else path.stem
-    match = _DATED.fullmatch(stem)
+    folder, _, name = path.rpartition("/")
+    stem = name.rpartition(".")[0] or name
+    if folder and stem.lower() in _INDEXES:
+        stem = folder.rpartition("/")[2]
+    match = _DATED.fullmatch(stem) if stem[:1].isdigit() else None
     if match is None or literal_interval(match[1], _UTC) is None:
         return FromName(stem, "", _as_words(stem))
     slug = match[2] or stem

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -13,10 +14,27 @@ from elenchus.values.texts import quoted
 
 __all__ = ["Unreadable", "nesting", "yaml_values"]
 
-_LOADER = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 _TAGS = "tag:yaml.org,2002:"
-_NULL, _MERGE = f"{_TAGS}null", f"{_TAGS}merge"
+_NULL, _MERGE, _TEXT, _SEQUENCE, _TABLE = (
+    f"{_TAGS}{each}" for each in ("null", "merge", "str", "seq", "map")
+)
+_NULLS = frozenset({"", "~", "null", "Null", "NULL"})  # YAML 1.1, the type null; 1.2 has the same
 _FIRST = 2  # the line of the file on which front matter begins
+
+
+class _Loader(getattr(yaml, "CSafeLoader", yaml.SafeLoader)):  # type: ignore[misc]  # whichever is there
+    """A loader that takes each plain scalar for a text, but for nothing and the sign of a merge.
+
+    To ask of every scalar whether it could be a number or a date takes a quarter of the parser's time.
+    """
+
+    def resolve(self, kind: type[yaml.Node], value: Any, implicit: Any) -> str:
+        """Return the tag of a node that has none."""
+        if kind is not yaml.ScalarNode:
+            return _SEQUENCE if kind is yaml.SequenceNode else _TABLE
+        if implicit[0] and value in _NULLS:
+            return _NULL
+        return _MERGE if implicit[0] and value == "<<" else _TEXT
 
 
 class Unreadable(ValueError):
@@ -35,10 +53,13 @@ def yaml_values(front: str) -> dict[str, Raw]:
     Plain scalars stay texts, because the declared type of a field decides what they mean: neither
     ``no`` nor ``09:30`` nor ``010`` changes on the way.
     """
-    if nesting(front) > DEEPEST_VALUE:  # asked before the parser, whose own stack is the machine's
+    if (found := _simple_values(front)) is not None:
+        return found
+    # Asked before the parser, whose own stack is the machine's; few brackets cannot nest deeply.
+    if front.count("[") + front.count("{") > DEEPEST_VALUE and nesting(front) > DEEPEST_VALUE:
         raise Unreadable(f"the front matter nests more than {DEEPEST_VALUE} lists and tables", _FIRST)
     try:
-        node = yaml.compose(front, Loader=_LOADER)
+        node = yaml.compose(front, Loader=_Loader)
     except yaml.MarkedYAMLError as error:
         line = (error.problem_mark.line if error.problem_mark else 0) + _FIRST
         hint = "Indent with blanks, not with tabs." if "\\t" in str(error.problem) else ""
@@ -52,11 +73,70 @@ def yaml_values(front: str) -> dict[str, Raw]:
     if not isinstance(node, yaml.MappingNode):
         raise Unreadable("the front matter is not a list of “name: value”", _FIRST)
     walk = _Walk()
-    found: dict[str, Raw] = {}
+    found = {}
     for key, (value, line) in walk.pairs(node, 1).items():
         walk.line = line
         found[key] = Raw(walk.value(value, 1), line)
     return found
+
+
+def _simple_values(front: str) -> dict[str, Raw] | None:
+    """Return the values of front matter that can be read in one way only; None for any other.
+
+    Each line is a name with a text, plain or in quotes without escapes, or with a list of such texts in
+    brackets; or a name alone, above lines of such texts after dashes. What these are is the same in all
+    versions of YAML. The parser reads the rest, and takes ten times as long.
+    """
+    if len(front) > _LONGEST_SIMPLE or not front.replace("\n", "").isprintable():
+        return None
+    found: dict[str, Raw] = {}
+    listed: list[str | None] | None = None  # of the name that stands alone, while its lines are read
+    at, indent = 0, ""
+    for number, line in enumerate(front.split("\n"), _FIRST):
+        match = _NAMED.fullmatch(line)
+        if match:
+            name, plain, quoted_once, quoted_twice, several = match.groups()
+            if name in found:
+                return None
+            listed = None
+            if plain is not None:
+                found[name] = Raw(None if plain in _NULLS else plain, number)
+            elif several is not None:
+                found[name] = Raw([_text_of(*each) for each in _ITEM.findall(several)], number)
+            elif quoted_once is None and quoted_twice is None:
+                found[name] = Raw(None, number)
+                listed, at = [], number
+            else:
+                found[name] = Raw(quoted_twice if quoted_once is None else quoted_once, number)
+        elif line and not (line.startswith("#") and listed is None):
+            item = _DASHED.fullmatch(line)
+            if item is None or listed is None or (listed and item[1] != indent):
+                return None
+            indent = item[1]
+            listed.append(_text_of(*item.groups()[1:]))
+            found[name] = Raw(listed, at)
+    return found
+
+
+def _text_of(plain: str | None, quoted_once: str | None, quoted_twice: str | None) -> str | None:
+    """Return the text of an item, None where it says that there is none."""
+    if plain:
+        return None if plain in _NULLS else plain
+    return quoted_once or quoted_twice or ""
+
+
+# A plain text begins with a letter or a digit and has neither “: ” nor “ #” in it. In brackets it has no sign
+# at all that could mean anything there. Nothing is tried twice: each part keeps what it has matched.
+_LONGEST_SIMPLE = 2**16
+_WORD = r"(?:[^:# ]|:(?=[^ ]))(?:[^:# ]|#|:(?=[^ ]))*+"
+_SURE = rf"(?:\w|-\d)(?:[^:# ]|#|:(?=[^ ]))*+(?: ++{_WORD})*+"
+_SURE_INSIDE = r"\w[\w./+-]*+(?: ++[\w./+-]++)*+"
+_ONCE, _TWICE = r"'([^']*+)'", r'"([^"\\]*+)"'
+_INSIDE = rf"(?:{_SURE_INSIDE}|'[^']*+'|\"[^\"\\]*+\") *+"
+_SEVERAL = rf"\[ *+((?:{_INSIDE}(?:, *+{_INSIDE})*+)?)\]"
+_NAMED = re.compile(rf"([A-Za-z_][\w-]{{0,99}}+):(?: ++(?:({_SURE})|{_ONCE}|{_TWICE}|{_SEVERAL}))?+ *+")
+_ITEM = re.compile(rf"({_SURE_INSIDE})|{_ONCE}|{_TWICE}")
+_DASHED = re.compile(rf"( *+)- ++(?:({_SURE})|{_ONCE}|{_TWICE}) *+")
 
 
 def nesting(front: str) -> int:

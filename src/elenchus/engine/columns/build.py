@@ -9,7 +9,7 @@ import numpy as np
 
 from elenchus.engine.columns.ancestry import ancestry, parents
 from elenchus.engine.columns.column import Numbers
-from elenchus.engine.columns.dataset import Dataset, Entries, Guessed, Misfit
+from elenchus.engine.columns.dataset import Dataset, Entries, Flags, Guessed, Misfit
 from elenchus.engine.columns.fill import Draft, fill, scalars
 from elenchus.engine.columns.naming import EntryNames
 from elenchus.engine.columns.recordtable import Intake
@@ -35,7 +35,7 @@ if TYPE_CHECKING:
     from elenchus.schema.terms import TermRow
     from elenchus.schema.types import Schema, TaxonomyRules
 
-__all__ = ["Since", "assemble", "build"]
+__all__ = ["Since", "assemble", "build", "column_keys", "with_undeclared"]
 
 _DATES_OF_STATE = ("date", "expires")
 _NEVER = 2**63 - 1
@@ -94,7 +94,7 @@ def assemble(
     )
     draft = Draft(
         sheet=sheet,
-        schema=_with_undeclared(schema, sheet),
+        schema=with_undeclared(schema, _undeclared(schema, sheet)),
         zone=zone,
         names=names,
         row_of=row_of,
@@ -111,7 +111,7 @@ def assemble(
 def _filled(draft: Draft) -> Dataset:
     """Return the dataset of a draft, with all its columns."""
     sheet, records, row_of = draft.sheet, draft.names.records, draft.row_of
-    columns = {key: fill(draft, *key, fields) for key, fields in _column_keys(draft).items()}
+    columns = {key: fill(draft, *key, fields) for key, fields in column_keys(draft.schema).items()}
     _cut_cycles(draft, columns)
     opens, closes = _visibility(draft, columns)
     entries = Entries(
@@ -130,7 +130,7 @@ def _filled(draft: Draft) -> Dataset:
         misfits=draft.misfits,
         record_names=sheet.names,
         notes=_in_order(draft.notes),
-        flags={int(row_of[record]): told for record, told in sheet.flags.items()},
+        flags=Flags.of({int(row_of[record]): told for record, told in sheet.flags.items()}, len(records)),
         guessed=Guessed(sheet.written.title_from[records], sheet.written.date_from[records]),
     )
 
@@ -211,8 +211,19 @@ def _start_of(value: Any, zone: ZoneInfo) -> int:
     return found.start if found else -_NEVER
 
 
-def _with_undeclared(schema: Schema, sheet: Sheet) -> Schema:
-    """Return the schema with a text field for each key that content uses and no kind declares."""
+def with_undeclared(schema: Schema, keys: Mapping[str, Mapping[str, bool]]) -> Schema:
+    """Return the schema with a text field more for some keys of each kind, which may hold several values."""
+    kinds = dict(schema.kinds)
+    for kind, names in keys.items():
+        fields = {
+            name: Field(name, FieldType(Type.TEXT, many=many), declared=False) for name, many in names.items()
+        }
+        kinds[kind] = replace(kinds[kind], fields={**kinds[kind].fields, **fields})
+    return replace(schema, kinds=kinds)
+
+
+def _undeclared(schema: Schema, sheet: Sheet) -> dict[str, dict[str, bool]]:
+    """Return the keys that no kind declares, by kind, and whether they hold several values."""
     found: dict[str, set[str]] = {kind: set() for kind in schema.kinds}
     many: set[str] = set()
     known = {kind: set(schema.fields_of(kind)) for kind in schema.kinds}
@@ -224,25 +235,16 @@ def _with_undeclared(schema: Schema, sheet: Sheet) -> Schema:
                 others = sheet.used(name, number) if cells.forms.any() else ()
                 if any(isinstance(value, list) for value in others):
                     many.add(name)
-    kinds = dict(schema.kinds)
-    for kind, names in found.items():
-        fields = {name: _undeclared(name, many=name in many) for name in sorted(names)}
-        kinds[kind] = replace(kinds[kind], fields={**kinds[kind].fields, **fields})
-    return replace(schema, kinds=kinds)
+    return {kind: {name: name in many for name in sorted(names)} for kind, names in found.items()}
 
 
-def _undeclared(name: str, *, many: bool) -> Field:
-    """Return the text field of a key that no kind declares."""
-    return Field(name, FieldType(Type.TEXT, many=many), declared=False)
-
-
-def _column_keys(draft: Draft) -> dict[tuple[str, FieldType], dict[str, Field]]:
+def column_keys(schema: Schema) -> dict[tuple[str, FieldType], dict[str, Field]]:
     """Return the columns to make, by name and type, each with its field in the kinds that have it."""
     found: dict[tuple[str, FieldType], dict[str, Field]] = {
-        (name, field.type): {} for name, field in draft.schema.fields.items() if name in FIXED
+        (name, field.type): {} for name, field in schema.fields.items() if name in FIXED
     }
-    for kind in draft.schema.kinds:
-        for name, field in draft.schema.fields_of(kind).items():
+    for kind in schema.kinds:
+        for name, field in schema.fields_of(kind).items():
             found.setdefault((name, field.type), {})[kind] = field
     return found
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from hashlib import blake2b
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -35,7 +34,7 @@ if TYPE_CHECKING:
     from elenchus.schema.taxonomy import Taxonomy
     from elenchus.schema.types import Field, FieldType, Schema
 
-__all__ = ["Dataset", "Entries", "Guessed", "Misfit", "digests"]
+__all__ = ["Dataset", "Entries", "Flags", "Guessed", "Misfit"]
 
 
 class Misfit(Frozen):
@@ -84,16 +83,39 @@ class Entries:
         found[sorted(range(len(ids)), key=ids.__getitem__)] = np.arange(len(ids))
         return found
 
-    @cached_property
-    def digests(self) -> NDArray[np.uint64]:
-        """64 bits for each row that depend on its id only."""
-        return digests(self.ids)
 
+class Flags(Mapping[int, tuple[str, bool]]):
+    """The rows that a key such as ``draft`` keeps back: that key, and whether their status does so as well.
 
-def digests(ids: Sequence[str]) -> NDArray[np.uint64]:
-    """Return the first 64 bits of the BLAKE2 digest of each id."""
-    found = b"".join(blake2b(name.encode(errors="surrogatepass"), digest_size=8).digest() for name in ids)
-    return np.frombuffer(found, dtype="<u8").astype(np.uint64)
+    ``which`` (uint8) is for each row the place of its key in ``keys_told``, from 1; 0 for none.
+    """
+
+    def __init__(self, keys_told: Sequence[str], which: NDArray[np.uint8], twice: NDArray[np.bool_]) -> None:
+        self.keys_told = keys_told
+        self.which = which
+        self.twice = twice
+
+    @classmethod
+    def of(cls, told: Mapping[int, tuple[str, bool]], size: int) -> Flags:
+        """Return what is told of some of so many rows."""
+        keys = list(dict.fromkeys(key for key, _ in told.values()))
+        which, twice = np.zeros(size, dtype=np.uint8), np.zeros(size, np.bool_)
+        rows = list(told)
+        which[rows] = [keys.index(key) + 1 for key, _ in told.values()]
+        twice[rows] = [is_twice for _, is_twice in told.values()]
+        return cls(keys, which, twice)
+
+    def __getitem__(self, row: int) -> tuple[str, bool]:
+        if not self.which[row]:
+            raise KeyError(row)
+        return self.keys_told[int(self.which[row]) - 1], bool(self.twice[row])
+
+    def __iter__(self) -> Iterator[int]:
+        rows: list[int] = np.flatnonzero(self.which).tolist()
+        return iter(rows)
+
+    def __len__(self) -> int:
+        return int(np.count_nonzero(self.which))
 
 
 class Guessed(Mapping[int, Mapping[str, str]]):
@@ -126,8 +148,7 @@ class Guessed(Mapping[int, Mapping[str, str]]):
 class Dataset:
     """Entries and taxonomies under a schema, in one zone, with the problems met while reading.
 
-    ``flags`` has for each row that a key such as ``draft`` keeps back that key, and whether its status does
-    so as well; ``guessed`` the fields that nobody wrote, with what they were made of.
+    ``record_names`` are the names of the records from which it was made.
     """
 
     schema: Schema
@@ -137,9 +158,9 @@ class Dataset:
     problems: Sequence[Problem]
     misfits: Sequence[Misfit]
     record_names: Names
+    flags: Flags
+    guessed: Guessed
     notes: Sequence[Problem] = ()  # what was understood, and may have been meant otherwise
-    flags: Mapping[int, tuple[str, bool]] = field(default_factory=dict)
-    guessed: Mapping[int, Mapping[str, str]] = field(default_factory=dict)
     hidden: dict[tuple[str, int], frozenset[int]] = field(default_factory=dict, compare=False, repr=False)
     columns: dict[tuple[Subject, FieldRef], Column] = field(default_factory=dict, compare=False, repr=False)
 

@@ -178,6 +178,9 @@ def _joined(first: tuple[Any, ...], second: tuple[Any, ...]) -> tuple[tuple[Any,
     return tuple(found), [found.index(each) for each in second]
 
 
+_as_json = json.JSONEncoder(ensure_ascii=False, default=as_text).encode
+
+
 class _Key:
     """The cells of one key in the making."""
 
@@ -185,23 +188,24 @@ class _Key:
         self.owners, self.codes, self.lines = array("i"), array("i"), array("i")
         self.forms = bytearray()
         self.texts: list[str] = []
-        self.seen: dict[tuple[int, str], int] | None = {}
+        self.seen: dict[Any, int] | None = {}
 
-    def add(self, owner: int, raw: Raw) -> None:
+    def add(self, owner: int, value: Any, line: int) -> None:
         """Take what a record has."""
-        form, text = _stored(raw.value)
-        code = len(self.texts)
+        texts = self.texts
+        known = code = len(texts)
         if self.seen is not None:
-            code = self.seen.setdefault((form, text), code)
-        if code == len(self.texts):
-            self.texts.append(text)
+            code = self.seen.setdefault(value if value.__class__ is str else (repr(value),), code)
+        if code == known:
+            form, text = _stored(value)
+            texts.append(text)
             self.forms.append(form)
             # Titles and bodies are nearly all different: to remember them would only cost memory.
             if self.seen is not None and code > _MOST_SEEN and code > len(self.owners) * 3 // 4:
                 self.seen = None
         self.owners.append(owner)
         self.codes.append(code)
-        self.lines.append(raw.line)
+        self.lines.append(line)
 
     def done(self) -> Cells:
         """Return the cells."""
@@ -221,7 +225,7 @@ def _stored(value: Any) -> tuple[int, str]:
     if value is None:
         return NULL, ""
     if isinstance(value, (list, dict)):
-        return OTHER, json.dumps(value, ensure_ascii=False, default=as_text)
+        return OTHER, _as_json(value)
     return TEXT, as_text(value)
 
 
@@ -266,7 +270,7 @@ class Intake:
             key = self.keys.get(name)
             if key is None:
                 key = self.keys[name] = _Key()
-            key.add(number, raw)
+            key.add(number, *raw)
 
     def done(self) -> RecordTable:
         """Return the records as tables."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from functools import cached_property
+from hashlib import blake2b
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -18,7 +19,7 @@ from elenchus.schema.record import Raw
 from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Mapping
+    from collections.abc import Iterable, Iterator, Mapping
 
     from numpy.typing import NDArray
 
@@ -27,20 +28,38 @@ if TYPE_CHECKING:
     from elenchus.schema.conform import Conformed
     from elenchus.schema.types import Schema
 
-__all__ = ["Names", "Sheet"]
+__all__ = ["Names", "Sheet", "digests"]
 
 
 class Names:
     """What the records of a site are called, each by its number.
 
     ``kinds`` are places in the schema's kinds, -1 for a kind that it has not; ``unknown`` the words for
-    those.
+    those. ``digests`` are 64 bits of each id.
     """
 
+    kinds: NDArray[np.int16]
+    slugs: Lexicon
+    ids: Lexicon
+    unknown: Mapping[int, str]
+    digests: NDArray[np.uint64]
+
+    @classmethod
+    def of(
+        cls,
+        kinds: NDArray[np.int16],
+        slugs: Lexicon,
+        ids: Lexicon,
+        unknown: Mapping[int, str],
+        digests: NDArray[np.uint64],
+    ) -> Names:
+        """Return what is known already."""
+        found = cls.__new__(cls)
+        found.kinds, found.slugs, found.ids = kinds, slugs, ids
+        found.unknown, found.digests = unknown, digests
+        return found
+
     def __init__(self, written: RecordTable, schema: Schema, base: Names | None = None) -> None:
-        self.kinds: NDArray[np.int16]
-        self.slugs: Lexicon
-        self.ids: Lexicon
         first = len(base.kinds) if base else 0
         numbers = {name: number for number, name in enumerate(schema.kinds)}
         own = {name: self._own(written, name, first) for name in ("kind", "slug", "id")}
@@ -58,10 +77,12 @@ class Names:
             self.kinds = np.concatenate((base.kinds, found))
             self.slugs, self.ids = base.slugs.with_more(slugs), base.ids.with_more(ids)
             self.unknown = {**base.unknown, **self.unknown}
+            self.digests = np.concatenate((base.digests, digests(ids)))
         else:
             self.kinds = found
             self.slugs = Lexicon(Strings.of(slugs) if own["slug"] else written.slugs)
             self.ids = Lexicon.of(ids)
+            self.digests = digests(ids)
 
     @staticmethod
     def _own(written: RecordTable, name: str, first: int) -> dict[int, str]:
@@ -278,6 +299,12 @@ class _Changes:
             lines = np.concatenate([each for _, _, each in changed])
             found[key] = here.with_cells(owners, codes, lines)
         return {key: left for key, left in found.items() if len(left)}
+
+
+def digests(ids: Iterable[str]) -> NDArray[np.uint64]:
+    """Return the first 64 bits of the BLAKE2 digest of each id."""
+    found = b"".join(blake2b(name.encode(errors="surrogatepass"), digest_size=8).digest() for name in ids)
+    return np.frombuffer(found, dtype="<u8").astype(np.uint64)
 
 
 def _numbered(columns: list[NDArray[Any]]) -> NDArray[np.int64]:

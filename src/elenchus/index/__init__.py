@@ -1,0 +1,1 @@
+"""What one run keeps of a site's content for the next."""

@@ -1,0 +1,163 @@
+"""The content of a site, read as far as it has changed since it was last read."""
+
+from __future__ import annotations
+
+from functools import cached_property
+from typing import TYPE_CHECKING, NamedTuple
+
+import numpy as np
+
+from elenchus.engine.columns.build import Since, assemble
+from elenchus.index.records import only_live
+from elenchus.index.store import digest_of_sources, opened, save, save_units
+from elenchus.index.units import Units, matched, read_chunk, scan
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from numpy.typing import NDArray
+
+    from elenchus.engine.columns.dataset import Dataset
+    from elenchus.engine.columns.recordtable import RecordTable
+    from elenchus.errors import Problem
+    from elenchus.index.store import KeptIndex, Wanted
+    from elenchus.index.units import Chunk
+
+__all__ = ["Found", "content"]
+
+_MOST_DEAD = 0.25  # share of records of units that are gone or changed, from which on all is written anew
+
+
+class Found(NamedTuple):
+    """The content of a site: its tables, the records that they are made of, and which of these are in use.
+
+    ``problems`` are those of units that cannot be read; ``notice`` tells of an index that could not be used.
+    """
+
+    dataset: Dataset
+    records: Callable[[], RecordTable]
+    live: Callable[[], NDArray[np.bool_]]
+    problems: Callable[[], list[Problem]]
+    notice: Problem | None = None
+
+
+class _State:
+    """The content of a site in the making: its units now, and how they differ from those kept."""
+
+    def __init__(self, wanted: Wanted, kept: KeptIndex | None) -> None:
+        self.wanted = wanted
+        self.kept = kept if kept and kept.meta["sources"] == digest_of_sources(wanted.specs) else None
+        self.seen = scan(wanted.specs, wanted.folder)
+        self.number = (
+            matched(self.seen, self.kept.units.seen) if self.kept else np.full(len(self.seen.paths), -1)
+        )
+
+    @cached_property
+    def todo(self) -> NDArray[np.intp]:
+        """The units that must be looked into: new ones, and those that may have changed."""
+        if self.kept is None:
+            return np.arange(len(self.seen.paths))
+        before = self.kept.units.seen
+        known = self.number >= 0
+        number = np.maximum(self.number, 0)
+        same = known.copy()
+        if len(before.paths):
+            same &= (self.seen.signatures == before.signatures[number]).all(axis=1) & ~before.unsure[number]
+        return np.flatnonzero(~same)
+
+    @property
+    def is_whole(self) -> bool:
+        """Say whether there are the same units as before, and the same besides that cannot be read."""
+        if self.kept is None:
+            return False
+        before = self.kept.units.seen
+        is_as_many = len(self.seen.paths) == len(before.paths) and bool((self.number >= 0).all())
+        return is_as_many and list(self.seen.problems) == list(before.problems)
+
+    @property
+    def is_same_site(self) -> bool:
+        """Say whether what content means is as it was."""
+        return self.kept is not None and self.kept.meta["definition"] == self.wanted.digest
+
+    def chunk(self, tick: Callable[[], None] | None) -> Chunk:
+        """Read the units that must be."""
+        sources = self.seen.sources[self.todo].tolist()
+        units = [
+            (number, self.seen.paths[at]) for number, at in zip(sources, self.todo.tolist(), strict=True)
+        ]
+        known = [0] * len(units)
+        if self.kept:
+            digests = self.kept.units.digests
+            numbers = self.number[self.todo].tolist()
+            known = [int(digests[at]) if at >= 0 else 0 for at in numbers]
+        return read_chunk(self.wanted.specs, self.wanted.folder, units, known, tick)
+
+    def units(self, chunk: Chunk) -> Units:
+        """Return the units with what they gave, now or before."""
+        count = len(self.seen.paths)
+        digests = np.zeros(count, dtype=np.uint64)
+        firsts, counts = np.zeros((2, count), dtype=np.int32)
+        problems: dict[int, list[Problem]] = {}
+        fresh = np.zeros(count, np.bool_)
+        fresh[self.todo[~chunk.is_same]] = True
+        first = 0
+        if self.kept:
+            before, old = self.kept.units, np.flatnonzero(~fresh)
+            number = self.number[old]
+            digests[old], firsts[old] = before.digests[number], before.firsts[number]
+            counts[old] = before.counts[number]
+            if before.problems:
+                where = dict(zip(number.tolist(), old.tolist(), strict=True))
+                problems = {where[at]: each for at, each in before.problems.items() if at in where}
+            first = self.kept.size
+        new = self.todo[~chunk.is_same]
+        digests[new], counts[new] = chunk.digests[~chunk.is_same], chunk.counts[~chunk.is_same]
+        firsts[new] = first + np.cumsum(counts[new]) - counts[new]
+        problems |= {int(self.todo[at]): each for at, each in chunk.problems.items()}
+        return Units(self.seen, digests, firsts, counts, problems)
+
+
+def content(wanted: Wanted, *, keeps: bool = True, tick: Callable[[], None] | None = None) -> Found:
+    """Return the content of a site: from its index, as far as that still holds, else from its sources.
+
+    ``keeps`` is false where no index is to be used or written. ``tick`` is called for each unit that is read.
+    Raises SiteError when a file of terms cannot be read.
+    """
+    kept, notice = opened(wanted.folder) if keeps else (None, None)
+    state = _State(wanted, kept)
+    may_hold = state.is_whole and state.is_same_site
+    if state.kept and may_hold and not len(state.todo):
+        if not state.kept.is_sure:
+            save_units(state.kept, state.kept.units)
+        return _found_in(state.kept, wanted)
+    chunk = state.chunk(tick)
+    units = state.units(chunk)
+    if state.kept and may_hold and chunk.is_same.all():
+        save_units(state.kept, units)
+        return _found_in(state.kept, wanted)
+    return _made(state, units, chunk, notice, keeps=keeps)
+
+
+def _made(state: _State, units: Units, chunk: Chunk, notice: Problem | None, *, keeps: bool) -> Found:
+    """Return the content whose units have changed, and leave it to the next run."""
+    wanted, records, known = state.wanted, chunk.records, None
+    if state.kept:
+        records = state.kept.records(wanted)
+        records = records.with_more(chunk.records) if len(chunk.records) else records
+        known = state.kept.dataset(wanted) if state.is_same_site else None
+    live = units.live(len(records))
+    if len(live) and 1 - live.mean() > _MOST_DEAD:
+        moved = np.append(np.cumsum(live) - 1, 0).astype(np.int32)
+        units = Units(units.seen, units.digests, moved[units.firsts], units.counts, units.problems)
+        records, known = only_live(records, live), None
+        live = np.ones(len(records), np.bool_)
+    problems, since = units.all_problems(), Since(live, known)
+    dataset = assemble(wanted.schema, records, wanted.terms(), wanted.zone, problems, since)
+    if keeps:
+        save(wanted, units, records, dataset)
+    return Found(dataset, lambda: records, lambda: live, units.all_problems, notice)
+
+
+def _found_in(kept: KeptIndex, wanted: Wanted) -> Found:
+    """Return the content that an index has."""
+    return Found(kept.dataset(wanted), lambda: kept.records(wanted), kept.live, kept.units.all_problems)

@@ -1,0 +1,269 @@
+"""The index of a site: a folder with what its content was, which one run leaves to the next."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import sys
+import unicodedata
+from contextlib import suppress
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+from zoneinfo import TZPATH
+
+import numpy as np
+
+from elenchus.engine.columns.strings import Strings
+from elenchus.errors import Problem
+from elenchus.files import SUFFIX_OF_PARTS, is_running
+from elenchus.frozen import Frozen
+from elenchus.index.pack import DamagedError, Pack, write_pack
+from elenchus.index.problems import packed_problems, unpacked_problems
+from elenchus.index.records import packed_records, unpacked_records
+from elenchus.index.tables import packed_tables, unpacked_tables
+from elenchus.index.units import Seen, Units
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Mapping, Sequence
+    from zoneinfo import ZoneInfo
+
+    from numpy.typing import NDArray
+
+    from elenchus.engine.columns.dataset import Dataset
+    from elenchus.engine.columns.recordtable import RecordTable
+    from elenchus.schema.terms import TermRow
+    from elenchus.schema.types import Schema
+    from elenchus.sources import SourceSpec
+
+__all__ = ["FOLDER", "KeptIndex", "Wanted", "digest_of", "digest_of_sources", "opened", "save", "save_units"]
+
+FOLDER = ".elenchus"
+_ROOT = "units"
+_PARTS = ("tables", "records")
+_MOST_DEAD = 0.25  # share of records of units that are gone or changed, from which on all is written anew
+
+
+class Wanted(Frozen):
+    """A site whose content is asked for: its folder, what its files declare, and a digest of those files."""
+
+    folder: Path
+    specs: tuple[SourceSpec, ...]
+    schema: Schema
+    zone: ZoneInfo
+    terms: Callable[[], Mapping[str, Sequence[TermRow]]]
+    digest: str
+
+
+def digest_of(folder: Path, files: Sequence[str], zone: ZoneInfo) -> str:
+    """Return a digest of the files that say what content means, and of what is known of a time zone."""
+    found = hashlib.blake2b(digest_size=16)
+    known = (Path(start) / (zone.key or "") for start in TZPATH)
+    for path in (*(folder / name for name in files), *known):
+        try:
+            content_of = path.read_bytes()
+        except OSError:
+            content_of = b"\0"
+        found.update(len(content_of).to_bytes(8, "little") + content_of)
+    return found.hexdigest()
+
+
+class _Changed(Exception):
+    """The files of an index are not those that its root names any more."""
+
+
+class KeptIndex:
+    """An index that is there: its units, and the files of its records and tables."""
+
+    def __init__(self, folder: Path) -> None:
+        """Open an index. Raises FileNotFoundError where there is none, DamagedError for an unusable one."""
+        self.folder = folder
+        root = Pack(folder / _ROOT)
+        root.verify()
+        self.meta: dict[str, Any] = root.meta
+        if self.meta["program"] != _program():
+            raise DamagedError("it was made by another version of the program")
+        seen = Seen(
+            root.strings("paths")[:],
+            root.array("sources"),
+            root.array("signatures").reshape(-1, 4),
+            root.array("unsure"),
+            unpacked_problems(self.meta["problems"]),
+        )
+        told = {int(at): unpacked_problems(each) for at, each in self.meta["unit_problems"].items()}
+        self.units = Units(seen, root.array("digests"), root.array("firsts"), root.array("counts"), told)
+        self.is_sure = True
+        self.parts = {name: self._part(name) for name in _PARTS}
+
+    def _part(self, name: str) -> Pack:
+        """Open a file; where it is not as it was when it was written, compare it with its checksums."""
+        path = self.folder / self.meta["parts"][name]["file"]
+        try:
+            pack = Pack(path)
+        except FileNotFoundError:
+            raise _Changed from None
+        if _signature(path) != self.meta["parts"][name]["signature"]:
+            pack.verify()
+            self.is_sure = False
+        return pack
+
+    @property
+    def size(self) -> int:
+        """The number of records, those included that no unit has any more."""
+        return len(self.parts["records"].array("files"))
+
+    def live(self) -> NDArray[np.bool_]:
+        """Return which records are those of a unit."""
+        return self.units.live(self.size)
+
+    def records(self, wanted: Wanted) -> RecordTable:
+        """Return the records."""
+        return unpacked_records(self.parts["records"], [spec.habits for spec in wanted.specs])
+
+    def dataset(self, wanted: Wanted) -> Dataset:
+        """Return the tables."""
+        return unpacked_tables(self.parts["tables"], self.parts["records"], wanted.schema, wanted.zone)
+
+
+def _signature(path: Path) -> list[int]:
+    """Return what tells that a file is as it was."""
+    told = path.stat()
+    return [told.st_size, told.st_mtime_ns, told.st_ctime_ns, told.st_ino]
+
+
+def _program() -> str:
+    """Return what the tables depend on beside content and definitions: this program, Python, and Unicode."""
+    from elenchus import __version__
+
+    home = Path(__file__).parents[1]
+    told = [__version__, sys.version, unicodedata.unidata_version, np.__version__]
+    for name in ("values", "schema", "sources", "engine/columns", "index"):
+        with os.scandir(home / name) as found:
+            files = ((each.name, each.stat()) for each in found if each.name.endswith((".py", ".json")))
+            told += sorted(f"{name}/{each} {seen.st_size} {seen.st_mtime_ns}" for each, seen in files)
+    return hashlib.blake2b("\n".join(told).encode(), digest_size=16).hexdigest()
+
+
+def _opened(folder: Path) -> tuple[KeptIndex | None, Problem | None]:
+    """Return the index of a folder, if there is one that can be used, and a notice where one cannot."""
+    for _ in range(3):
+        try:
+            return KeptIndex(folder), None
+        except FileNotFoundError:
+            return None, None
+        except _Changed:
+            continue
+        except (DamagedError, KeyError, TypeError, ValueError) as error:
+            why = str(error) if isinstance(error, DamagedError) else "it does not fit together"
+            message = f"the index in {folder} was built anew: {why}"
+            return None, Problem("index-rebuilt", message, "Nothing is lost by that.")
+        except OSError as error:
+            message = f"the index in {folder} cannot be read ({error.strerror})"
+            return None, Problem("index-rebuilt", message, "All content was read instead.")
+    return None, None
+
+
+def _places(site: Path) -> list[Path]:
+    """Return where the index of a site may stand: in the site, or where the user's caches are."""
+    name = hashlib.blake2b(os.fsencode(site.resolve()), digest_size=8).hexdigest()
+    return [site / FOLDER, _caches() / "elenchus" / name]
+
+
+def _caches() -> Path:
+    """Return the folder of the user's caches."""
+    if sys.platform == "win32":
+        return Path(os.environ.get("LOCALAPPDATA") or Path.home())
+    if sys.platform == "darwin":
+        return Path.home() / "Library" / "Caches"
+    return Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache")
+
+
+def opened(site: Path) -> tuple[KeptIndex | None, Problem | None]:
+    """Return the index of a site, wherever it stands, and a notice where one cannot be used."""
+    notice = None
+    for folder in _places(site):
+        kept, told = _opened(folder)
+        if kept:
+            return kept, notice
+        notice = notice or told
+    return None, notice
+
+
+def digest_of_sources(specs: Sequence[SourceSpec]) -> str:
+    """Return a digest of how sources are to be read."""
+    return hashlib.blake2b(repr(specs).encode("utf-8", "surrogatepass"), digest_size=16).hexdigest()
+
+
+# Writing
+
+
+def save(wanted: Wanted, units: Units, records: RecordTable, dataset: Dataset) -> None:
+    """Write an index where it can be written; where it cannot, the next run reads all content again."""
+    for folder in _places(wanted.folder):
+        try:
+            folder.mkdir(parents=True, exist_ok=True)
+            ignored = folder / ".gitignore"
+            if not ignored.exists():
+                ignored.write_text("# Made by elenchus, and safe to delete.\n*\n", encoding="utf-8")
+            _write(folder, wanted, units, records, dataset)
+        except OSError:
+            continue
+        return
+
+
+def _write(folder: Path, wanted: Wanted, units: Units, records: RecordTable, dataset: Dataset) -> None:
+    """Write the files of an index, the root last: until then the one before holds. Raises OSError."""
+    token = f"{os.getpid()}-{os.urandom(4).hex()}"
+    told, sections, shared = packed_records(records)
+    parts = {"records": (told, sections), "tables": packed_tables(dataset, shared)}
+    files: dict[str, dict[str, Any]] = {}
+    for name, (meta, part) in parts.items():
+        path = folder / f"{name}-{token}"
+        write_pack(path, meta, part)
+        files[name] = {"file": path.name, "signature": _signature(path)}
+    meta = {
+        "program": _program(),
+        "sources": digest_of_sources(wanted.specs),
+        "definition": wanted.digest,
+        "parts": files,
+    }
+    _write_root(folder, meta, units)
+    _clean(folder, [each["file"] for each in files.values()])
+
+
+def save_units(kept: KeptIndex, units: Units) -> None:
+    """Write that units look otherwise than when an index was written, and are still the same."""
+    with suppress(OSError):
+        _write_root(kept.folder, kept.meta, units)
+
+
+def _write_root(folder: Path, meta: Mapping[str, Any], units: Units) -> None:
+    """Write the root of an index. Raises OSError."""
+    seen = units.seen
+    told = {
+        **meta,
+        "parts": {
+            name: {**part, "signature": _signature(folder / part["file"])}
+            for name, part in meta["parts"].items()
+        },
+        "problems": packed_problems(seen.problems),
+        "unit_problems": {at: packed_problems(each) for at, each in units.problems.items()},
+    }
+    sections = {
+        "paths": Strings.of(seen.paths),
+        "sources": seen.sources,
+        "signatures": seen.signatures.reshape(-1),
+        "unsure": seen.unsure,
+        "digests": units.digests,
+        "firsts": units.firsts,
+        "counts": units.counts,
+    }
+    write_pack(folder / _ROOT, told, sections)
+
+
+def _clean(folder: Path, used: Sequence[str]) -> None:
+    """Take away files of an index that nobody uses: older ones, and those of runs that were killed."""
+    for each in folder.iterdir():
+        name = each.name.lstrip(".").removesuffix(SUFFIX_OF_PARTS)
+        stem, _, rest = name.partition("-")
+        if stem in _PARTS and each.name not in used and not is_running(rest.partition("-")[0]):
+            each.unlink(missing_ok=True)

@@ -1,0 +1,146 @@
+"""What a site's content consists of, by unit: which have changed since they were read, what each gave."""
+
+from __future__ import annotations
+
+import time
+from hashlib import blake2b
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from elenchus import sources
+from elenchus.engine.columns.recordtable import Intake, RecordTable
+from elenchus.files import unreadable
+from elenchus.frozen import Frozen
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+    from pathlib import Path
+
+    from numpy.typing import NDArray
+
+    from elenchus.errors import Problem
+    from elenchus.sources import SourceSpec
+
+__all__ = ["Chunk", "Seen", "Units", "matched", "read_chunk", "scan"]
+
+_SIGNS = 4  # whole numbers in a signature: size, times of change and of change of state, inode
+# What is changed twice within a step of the clock looks the same both times. File systems count in steps of
+# up to two seconds (FAT), so what is younger than that when it is looked at is read again the next time.
+_STEP = 2_000_000_000
+
+
+class Seen(Frozen):
+    """The units of all sources as they are found now, and what stands among them and cannot be read.
+
+    ``paths`` are below their source; ``sources`` says to which source each belongs. ``signatures``
+    (units × 4) change when the units do, but perhaps not of those that are ``unsure``.
+    """
+
+    paths: Sequence[str]
+    sources: NDArray[np.int16]
+    signatures: NDArray[np.int64]
+    unsure: NDArray[np.bool_]
+    problems: Sequence[Problem] = ()
+
+
+class Units(Frozen):
+    """Units as they were when they were read.
+
+    ``digests`` (uint64) are those of their bytes, 0 of what could not be read. Their records are ``counts``
+    many from ``firsts`` on. ``problems`` are by the number of the unit.
+    """
+
+    seen: Seen
+    digests: NDArray[np.uint64]
+    firsts: NDArray[np.int32]
+    counts: NDArray[np.int32]
+    problems: dict[int, list[Problem]]
+
+    def live(self, size: int) -> NDArray[np.bool_]:
+        """Return which of so many records belong to a unit."""
+        edges = np.zeros(size + 1, dtype=np.int64)
+        np.add.at(edges, self.firsts, 1)
+        np.add.at(edges, self.firsts + self.counts, -1)
+        found: NDArray[np.bool_] = np.cumsum(edges[:-1]) > 0
+        return found
+
+    def all_problems(self) -> list[Problem]:
+        """Return what is wrong with units, in their order, behind what stands among them."""
+        return [*self.seen.problems, *(each for at in sorted(self.problems) for each in self.problems[at])]
+
+
+def scan(specs: Sequence[SourceSpec], folder: Path) -> Seen:
+    """Return the units of some sources; none is opened."""
+    paths: list[str] = []
+    problems: list[Problem] = []
+    signatures, numbers = [], []
+    looked_at = time.time_ns()
+    for number, spec in enumerate(specs):
+        found = sources.source(spec.read).scan(spec, folder)
+        paths += found.units
+        problems += found.problems
+        numbers.append(np.full(len(found.units), number, dtype=np.int16))
+        signatures.append(np.array(found.signatures, dtype=np.int64).reshape(-1, _SIGNS))
+    signs = np.concatenate(signatures) if signatures else np.zeros((0, _SIGNS), dtype=np.int64)
+    unsure: NDArray[np.bool_] = np.maximum(signs[:, 1], signs[:, 2]) > looked_at - _STEP
+    return Seen(paths, np.concatenate(numbers) if numbers else np.zeros(0, np.int16), signs, unsure, problems)
+
+
+def matched(now: Seen, before: Seen) -> NDArray[np.int64]:
+    """Return for each unit its number before, -1 for a new one."""
+    if now.paths == before.paths and np.array_equal(now.sources, before.sources):
+        return np.arange(len(now.paths))
+    pairs = zip(before.sources.tolist(), before.paths, strict=True)
+    numbers = {pair: number for number, pair in enumerate(pairs)}
+    found = (numbers.get(pair, -1) for pair in zip(now.sources.tolist(), now.paths, strict=True))
+    return np.fromiter(found, dtype=np.int64, count=len(now.paths))
+
+
+class Chunk(Frozen):
+    """What some units gave: their records, how many each, digests; problems by their place among the units.
+
+    Units whose bytes are the same as before gave nothing: ``is_same`` says which.
+    """
+
+    records: RecordTable
+    counts: NDArray[np.int32]
+    digests: NDArray[np.uint64]
+    problems: dict[int, list[Problem]]
+    is_same: NDArray[np.bool_]
+
+
+def read_chunk(
+    specs: Sequence[SourceSpec],
+    folder: Path,
+    units: Sequence[tuple[int, str]],
+    known: Sequence[int],
+    tick: Callable[[], None] | None = None,
+) -> Chunk:
+    """Return what some units give, each with the number of its source; ``known`` are their digests before."""
+    intake = Intake()
+    counts, digests = np.zeros(len(units), dtype=np.int32), np.zeros(len(units), dtype=np.uint64)
+    is_same = np.zeros(len(units), np.bool_)
+    problems: dict[int, list[Problem]] = {}
+    for at, (number, unit) in enumerate(units):
+        spec = specs[number]
+        reader = sources.source(spec.read)
+        try:
+            content = reader.load(spec, folder, unit)
+        except OSError as error:
+            problems[at] = [unreadable(sources.place_of(spec, unit), error, sources.LEFT_OUT)]
+        else:
+            digest = int.from_bytes(blake2b(content, digest_size=8).digest(), "little") or 1
+            digests[at] = digest
+            if digest == known[at]:
+                is_same[at] = True
+                continue
+            records, wrong = reader.parse(spec, unit, content)
+            counts[at] = len(records)
+            for record in records:
+                intake.add(record)
+            if wrong:
+                problems[at] = wrong
+        if tick:
+            tick()
+    return Chunk(intake.done(), counts, digests, problems, is_same)
