@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 from elenchus.engine.describing.describe import Block, about, everything, found_by
 from elenchus.errors import NoSuchName, Problem
+from elenchus.index.content import facts_of
 from elenchus.language.nodes import Question
 from elenchus.language.printer import print_question
 from elenchus.language.tree import CLAUSES_OF
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
     from elenchus.site.listings import ParameterRule
     from elenchus.site.site import Site
 
-__all__ = ["describe"]
+__all__ = ["describe", "describe_index"]
 
 
 def describe(site: Site, text: str | None = None) -> list[Block]:
@@ -46,6 +47,24 @@ def describe(site: Site, text: str | None = None) -> list[Block]:
     raise NoSuchName(
         [Problem("unknown-name", f"nothing on the site is called {quoted(text)}", hint, near=near)]
     )
+
+
+def describe_index(site: Site) -> list[Block]:
+    """Return what is kept of a site's content between runs: where, how large, whether it holds."""
+    told = facts_of(site.content.wanted)
+    if told is None:
+        return [Block("Index", (("folder", "none that can be used; the next run makes one"),))]
+    made = from_instant(told.made, site.clock.zone)
+    holds = "yes" if told.holds else f"no: {told.why}; the next run reads that and patches it"
+    facts = (
+        ("folder", str(told.folder)),
+        ("made", f"{to_minute(made)} {site.clock.zone.key}"),
+        ("entries", f"{told.entries} of {told.units} files"),
+        ("size", f"{told.size / 2**20:.1f} MB"),
+        ("holds", holds),
+    )
+    rows = tuple((name, f"{size / 2**10:.0f} kB") for name, size in told.sections)
+    return [Block("Index", facts, ("holds", "size"), rows)]
 
 
 def _listings_block(site: Site) -> list[Block]:

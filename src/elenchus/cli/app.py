@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Optional
@@ -13,7 +14,7 @@ from elenchus import __version__
 if TYPE_CHECKING:
     from elenchus.site.site import Site
 
-__all__ = ["AtOption", "SiteOption", "app", "opened"]
+__all__ = ["AtOption", "NoIndexOption", "SiteOption", "app", "opened"]
 
 app = typer.Typer(
     name="elenchus",
@@ -54,8 +55,22 @@ AtOption = Annotated[
 ]
 
 
-def opened(folder: Path | None, at: str | None) -> Site:
+NoIndexOption = Annotated[
+    bool, typer.Option("--no-index", help="Read all content, and keep nothing of it for the next run.")
+]
+
+
+def opened(folder: Path | None, at: str | None, *, no_index: bool = False) -> Site:
     """Return the site of a folder, or the one around the working directory."""
     import elenchus
+    from elenchus.cli.printing import progress, show_error
+    from elenchus.index.work import Work
+    from elenchus.pieces.problems import notice_lines
 
-    return elenchus.open_site(folder or elenchus.find_site(Path.cwd()), at=at)
+    work = Work(
+        index=not no_index,
+        processes=len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1,
+        tell=lambda problem: show_error(notice_lines([problem])),
+        progress=lambda count: progress("files", count),
+    )
+    return elenchus.open_site(folder or elenchus.find_site(Path.cwd()), at=at).working(work)

@@ -10,10 +10,12 @@ import numpy as np
 from elenchus.engine.columns.build import Since, assemble
 from elenchus.index.records import only_live
 from elenchus.index.store import digest_of_sources, opened, save, save_units
-from elenchus.index.units import Units, matched, read_chunk, scan
+from elenchus.index.units import Units, matched, scan
+from elenchus.index.work import read_all
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Sequence
+    from pathlib import Path
 
     from numpy.typing import NDArray
 
@@ -22,8 +24,9 @@ if TYPE_CHECKING:
     from elenchus.errors import Problem
     from elenchus.index.store import KeptIndex, Wanted
     from elenchus.index.units import Chunk
+    from elenchus.index.work import Work
 
-__all__ = ["Found", "content"]
+__all__ = ["Facts", "Found", "content", "facts_of"]
 
 _MOST_DEAD = 0.25  # share of records of units that are gone or changed, from which on all is written anew
 
@@ -31,14 +34,13 @@ _MOST_DEAD = 0.25  # share of records of units that are gone or changed, from wh
 class Found(NamedTuple):
     """The content of a site: its tables, the records that they are made of, and which of these are in use.
 
-    ``problems`` are those of units that cannot be read; ``notice`` tells of an index that could not be used.
+    ``problems`` are those of units that cannot be read.
     """
 
     dataset: Dataset
     records: Callable[[], RecordTable]
     live: Callable[[], NDArray[np.bool_]]
     problems: Callable[[], list[Problem]]
-    notice: Problem | None = None
 
 
 class _State:
@@ -53,17 +55,22 @@ class _State:
         )
 
     @cached_property
+    def changed(self) -> NDArray[np.bool_]:
+        """Which units are new, or look otherwise than before."""
+        if self.kept is None or not len(self.kept.units.seen.paths):
+            return np.ones(len(self.seen.paths), np.bool_)
+        signatures = self.kept.units.seen.signatures[np.maximum(self.number, 0)]
+        same: NDArray[np.bool_] = (self.number >= 0) & (self.seen.signatures == signatures).all(axis=1)
+        return ~same
+
+    @cached_property
     def todo(self) -> NDArray[np.intp]:
-        """The units that must be looked into: new ones, and those that may have changed."""
-        if self.kept is None:
-            return np.arange(len(self.seen.paths))
-        before = self.kept.units.seen
-        known = self.number >= 0
-        number = np.maximum(self.number, 0)
-        same = known.copy()
-        if len(before.paths):
-            same &= (self.seen.signatures == before.signatures[number]).all(axis=1) & ~before.unsure[number]
-        return np.flatnonzero(~same)
+        """The units that must be looked into: those that have changed, or may have without looking so."""
+        wanted = self.changed.copy()
+        if self.kept:
+            known = self.number >= 0
+            wanted[known] |= self.kept.units.seen.unsure[self.number[known]]
+        return np.flatnonzero(wanted)
 
     @property
     def is_whole(self) -> bool:
@@ -79,7 +86,7 @@ class _State:
         """Say whether what content means is as it was."""
         return self.kept is not None and self.kept.meta["definition"] == self.wanted.digest
 
-    def chunk(self, tick: Callable[[], None] | None) -> Chunk:
+    def chunk(self, work: Work) -> Chunk:
         """Read the units that must be."""
         sources = self.seen.sources[self.todo].tolist()
         units = [
@@ -90,7 +97,7 @@ class _State:
             digests = self.kept.units.digests
             numbers = self.number[self.todo].tolist()
             known = [int(digests[at]) if at >= 0 else 0 for at in numbers]
-        return read_chunk(self.wanted.specs, self.wanted.folder, units, known, tick)
+        return read_all(work, self.wanted.specs, self.wanted.folder, units, known)
 
     def units(self, chunk: Chunk) -> Units:
         """Return the units with what they gave, now or before."""
@@ -117,28 +124,29 @@ class _State:
         return Units(self.seen, digests, firsts, counts, problems)
 
 
-def content(wanted: Wanted, *, keeps: bool = True, tick: Callable[[], None] | None = None) -> Found:
+def content(wanted: Wanted, work: Work) -> Found:
     """Return the content of a site: from its index, as far as that still holds, else from its sources.
 
-    ``keeps`` is false where no index is to be used or written. ``tick`` is called for each unit that is read.
     Raises SiteError when a file of terms cannot be read.
     """
-    kept, notice = opened(wanted.folder) if keeps else (None, None)
+    kept, notice = opened(wanted.folder) if work.index else (None, None)
+    if notice and work.tell:
+        work.tell(notice)
     state = _State(wanted, kept)
     may_hold = state.is_whole and state.is_same_site
     if state.kept and may_hold and not len(state.todo):
         if not state.kept.is_sure:
             save_units(state.kept, state.kept.units)
         return _found_in(state.kept, wanted)
-    chunk = state.chunk(tick)
+    chunk = state.chunk(work)
     units = state.units(chunk)
     if state.kept and may_hold and chunk.is_same.all():
         save_units(state.kept, units)
         return _found_in(state.kept, wanted)
-    return _made(state, units, chunk, notice, keeps=keeps)
+    return _made(state, units, chunk, work)
 
 
-def _made(state: _State, units: Units, chunk: Chunk, notice: Problem | None, *, keeps: bool) -> Found:
+def _made(state: _State, units: Units, chunk: Chunk, work: Work) -> Found:
     """Return the content whose units have changed, and leave it to the next run."""
     wanted, records, known = state.wanted, chunk.records, None
     if state.kept:
@@ -153,11 +161,50 @@ def _made(state: _State, units: Units, chunk: Chunk, notice: Problem | None, *, 
         live = np.ones(len(records), np.bool_)
     problems, since = units.all_problems(), Since(live, known)
     dataset = assemble(wanted.schema, records, wanted.terms(), wanted.zone, problems, since)
-    if keeps:
+    if work.index:
         save(wanted, units, records, dataset)
-    return Found(dataset, lambda: records, lambda: live, units.all_problems, notice)
+    return Found(dataset, lambda: records, lambda: live, units.all_problems)
 
 
 def _found_in(kept: KeptIndex, wanted: Wanted) -> Found:
     """Return the content that an index has."""
     return Found(kept.dataset(wanted), lambda: kept.records(wanted), kept.live, kept.units.all_problems)
+
+
+class Facts(NamedTuple):
+    """What an index is: where it stands, when it was made (microseconds since 1970), its sizes in bytes.
+
+    ``sections`` are its largest parts, by name. Where it does not hold, ``why`` tells what is otherwise now.
+    """
+
+    folder: Path
+    made: int
+    entries: int
+    units: int
+    size: int
+    sections: Sequence[tuple[str, int]]
+    holds: bool
+    why: str
+
+
+def facts_of(wanted: Wanted) -> Facts | None:
+    """Return what is to be told of a site's index, None where there is none that can be used."""
+    kept, _ = opened(wanted.folder)
+    if kept is None:
+        return None
+    state = _State(wanted, kept)
+    gone = len(kept.units.seen.paths) - int(np.count_nonzero(state.number >= 0))
+    changed = int(np.count_nonzero(state.changed)) + gone
+    files = f"{changed} files have changed" if changed != 1 else "1 file has changed"
+    why = files if changed else "" if state.is_same_site else "the site file or a file of terms has changed"
+    paths = [kept.folder / "units", *(kept.folder / each["file"] for each in kept.meta["parts"].values())]
+    return Facts(
+        folder=kept.folder,
+        made=paths[-1].stat().st_mtime_ns // 1000,
+        entries=len(kept.parts["tables"].array("records")),
+        units=len(kept.units.seen.paths),
+        size=sum(path.stat().st_size for path in paths),
+        sections=kept.sizes(wanted),
+        holds=not why and state.is_whole,
+        why=why or "what stands among the files has changed",
+    )

@@ -111,6 +111,20 @@ class KeptIndex:
         """The number of records, those included that no unit has any more."""
         return len(self.parts["records"].array("files"))
 
+    def sizes(self, wanted: Wanted) -> list[tuple[str, int]]:
+        """Return the names of what is kept and its size in bytes, the largest first."""
+        found: dict[str, int] = {"files and their signatures": (self.folder / _ROOT).stat().st_size}
+        fields = [name for name, _ in self.dataset(wanted).entries.columns]
+        keys = self.parts["records"].meta["keys"]
+        for name, part in self.parts.items():
+            for section, (_, _, size, _) in part.sections.items():
+                stem, _, number = section.partition("/")[0].partition("-")
+                word = {"column": "column", "key": "as written:", "taxonomy": "terms of"}.get(stem)
+                named = {"column": fields, "key": keys, "taxonomy": self.parts["tables"].meta["taxonomies"]}
+                what = f"{word} {named[stem][int(number)]}" if word else f"other {name}"
+                found[what] = found.get(what, 0) + size
+        return sorted(found.items(), key=lambda pair: -pair[1])
+
     def live(self) -> NDArray[np.bool_]:
         """Return which records are those of a unit."""
         return self.units.live(self.size)
@@ -165,7 +179,9 @@ def _opened(folder: Path) -> tuple[KeptIndex | None, Problem | None]:
 def _places(site: Path) -> list[Path]:
     """Return where the index of a site may stand: in the site, or where the user's caches are."""
     name = hashlib.blake2b(os.fsencode(site.resolve()), digest_size=8).hexdigest()
-    return [site / FOLDER, _caches() / "elenchus" / name]
+    found = [site / FOLDER, _caches() / "elenchus" / name]
+    is_ours = Path(__file__).parents[1] in site.resolve().parents  # the demo, as it comes with the program
+    return found[1:] if is_ours else found
 
 
 def _caches() -> Path:

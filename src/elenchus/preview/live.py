@@ -80,6 +80,7 @@ class Live:
 
     folder: Path
     at: str | None = None
+    index: bool = True
     version: int = 1
     scenes: dict[str, tuple[float, Scene]] = field(default_factory=dict)
     site: Site | None = None
@@ -120,7 +121,7 @@ class Live:
         if self.site is None:
             if not os.path.lexists(self.folder / SITE_FILE):  # told without the folder: others may see it
                 raise SiteError([Problem("no-site", f"there is no {SITE_FILE} in the folder of the site")])
-            site = open_site(self.folder, at=self.at)
+            site = open_site(self.folder, at=self.at, index=self.index)
             _ = site.dataset  # read here, so that scenes share it
             _ = site.library, site.pages
             self.site = site

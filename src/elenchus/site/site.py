@@ -15,8 +15,10 @@ from elenchus.engine.columns.build import Since, assemble
 from elenchus.engine.columns.recordtable import Intake
 from elenchus.engine.executor import Engine
 from elenchus.errors import OptionError, Problem, SiteError
+from elenchus.frozen import replace
 from elenchus.index.content import content
 from elenchus.index.store import Wanted, digest_of
+from elenchus.index.work import Work
 from elenchus.site.definition import Definition, read_definition
 from elenchus.site.inheritance import Library
 from elenchus.site.keys import SITE_FILE
@@ -41,6 +43,7 @@ if TYPE_CHECKING:
 __all__ = ["Content", "Site", "find_site", "instant_of", "now", "open_site"]
 
 _MOST_PLANS = 512
+_ALONE = Work()
 
 
 @dataclass(frozen=True)
@@ -52,12 +55,12 @@ class Content:
 
     definition: Definition
     besides: tuple[Record, ...] = ()
-    keeps_index: bool = True
+    work: Work = _ALONE
 
     @cached_property
     def found(self) -> Found:
         """What the sources say, from the index as far as that holds. Raises SiteError."""
-        return content(self.wanted, keeps=self.keeps_index)
+        return content(self.wanted, self.work)
 
     @property
     def wanted(self) -> Wanted:
@@ -102,7 +105,7 @@ class Content:
 
     def with_entries(self, records: Iterable[Record]) -> Content:
         """Return the content with some more entries; what is read already is not read again."""
-        found = Content(self.definition, (*self.besides, *records), self.keeps_index)
+        found = Content(self.definition, (*self.besides, *records), self.work)
         kept = ("found", "library", "pages")
         found.__dict__.update({key: self.__dict__[key] for key in kept if key in self.__dict__})
         return found
@@ -150,6 +153,10 @@ class Site:
         """The plans of the queries that were asked last, each with its listing: pages ask the same again."""
         return Kept(_MOST_PLANS)
 
+    def working(self, work: Work) -> Site:
+        """Return the site with its content read in another way."""
+        return Site(replace(self.content, work=work), self.clock)
+
     def at(self, instant: int) -> Site:
         """Return the site at another now, in microseconds since 1970; what is read already stays read."""
         return Site(self.content, Clock(instant, self.clock.zone))
@@ -169,18 +176,19 @@ def find_site(start: Path) -> Path:
     raise SiteError([Problem("no-site", message, hint)])
 
 
-def open_site(folder: str | Path, *, at: str | None = None) -> Site:
+def open_site(folder: str | Path, *, at: str | None = None, index: bool = True) -> Site:
     """Open the site of a folder.
 
     ``at`` is a date such as ``2026-06-01T09:00`` in the site's zone and sets the clock; else the
-    site's own clock counts, then SOURCE_DATE_EPOCH (seconds since 1970), then the time it is.
+    site's own clock counts, then SOURCE_DATE_EPOCH (seconds since 1970), then the time it is. Where ``index``
+    is false, all content is read, and nothing is kept for the next time.
     Raises SiteError when the site file is missing or wrong, OptionError when ``at`` is no date.
     """
     path = Path(folder)
     if not os.path.lexists(path / SITE_FILE):
         raise SiteError([Problem("no-site", f"there is no {SITE_FILE} in {path}")])
     definition = read_definition(path)
-    return Site(Content(definition), Clock(now(definition, at), definition.zone))
+    return Site(Content(definition, work=Work(index=index)), Clock(now(definition, at), definition.zone))
 
 
 def now(definition: Definition, at: str | None) -> int:

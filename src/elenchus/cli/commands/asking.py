@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Optional
 import typer
 
 from elenchus import forms
-from elenchus.cli.app import AtOption, SiteOption, app, opened
+from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app, opened
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -118,13 +118,14 @@ def ask(
         ),
     ] = None,
     problems: _ProblemsOption = False,
+    no_index: NoIndexOption = False,
 ) -> None:
     """Answer a question about the site's entries or terms, or show a listing."""
     import elenchus
     from elenchus.cli.printing import show, show_error
     from elenchus.pieces.problems import notice_lines
 
-    asked = opened(site, at)
+    asked = opened(site, at, no_index=no_index)
     answer = elenchus.ask(asked, question, page=page, given=_values_of(given), changes=changes, as_if=as_if)
     if chart:
         from elenchus.chart import draw
@@ -173,13 +174,14 @@ def why(
         ),
     ] = "",
     problems: _ProblemsOption = False,
+    no_index: NoIndexOption = False,
 ) -> None:
     """Explain an answer: what each condition leaves and removes; or why one entry is listed or not."""
     import elenchus
     from elenchus.cli.printing import show
     from elenchus.report.explanations import explanation, verdict
 
-    asked = opened(site, at)
+    asked = opened(site, at, no_index=no_index)
     if page:
         if given or changes:
             raise typer.BadParameter("the page gives the values, so --on goes with neither --with nor --try")
@@ -215,12 +217,21 @@ def describe(
     site: SiteOption = None,
     at: AtOption = None,
     problems: _ProblemsOption = False,
+    index: Annotated[
+        bool, typer.Option("--index", help="Tell what is kept of the content for the next run, and where.")
+    ] = False,
+    no_index: NoIndexOption = False,
 ) -> None:
     """Tell what the site holds, or what a word means there and how to write it in a question."""
     import elenchus
     from elenchus.cli.printing import output_width, show
     from elenchus.report.descriptions import descriptions
 
-    asked = opened(site, at)
+    asked = opened(site, at, no_index=no_index)
+    if index:
+        from elenchus.asking.describing import describe_index
+
+        show(descriptions(describe_index(asked), output_width()))
+        return
     show(descriptions(elenchus.describe(asked, text), output_width()))
     _show_problems(asked, everything=problems)

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
-from elenchus.cli.app import AtOption, SiteOption, app, opened
+from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app, opened
 
 if TYPE_CHECKING:
     from elenchus.pages.book import Book
@@ -31,6 +31,7 @@ def pages(
     ] = None,
     site: SiteOption = None,
     at: AtOption = None,
+    no_index: NoIndexOption = False,
     as_if: Annotated[
         int,
         typer.Option(
@@ -45,7 +46,7 @@ def pages(
     from elenchus.pages.overview import addresses, page_report, pages_named, set_lines
     from elenchus.report.pages import address_table, page_sections, set_table
 
-    book = Book(opened(site, at))
+    book = Book(opened(site, at, no_index=no_index))
     if name is None:
         with progress("pages", len(book.pages)) as tick:
             lines, pages_of = addresses(book, tick)
@@ -66,6 +67,7 @@ def pages(
 def check(
     site: SiteOption = None,
     at: AtOption = None,
+    no_index: NoIndexOption = False,
     output: Annotated[
         str, typer.Option("--format", "-f", metavar="FORMAT", help="text or json.", callback=_known_report)
     ] = "text",
@@ -91,7 +93,7 @@ def check(
         return 0
     from elenchus.checks.run import check_site
 
-    report = check_site(opened(site, at), lambda count: progress("pages", count))
+    report = check_site(opened(site, at, no_index=no_index), lambda count: progress("pages", count))
     if output == "json":
         show([Piece(json.dumps(as_object(report), ensure_ascii=False, indent=2) + "\n")])
     else:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
-from elenchus.cli.app import AtOption, SiteOption, app, opened
+from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app, opened
 from elenchus.frozen import replace
 
 if TYPE_CHECKING:
@@ -42,6 +42,7 @@ def publish(
     whole: Annotated[bool, typer.Option("--in-full", help="Name every file and entry that changes.")] = False,
     site: SiteOption = None,
     at: AtOption = None,
+    no_index: NoIndexOption = False,
 ) -> int:
     """Write all pages and page sets with their feeds and data, after telling what changes.
 
@@ -56,7 +57,7 @@ def publish(
     from elenchus.rendering.renderer import Renderer
     from elenchus.report.publishing import changes_told, done_told
 
-    survey = Survey(opened(site, at))
+    survey = Survey(opened(site, at, no_index=no_index))
     folder = target_of(survey.site, to)
     _some_pages(survey)
     _known_page(survey, only)
@@ -141,6 +142,7 @@ def weave(
     ] = False,
     site: SiteOption = None,
     at: AtOption = None,
+    no_index: NoIndexOption = False,
 ) -> int:
     """Fill what stands between <!-- elenchus begin LISTING --> and <!-- elenchus end -->.
 
@@ -158,7 +160,7 @@ def weave(
         return 0
     if not files:
         raise typer.BadParameter("name the files to be woven, or --style alone")
-    found = woven(Renderer(opened(site, at)), files_of(files))
+    found = woven(Renderer(opened(site, at, no_index=no_index)), files_of(files))
     for each in found:
         if each.changes and not only_check:
             write(each)
@@ -179,6 +181,7 @@ def serve(
     ] = "127.0.0.1",
     site: SiteOption = None,
     at: AtOption = None,
+    no_index: NoIndexOption = False,
 ) -> None:
     """Show the site as it would be published, and again whenever content or definitions change.
 
@@ -193,7 +196,7 @@ def serve(
     from elenchus.preview.live import Live
 
     folder = site or elenchus.find_site(Path.cwd())
-    live = Live(folder, at)
+    live = Live(folder, at, index=not no_index)
     for problem in live.problems():
         show([Piece(f"{problem}\n", Role.ERROR)])
 

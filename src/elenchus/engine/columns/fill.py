@@ -174,7 +174,11 @@ class _FieldValues:
 
     def single_texts(self) -> Texts:
         """Return the column of one text a row."""
-        texts, base = self.cells.texts, self.draft.lexicon(self.name, self.kind)
+        texts = self.cells.texts
+        written = self.draft.sheet.written.cells.get(self.name)
+        # Texts that were conformed stand behind those written, where others will stand when more is written.
+        grows = written is not None and texts is written.texts
+        base = self.draft.lexicon(self.name, self.kind) if grows else None
         alone = len(texts)
         in_lists = self.places >= alone
         if in_lists.any():
@@ -183,7 +187,7 @@ class _FieldValues:
             at = self.places[in_lists] - alone
             self.places[in_lists] = np.where(lengths[at] > 0, firsts[at], -1)
             return Texts(self.places, Lexicon(texts.with_more(list(self.texts)), grows=False))
-        return Texts(self.places, Lexicon(texts, base))
+        return Texts(self.places, Lexicon(texts, base, grows=grows))
 
     def single_keys(self) -> Numbers:
         """Return the column of one key a row."""
@@ -327,13 +331,14 @@ def _addresses(draft: Draft, kind: FieldType) -> Texts:
         makers[at]({"slug": slug, "kind": kinds[at], "id": name}) if at >= 0 else ""
         for at, slug, name in zip(words, slugs, ids, strict=True)
     ]
-    cells = sheet.cells.get("address", Cells.none())
-    for owner in cells.owners.tolist():
-        own = as_text(sheet.value(owner, "address") or "")
+    # Of all records, since one that is left out now may be an entry the next time.
+    cells = sheet.written.cells.get("address", Cells.none())
+    for owner, value in zip(cells.owners.tolist(), cells.values(cells.codes), strict=True):
+        own = as_text(value or "")
         found = given_href(own) if own else ""
         if found and owner >= first:
             made[owner - first] = found
-        if own and not found:
+        if own and not found and sheet.kept[owner]:
             message = f"address: {quoted(own)} cannot be a link, so it is left out"
             hint = "Write https://…, or a path below the site."
             place = sheet.place_of(owner, "address")
