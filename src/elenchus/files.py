@@ -13,6 +13,7 @@ import stat
 from array import array
 from contextlib import contextmanager
 from enum import Enum
+from operator import attrgetter
 from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -39,7 +40,6 @@ __all__ = [
     "scanned",
     "too_large",
     "unreadable",
-    "walk",
     "write_whole",
 ]  # fmt: skip
 
@@ -95,7 +95,7 @@ def is_text(name: str) -> bool:
 def items_of(folder: str | Path) -> list[os.DirEntry[str]]:
     """Return what stands in a folder, by name, without hidden ones. Raises OSError."""
     with os.scandir(folder) as found:
-        return sorted((item for item in found if not item.name.startswith(".")), key=lambda item: item.name)
+        return sorted((item for item in found if item.name[0] != "."), key=attrgetter("name"))
 
 
 def too_large(value: Any) -> None:
@@ -135,39 +135,6 @@ class Met(NamedTuple):
     error: OSError | None = None
 
 
-def walk(folder: Path) -> Iterator[Met]:
-    """Yield all that stands in a folder and in the folders in it, in the order of names.
-
-    Hidden files and folders are left out, links are met and not followed.
-    """
-    for path, kind, found in _visit(folder, "", 1):
-        yield Met(PurePosixPath(path), kind, found if isinstance(found, OSError) else None)
-
-
-def _visit(
-    folder: str | Path, below: str, depth: int
-) -> Iterator[tuple[str, ItemKind, os.DirEntry[str] | OSError | None]]:
-    """Yield the path of each thing in a folder, what it is, and its entry, or why it cannot be read."""
-    try:
-        items = items_of(folder)
-    except OSError as error:
-        yield below.rstrip("/"), ItemKind.UNREADABLE, error
-        return
-    for item in items:
-        path = f"{below}{item.name}"
-        if not is_text(item.name):
-            yield path, ItemKind.UNNAMED, item
-        elif item.is_dir(follow_symlinks=False):
-            if depth > DEEPEST_FOLDER:
-                yield below.rstrip("/"), ItemKind.DEEP, item
-            else:
-                yield from _visit(item.path, f"{path}/", depth + 1)
-        elif item.is_file(follow_symlinks=False):
-            yield path, ItemKind.FILE, item
-        else:
-            yield path, ItemKind.LINK if item.is_symlink() else ItemKind.OTHER, item
-
-
 class Scanned(NamedTuple):
     """The files in a folder with some endings, and the other things in it, in the order of names.
 
@@ -180,24 +147,49 @@ class Scanned(NamedTuple):
     others: list[Met]
 
 
-def scanned(folder: Path, suffixes: tuple[str, ...]) -> Scanned:
-    """Return the files in a folder, none of them opened."""
+def scanned(folder: Path, suffixes: tuple[str, ...] = ("",)) -> Scanned:
+    """Return the files in a folder and in the folders in it, none of them opened.
+
+    Hidden files and folders are left out, links are met and not followed.
+    """
     found = Scanned([], array("q"), [])
-    for path, kind, item in _visit(folder, "", 1):
-        if kind is not ItemKind.FILE or not isinstance(item, os.DirEntry):
-            error = item if isinstance(item, OSError) else None
-            found.others.append(Met(PurePosixPath(path), kind, error))
-        elif path.lower().endswith(suffixes):
-            try:
-                told = item.stat(follow_symlinks=False)
-            except OSError as error:  # gone since it was met, or on a disk that fails
-                found.others.append(Met(PurePosixPath(path), ItemKind.UNREADABLE, error))
-                continue
-            found.paths.append(path)
-            found.signatures.extend(
-                (told.st_size, told.st_mtime_ns, told.st_ctime_ns, told.st_ino & _LARGEST_INODE)
-            )
+    _scan(str(folder), "", suffixes, found)
     return found
+
+
+def _scan(folder: str, below: str, suffixes: tuple[str, ...], found: Scanned) -> None:
+    """Add what stands in a folder, whose path ``below`` that of the whole ends with a slash."""
+    try:
+        items = items_of(folder)
+    except OSError as error:
+        found.others.append(Met(PurePosixPath(below), ItemKind.UNREADABLE, error))
+        return
+    for item in items:
+        name = item.name
+        path = f"{below}{name}"
+        if not (name.isascii() or is_text(name)):
+            found.others.append(Met(PurePosixPath(path), ItemKind.UNNAMED))
+        elif item.is_file(follow_symlinks=False):
+            if name.lower().endswith(suffixes):
+                _sign(item, path, found)
+        elif not item.is_dir(follow_symlinks=False):
+            kind = ItemKind.LINK if item.is_symlink() else ItemKind.OTHER
+            found.others.append(Met(PurePosixPath(path), kind))
+        elif path.count("/") >= DEEPEST_FOLDER:
+            found.others.append(Met(PurePosixPath(below), ItemKind.DEEP))
+        else:
+            _scan(item.path, f"{path}/", suffixes, found)
+
+
+def _sign(item: os.DirEntry[str], path: str, found: Scanned) -> None:
+    """Add a file with its signature."""
+    try:
+        told = item.stat(follow_symlinks=False)
+    except OSError as error:  # gone since it was met, or on a disk that fails
+        found.others.append(Met(PurePosixPath(path), ItemKind.UNREADABLE, error))
+        return
+    found.paths.append(path)
+    found.signatures.extend((told.st_size, told.st_mtime_ns, told.st_ctime_ns, told.st_ino & _LARGEST_INODE))
 
 
 def unreadable(name: str, error: OSError, hint: str = "", *, what: str = "file") -> Problem:

@@ -47,7 +47,7 @@ def main() -> None:
     """Run the program; every error leaves as text on standard error and an exit code."""
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # no matrices here: threads would only cost the start
     gc.set_threshold(_OBJECTS)
-    app = load()
+    app = load(sys.argv[1:])
     sys.exit(_run(lambda: app(standalone_mode=False)))
 
 

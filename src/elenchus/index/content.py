@@ -7,11 +7,8 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from elenchus.engine.columns.build import Since, assemble
-from elenchus.index.records import only_live
-from elenchus.index.store import digest_of_sources, opened, save, save_units
+from elenchus.index.store import digest_of_sources, opened
 from elenchus.index.units import Units, matched, scan
-from elenchus.index.work import read_all
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
@@ -97,6 +94,9 @@ class _State:
             digests = self.kept.units.digests
             numbers = self.number[self.todo].tolist()
             known = [int(digests[at]) if at >= 0 else 0 for at in numbers]
+
+        from elenchus.index.work import read_all
+
         return read_all(work, self.wanted.specs, self.wanted.folder, units, known)
 
     def units(self, chunk: Chunk) -> Units:
@@ -136,8 +136,12 @@ def content(wanted: Wanted, work: Work) -> Found:
     may_hold = state.is_whole and state.is_same_site
     if state.kept and may_hold and not len(state.todo):
         if not state.kept.is_sure:
+            from elenchus.index.saving import save_units
+
             save_units(state.kept, state.kept.units)
         return _found_in(state.kept, wanted)
+    from elenchus.index.saving import save_units
+
     chunk = state.chunk(work)
     units = state.units(chunk)
     if state.kept and may_hold and chunk.is_same.all():
@@ -148,6 +152,10 @@ def content(wanted: Wanted, work: Work) -> Found:
 
 def _made(state: _State, units: Units, chunk: Chunk, work: Work) -> Found:
     """Return the content whose units have changed, and leave it to the next run."""
+    from elenchus.engine.columns.build import Since, assemble
+    from elenchus.index.records import only_live
+    from elenchus.index.saving import save
+
     wanted, records, known = state.wanted, chunk.records, None
     if state.kept:
         records = state.kept.records(wanted)

@@ -6,21 +6,18 @@ import hashlib
 import os
 import sys
 import unicodedata
-from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from zoneinfo import TZPATH
 
 import numpy as np
 
-from elenchus.engine.columns.strings import Strings
 from elenchus.errors import Problem
-from elenchus.files import SUFFIX_OF_PARTS, is_running
 from elenchus.frozen import Frozen
-from elenchus.index.pack import DamagedError, Pack, write_pack
-from elenchus.index.problems import packed_problems, unpacked_problems
-from elenchus.index.records import packed_records, unpacked_records
-from elenchus.index.tables import packed_tables, unpacked_tables
+from elenchus.index.pack import DamagedError, Pack
+from elenchus.index.problems import unpacked_problems
+from elenchus.index.records import unpacked_records
+from elenchus.index.tables import unpacked_tables
 from elenchus.index.units import Seen, Units
 
 if TYPE_CHECKING:
@@ -35,12 +32,23 @@ if TYPE_CHECKING:
     from elenchus.schema.types import Schema
     from elenchus.sources import SourceSpec
 
-__all__ = ["FOLDER", "KeptIndex", "Wanted", "digest_of", "digest_of_sources", "opened", "save", "save_units"]
+__all__ = [
+    "FOLDER",
+    "PARTS",
+    "ROOT",
+    "KeptIndex",
+    "Wanted",
+    "digest_of",
+    "digest_of_sources",
+    "opened",
+    "places",
+    "program",
+    "signature",
+]
 
 FOLDER = ".elenchus"
-_ROOT = "units"
-_PARTS = ("tables", "records")
-_MOST_DEAD = 0.25  # share of records of units that are gone or changed, from which on all is written anew
+ROOT = "units"
+PARTS = ("tables", "records")
 
 
 class Wanted(Frozen):
@@ -77,10 +85,10 @@ class KeptIndex:
     def __init__(self, folder: Path) -> None:
         """Open an index. Raises FileNotFoundError where there is none, DamagedError for an unusable one."""
         self.folder = folder
-        root = Pack(folder / _ROOT)
+        root = Pack(folder / ROOT)
         root.verify()
         self.meta: dict[str, Any] = root.meta
-        if self.meta["program"] != _program():
+        if self.meta["program"] != program():
             raise DamagedError("it was made by another version of the program")
         seen = Seen(
             root.strings("paths")[:],
@@ -92,7 +100,7 @@ class KeptIndex:
         told = {int(at): unpacked_problems(each) for at, each in self.meta["unit_problems"].items()}
         self.units = Units(seen, root.array("digests"), root.array("firsts"), root.array("counts"), told)
         self.is_sure = True
-        self.parts = {name: self._part(name) for name in _PARTS}
+        self.parts = {name: self._part(name) for name in PARTS}
 
     def _part(self, name: str) -> Pack:
         """Open a file; where it is not as it was when it was written, compare it with its checksums."""
@@ -101,7 +109,7 @@ class KeptIndex:
             pack = Pack(path)
         except FileNotFoundError:
             raise _Changed from None
-        if _signature(path) != self.meta["parts"][name]["signature"]:
+        if signature(path) != self.meta["parts"][name]["signature"]:
             pack.verify()
             self.is_sure = False
         return pack
@@ -113,7 +121,7 @@ class KeptIndex:
 
     def sizes(self, wanted: Wanted) -> list[tuple[str, int]]:
         """Return the names of what is kept and its size in bytes, the largest first."""
-        found: dict[str, int] = {"files and their signatures": (self.folder / _ROOT).stat().st_size}
+        found: dict[str, int] = {"files and their signatures": (self.folder / ROOT).stat().st_size}
         fields = [name for name, _ in self.dataset(wanted).entries.columns]
         keys = self.parts["records"].meta["keys"]
         for name, part in self.parts.items():
@@ -138,13 +146,13 @@ class KeptIndex:
         return unpacked_tables(self.parts["tables"], self.parts["records"], wanted.schema, wanted.zone)
 
 
-def _signature(path: Path) -> list[int]:
+def signature(path: Path) -> list[int]:
     """Return what tells that a file is as it was."""
     told = path.stat()
     return [told.st_size, told.st_mtime_ns, told.st_ctime_ns, told.st_ino]
 
 
-def _program() -> str:
+def program() -> str:
     """Return what the tables depend on beside content and definitions: this program, Python, and Unicode."""
     from elenchus import __version__
 
@@ -176,7 +184,7 @@ def _opened(folder: Path) -> tuple[KeptIndex | None, Problem | None]:
     return None, None
 
 
-def _places(site: Path) -> list[Path]:
+def places(site: Path) -> list[Path]:
     """Return where the index of a site may stand: in the site, or where the user's caches are."""
     name = hashlib.blake2b(os.fsencode(site.resolve()), digest_size=8).hexdigest()
     found = [site / FOLDER, _caches() / "elenchus" / name]
@@ -196,7 +204,7 @@ def _caches() -> Path:
 def opened(site: Path) -> tuple[KeptIndex | None, Problem | None]:
     """Return the index of a site, wherever it stands, and a notice where one cannot be used."""
     notice = None
-    for folder in _places(site):
+    for folder in places(site):
         kept, told = _opened(folder)
         if kept:
             return kept, notice
@@ -207,79 +215,3 @@ def opened(site: Path) -> tuple[KeptIndex | None, Problem | None]:
 def digest_of_sources(specs: Sequence[SourceSpec]) -> str:
     """Return a digest of how sources are to be read."""
     return hashlib.blake2b(repr(specs).encode("utf-8", "surrogatepass"), digest_size=16).hexdigest()
-
-
-# Writing
-
-
-def save(wanted: Wanted, units: Units, records: RecordTable, dataset: Dataset) -> None:
-    """Write an index where it can be written; where it cannot, the next run reads all content again."""
-    for folder in _places(wanted.folder):
-        try:
-            folder.mkdir(parents=True, exist_ok=True)
-            ignored = folder / ".gitignore"
-            if not ignored.exists():
-                ignored.write_text("# Made by elenchus, and safe to delete.\n*\n", encoding="utf-8")
-            _write(folder, wanted, units, records, dataset)
-        except OSError:
-            continue
-        return
-
-
-def _write(folder: Path, wanted: Wanted, units: Units, records: RecordTable, dataset: Dataset) -> None:
-    """Write the files of an index, the root last: until then the one before holds. Raises OSError."""
-    token = f"{os.getpid()}-{os.urandom(4).hex()}"
-    told, sections, shared = packed_records(records)
-    parts = {"records": (told, sections), "tables": packed_tables(dataset, shared)}
-    files: dict[str, dict[str, Any]] = {}
-    for name, (meta, part) in parts.items():
-        path = folder / f"{name}-{token}"
-        write_pack(path, meta, part)
-        files[name] = {"file": path.name, "signature": _signature(path)}
-    meta = {
-        "program": _program(),
-        "sources": digest_of_sources(wanted.specs),
-        "definition": wanted.digest,
-        "parts": files,
-    }
-    _write_root(folder, meta, units)
-    _clean(folder, [each["file"] for each in files.values()])
-
-
-def save_units(kept: KeptIndex, units: Units) -> None:
-    """Write that units look otherwise than when an index was written, and are still the same."""
-    with suppress(OSError):
-        _write_root(kept.folder, kept.meta, units)
-
-
-def _write_root(folder: Path, meta: Mapping[str, Any], units: Units) -> None:
-    """Write the root of an index. Raises OSError."""
-    seen = units.seen
-    told = {
-        **meta,
-        "parts": {
-            name: {**part, "signature": _signature(folder / part["file"])}
-            for name, part in meta["parts"].items()
-        },
-        "problems": packed_problems(seen.problems),
-        "unit_problems": {at: packed_problems(each) for at, each in units.problems.items()},
-    }
-    sections = {
-        "paths": Strings.of(seen.paths),
-        "sources": seen.sources,
-        "signatures": seen.signatures.reshape(-1),
-        "unsure": seen.unsure,
-        "digests": units.digests,
-        "firsts": units.firsts,
-        "counts": units.counts,
-    }
-    write_pack(folder / _ROOT, told, sections)
-
-
-def _clean(folder: Path, used: Sequence[str]) -> None:
-    """Take away files of an index that nobody uses: older ones, and those of runs that were killed."""
-    for each in folder.iterdir():
-        name = each.name.lstrip(".").removesuffix(SUFFIX_OF_PARTS)
-        stem, _, rest = name.partition("-")
-        if stem in _PARTS and each.name not in used and not is_running(rest.partition("-")[0]):
-            each.unlink(missing_ok=True)

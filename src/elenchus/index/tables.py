@@ -8,9 +8,9 @@ from functools import cached_property, partial
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from elenchus.engine.columns.ancestry import Ancestry
-from elenchus.engine.columns.build import column_keys, with_undeclared
 from elenchus.engine.columns.column import Column, Dates, Lists, Numbers, Terms, Texts, single_of
 from elenchus.engine.columns.dataset import Dataset, Entries, Flags, Guessed, Misfit
+from elenchus.engine.columns.keys import column_keys, with_undeclared
 from elenchus.engine.columns.lexicon import Lexicon
 from elenchus.engine.columns.naming import EntryNames
 from elenchus.engine.columns.sheet import Names

@@ -9,7 +9,7 @@ from urllib.parse import unquote
 
 from elenchus import sources
 from elenchus.errors import Problem, SiteError
-from elenchus.files import ItemKind, is_file, is_text, read_whole, unreadable, walk
+from elenchus.files import is_file, is_text, read_whole, scanned, unreadable
 from elenchus.frozen import Frozen
 from elenchus.pages.paths import unsafe
 from elenchus.pages.sections import placed
@@ -144,13 +144,13 @@ def _files_below(path: Path, root: Path) -> Iterator[Path]:
     if not path.is_dir():
         yield from [path] if is_file(path) else ()
         return
-    for met in walk(path):
+    found = scanned(path)
+    for met in found.others:
         if met.error:
             inside = (path / met.path).resolve()
             name = inside.relative_to(root).as_posix() if inside.is_relative_to(root) else path.name
             raise SiteError([unreadable(name, met.error, what="folder")])
-        if met.kind is ItemKind.FILE:
-            yield path / met.path
+    yield from (path / name for name in found.paths)
 
 
 def _is_open(path: Path, root: Path) -> bool:

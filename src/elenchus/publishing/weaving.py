@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from elenchus.errors import ElenchusError, FolderError, MarkerError, Place, Problem
-from elenchus.files import ItemKind, is_file, read_whole, unreadable, walk, write_whole
+from elenchus.files import is_file, read_whole, scanned, unreadable, write_whole
 from elenchus.forms import form
 from elenchus.forms.markdown import escaped, linked
 from elenchus.frozen import Frozen, replace
@@ -63,11 +63,11 @@ def files_of(names: Iterable[str]) -> list[Path]:
 
 def _below(folder: Path) -> Iterator[Path]:
     """Yield the pages and Markdown files of a folder; links are not followed."""
-    for met in walk(folder):
+    found = scanned(folder, SUFFIXES)
+    for met in found.others:
         if met.error:
             raise FolderError([unreadable(str(folder / met.path), met.error, what="folder")])
-        if met.kind is ItemKind.FILE and met.path.suffix.lower() in SUFFIXES:
-            yield folder / met.path
+    yield from (folder / name for name in found.paths)
 
 
 def woven(renderer: Renderer, paths: Iterable[Path]) -> list[Woven]:

@@ -2,47 +2,30 @@
 
 from __future__ import annotations
 
-import re
-import tomllib
 from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING
 
 from elenchus.errors import Place, Problem
 from elenchus.files import (
     DEEPEST_FOLDER,
-    DEEPEST_VALUE,
     ItemKind,
     read_whole,
     scanned,
-    too_large,
     unreadable,
 )
-from elenchus.schema.record import Raw, Record
 from elenchus.sources import LEFT_OUT, Scan, place_of
-from elenchus.sources._names import from_name
-from elenchus.sources._yaml import Unreadable, nesting, yaml_values
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from elenchus.files import Met
+    from elenchus.schema.record import Record
     from elenchus.sources import SourceSpec
 
 __all__ = ["load", "parse", "scan"]
 
 SUFFIXES = (".md", ".markdown")
-_FENCES = {"---": "yaml", "+++": "toml"}
-_CLOSING = {fence: re.compile(rf"^{re.escape(fence)}[ \t]*$", re.MULTILINE) for fence in _FENCES}
-_LONGEST_FRONT = 2**20  # characters of front matter
-_TOML_KEY = re.compile(r"""\s*["']?([^\s"'=.\[#]+)["']?\s*=""")
-# A heading that begins the text: marked by #, or underlined (CommonMark 0.31, sections 4.2 and 4.3).
-_HEADING = re.compile(
-    r"\s*?^ {0,3}(?:#{1,6}(?:[ \t]+(?P<marked>[^\n]*?))?(?:[ \t]+#+)?[ \t]*$"
-    r"|(?P<lined>[^\s#>`~*+\-|<\d][^\n]*)\n {0,3}(?:=+|-+)[ \t]*$)",
-    re.MULTILINE,
-)
-_MARKUP = re.compile(r"!?\[([^\]]*)\](?:\([^)]*\)|\[[^\]]*\])|[*_`~]+|\\(?=[!-/:-@\[-`{-~])")
 
 
 def scan(spec: SourceSpec, root: Path) -> Scan:
@@ -63,9 +46,11 @@ def load(spec: SourceSpec, root: Path, unit: str) -> bytes:
 
 def parse(spec: SourceSpec, unit: str, content: bytes) -> tuple[list[Record], list[Problem]]:
     """Return the entry of a file. Whatever goes wrong with it is a problem of that one."""
+    from elenchus.sources._entry import Unreadable, read_entry
+
     place = Place(place_of(spec, unit))
     try:
-        return [_read_file(content, spec, place, unit)], []
+        return [read_entry(content, spec, place, unit)], []
     except Unreadable as error:
         where = Place(place.file, error.line)
         return [], [Problem(error.code, str(error), error.hint, place=where)]
@@ -96,99 +81,3 @@ def _passed_over(met: Met, shown: PurePosixPath) -> Iterator[Problem]:
         case _:
             message = f"it is {met.kind.value}"
             yield Problem("no-regular-file", message, "Put a copy in its place.", place=Place(name))
-
-
-def _read_file(content: bytes, spec: SourceSpec, place: Place, below: str) -> Record:
-    """Return the entry of one file. Raises Unreadable."""
-    values, body, line = _split(_decoded(content))
-    if spec.columns:
-        named = {field: values[column] for field, column in spec.columns.items() if column in values}
-        values = {name: raw for name, raw in values.items() if name not in spec.columns.values()} | named
-    guessed: dict[str, str] = {}
-    name = from_name(below)
-    if not _written(values, "date") and name.day:
-        values["date"], guessed["date"] = Raw(name.day), "file name"
-    if not _written(values, "title"):
-        title, body, line = _first_heading(body, line)
-        values["title"] = Raw(title or name.words)
-        guessed["title"] = "heading" if title else "file name"
-    if body := body.strip("\n"):
-        values["body"] = Raw(body, line)
-    return Record(place, _kind_of(spec, below, values), name.slug, values, spec.habits, guessed)
-
-
-def _written(values: dict[str, Raw], name: str) -> bool:
-    """Say whether something was written for a field."""
-    return name in values and values[name].value not in (None, "")
-
-
-def _decoded(content: bytes) -> str:
-    """Return the text of a file with its line ends as newlines. Raises Unreadable."""
-    try:
-        text = content.decode("utf-8-sig")
-    except UnicodeDecodeError as error:
-        line = error.object[: error.start].count(b"\n") + 1
-        raise Unreadable("the file is not UTF-8", line, "Save it with that encoding.") from None
-    return text.replace("\r\n", "\n").replace("\r", "\n") if "\r" in text else text
-
-
-def _kind_of(spec: SourceSpec, below: str, values: dict[str, Raw]) -> str:
-    """Return the kind that a source gives to an entry. Raises Unreadable where it cannot."""
-    if not spec.kind.startswith("{"):
-        return spec.kind
-    column = spec.kind.strip("{}")
-    if column != "folder":
-        return str(values[column].value) if column in values else ""
-    if "/" in below:
-        return below.partition("/")[0]
-    if spec.kind_at_root or _written(values, "kind"):
-        return spec.kind_at_root
-    message = (
-        f'the file stands in no folder of {spec.path}, and kind = "{{folder}}" takes its kind from there'
-    )
-    hint = f'Move it into the folder of its kind, or write kind_at_root = "…" in [sources.{spec.name}].'
-    raise Unreadable(message, 0, hint, "no-kind-at-root")
-
-
-def _first_heading(body: str, line: int) -> tuple[str, str, int]:
-    """Return the heading that begins a text, without its markup, then the rest and the line of that."""
-    match = _HEADING.match(body)
-    text = (match["marked"] or match["lined"] or "") if match else ""
-    title = " ".join(_MARKUP.sub(lambda found: found[1] or "", text).split())
-    if match is None or not title:
-        return "", body, line
-    return title, body[match.end() :], line + body.count("\n", 0, match.end())
-
-
-def _split(text: str) -> tuple[dict[str, Raw], str, int]:
-    """Return the front matter's values, the body, and the line where the body starts. Raises Unreadable."""
-    start = text.find("\n") + 1
-    fence = text[:start].rstrip()
-    if fence not in _FENCES:
-        return {}, text, 1
-    match = _CLOSING[fence].search(text, start, start + _LONGEST_FRONT)
-    if match is None:
-        long = len(text) > start + _LONGEST_FRONT
-        more = f" in its first {_LONGEST_FRONT // 2**20} MB" if long else ""
-        raise Unreadable(f"the front matter is not closed: no second {fence}{more}", 1)
-    front = text[start : match.start()]
-    values = yaml_values(front) if _FENCES[fence] == "yaml" else _toml_values(front)
-    return values, text[match.end() + 1 :], text.count("\n", 0, match.end()) + 2
-
-
-def _toml_values(front: str) -> dict[str, Raw]:
-    """Return the values of TOML front matter, each with the line of its key. Raises Unreadable."""
-    if nesting(front) > DEEPEST_VALUE:
-        raise Unreadable(f"the front matter nests more than {DEEPEST_VALUE} lists and tables", 2)
-    try:
-        table = tomllib.loads(front)
-        too_large(table)
-    except RecursionError:
-        raise Unreadable("the front matter nests too many lists and tables", 2) from None
-    except ValueError as error:  # TOMLDecodeError is one, and so is a number of too many digits
-        line = re.search(r"line (\d+)", str(error))
-        at = int(line[1]) + 1 if line else 2
-        raise Unreadable(f"the front matter is not valid TOML: {error}", at) from None
-    # A key in a text of several lines may be taken for one of the table's: only lines can go wrong by that.
-    lines = {match[1]: n for n, text in enumerate(front.splitlines(), 2) if (match := _TOML_KEY.match(text))}
-    return {name: Raw(value, lines.get(name, 2)) for name, value in table.items()}

@@ -1,4 +1,4 @@
-"""The commands about pages: what stands where, and what is wrong before it is published."""
+"""The command that tells what stands where."""
 
 from __future__ import annotations
 
@@ -11,16 +11,7 @@ from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app, opened
 if TYPE_CHECKING:
     from elenchus.pages.book import Book
 
-__all__ = ["check", "pages"]
-
-_FAILED = 1  # what check exits with where something must be fixed
-
-
-def _known_report(name: str) -> str:
-    """Return the name of a format that a report has."""
-    if name not in ("text", "json"):
-        raise typer.BadParameter(f"there is no format “{name}”. Known: text, json.")
-    return name
+__all__ = ["pages"]
 
 
 @app.command(short_help="List every address, or what stands on one page or set of pages.")
@@ -61,44 +52,6 @@ def pages(
     for page in found:
         show(page_sections(page_report(book, page, as_if=as_if), output_width()))
     _stop_at_problems(book, name)
-
-
-@app.command(short_help="Find what is wrong before it is published.")
-def check(
-    site: SiteOption = None,
-    at: AtOption = None,
-    no_index: NoIndexOption = False,
-    output: Annotated[
-        str, typer.Option("--format", "-f", metavar="FORMAT", help="text or json.", callback=_known_report)
-    ] = "text",
-    strict: Annotated[bool, typer.Option("--strict", help="Fail at warnings too.")] = False,
-    about: Annotated[
-        Optional[str],  # noqa: UP045
-        typer.Option("--about", metavar="CODE", help="Tell what a code means, why it hurts, how to fix it."),
-    ] = None,
-) -> int:
-    """Find what is wrong in the content, the listings and the pages, before they are published.
-
-    Exits with 1 where there are errors, or warnings with --strict.
-    """
-    import json
-
-    from elenchus.checks.records import record
-    from elenchus.cli.printing import output_width, progress, show
-    from elenchus.pieces.piece import Piece
-    from elenchus.report.checks import about_code, as_object, findings
-
-    if about is not None:
-        show(about_code(record(about)))
-        return 0
-    from elenchus.checks.run import check_site
-
-    report = check_site(opened(site, at, no_index=no_index), lambda count: progress("pages", count))
-    if output == "json":
-        show([Piece(json.dumps(as_object(report), ensure_ascii=False, indent=2) + "\n")])
-    else:
-        show(findings(report, output_width()))
-    return _FAILED if report.fails(strict=strict) else 0
 
 
 def _stop_at_problems(book: Book, name: str) -> None:

@@ -11,14 +11,15 @@ from elenchus.engine.columns.ancestry import ancestry, parents
 from elenchus.engine.columns.column import Numbers
 from elenchus.engine.columns.dataset import Dataset, Entries, Flags, Guessed, Misfit
 from elenchus.engine.columns.fill import Draft, fill, scalars
+from elenchus.engine.columns.keys import column_keys, with_undeclared
 from elenchus.engine.columns.naming import EntryNames
 from elenchus.engine.columns.recordtable import Intake
 from elenchus.engine.columns.sheet import Sheet
 from elenchus.errors import Place, Problem
-from elenchus.frozen import Frozen, replace
+from elenchus.frozen import Frozen
 from elenchus.schema.convert import Moment, Unfit, convert
 from elenchus.schema.terms import arrange, gather
-from elenchus.schema.types import CORE_FIELDS, FIXED, STATUSES, Field, FieldType, Type
+from elenchus.schema.types import CORE_FIELDS, STATUSES, FieldType, Type
 from elenchus.values.texts import fold
 from elenchus.values.wording import as_text
 
@@ -35,7 +36,7 @@ if TYPE_CHECKING:
     from elenchus.schema.terms import TermRow
     from elenchus.schema.types import Schema, TaxonomyRules
 
-__all__ = ["Since", "assemble", "build", "column_keys", "with_undeclared"]
+__all__ = ["Since", "assemble", "build"]
 
 _DATES_OF_STATE = ("date", "expires")
 _NEVER = 2**63 - 1
@@ -211,17 +212,6 @@ def _start_of(value: Any, zone: ZoneInfo) -> int:
     return found.start if found else -_NEVER
 
 
-def with_undeclared(schema: Schema, keys: Mapping[str, Mapping[str, bool]]) -> Schema:
-    """Return the schema with a text field more for some keys of each kind, which may hold several values."""
-    kinds = dict(schema.kinds)
-    for kind, names in keys.items():
-        fields = {
-            name: Field(name, FieldType(Type.TEXT, many=many), declared=False) for name, many in names.items()
-        }
-        kinds[kind] = replace(kinds[kind], fields={**kinds[kind].fields, **fields})
-    return replace(schema, kinds=kinds)
-
-
 def _undeclared(schema: Schema, sheet: Sheet) -> dict[str, dict[str, bool]]:
     """Return the keys that no kind declares, by kind, and whether they hold several values."""
     found: dict[str, set[str]] = {kind: set() for kind in schema.kinds}
@@ -236,17 +226,6 @@ def _undeclared(schema: Schema, sheet: Sheet) -> dict[str, dict[str, bool]]:
                 if any(isinstance(value, list) for value in others):
                     many.add(name)
     return {kind: {name: name in many for name in sorted(names)} for kind, names in found.items()}
-
-
-def column_keys(schema: Schema) -> dict[tuple[str, FieldType], dict[str, Field]]:
-    """Return the columns to make, by name and type, each with its field in the kinds that have it."""
-    found: dict[tuple[str, FieldType], dict[str, Field]] = {
-        (name, field.type): {} for name, field in schema.fields.items() if name in FIXED
-    }
-    for kind in schema.kinds:
-        for name, field in schema.fields_of(kind).items():
-            found.setdefault((name, field.type), {})[kind] = field
-    return found
 
 
 def _taxonomy(draft: Draft, rules: TaxonomyRules, defined: Sequence[TermRow] | None) -> Taxonomy:

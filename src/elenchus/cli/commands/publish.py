@@ -1,8 +1,7 @@
-"""The commands that publish: whole sites, markers in files of others, and a preview before."""
+"""The command that publishes a whole site."""
 
 from __future__ import annotations
 
-from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Optional
 
@@ -15,7 +14,7 @@ if TYPE_CHECKING:
     from elenchus.checks.survey import Survey
     from elenchus.site.site import Site
 
-__all__ = ["publish", "serve", "weave"]
+__all__ = ["publish"]
 
 _FAILED = 1  # what is exited with where something must be fixed first
 
@@ -126,94 +125,3 @@ def _title_of(site: Site, name: str) -> str:
 
     rows = site.dataset.find_entry(name)
     return (View(site.dataset, site.clock.now).titles.item(rows[0]) if rows else None) or name
-
-
-@app.command(short_help="Fill the markers in HTML and Markdown files of any website.")
-def weave(
-    files: Annotated[
-        Optional[list[str]],  # noqa: UP045
-        typer.Argument(metavar="FILE…", help="Files, or folders whose pages and Markdown are meant."),
-    ] = None,
-    only_check: Annotated[
-        bool, typer.Option("--check", help="Write nothing; exit with 1 where a file is not up to date.")
-    ] = False,
-    style: Annotated[
-        bool, typer.Option("--style", help="Print a small stylesheet for what is woven, and do nothing else.")
-    ] = False,
-    site: SiteOption = None,
-    at: AtOption = None,
-    no_index: NoIndexOption = False,
-) -> int:
-    """Fill what stands between <!-- elenchus begin LISTING --> and <!-- elenchus end -->.
-
-    Everything else in the files stays as it is, to the byte. Where anything is wrong in any of them,
-    nothing is written.
-    """
-    from elenchus.cli.printing import show
-    from elenchus.pieces.piece import Piece
-    from elenchus.publishing.weaving import files_of, woven, write
-    from elenchus.rendering.renderer import Renderer, woven_style
-    from elenchus.report.publishing import woven_told
-
-    if style:
-        show([Piece(woven_style())])
-        return 0
-    if not files:
-        raise typer.BadParameter("name the files to be woven, or --style alone")
-    found = woven(Renderer(opened(site, at, no_index=no_index)), files_of(files))
-    for each in found:
-        if each.changes and not only_check:
-            write(each)
-    show(woven_told(found, only_check=only_check))
-    return _FAILED if only_check and any(each.changes for each in found) else 0
-
-
-@app.command(short_help="Show the whole site while it is worked on, at an address of this machine.")
-def serve(
-    port: Annotated[
-        int, typer.Option("--port", metavar="PORT", min=0, max=65535, help="The port; 0 takes any free one.")
-    ] = 4040,
-    host: Annotated[
-        str,
-        typer.Option(
-            "--host", metavar="HOST", help="The address to listen at; only this machine by default."
-        ),
-    ] = "127.0.0.1",
-    site: SiteOption = None,
-    at: AtOption = None,
-    no_index: NoIndexOption = False,
-) -> None:
-    """Show the site as it would be published, and again whenever content or definitions change.
-
-    Each page tells what is wrong, why each entry stands there, and can be seen at another time.
-    Listings are at /api/listings as JSON:API. Ctrl+C ends it.
-    """
-    import elenchus
-    from elenchus.cli.printing import show
-    from elenchus.errors import OptionError, Problem
-    from elenchus.pieces.piece import Piece, Role
-    from elenchus.preview.app import serve as run_server
-    from elenchus.preview.live import Live
-
-    folder = site or elenchus.find_site(Path.cwd())
-    live = Live(folder, at, index=not no_index)
-    for problem in live.problems():
-        show([Piece(f"{problem}\n", Role.ERROR)])
-
-    def ready(taken: int) -> None:
-        name = f"[{host}]" if ":" in host else host
-        show(
-            [
-                Piece("Serving at "),
-                Piece(f"http://{name}:{taken}/", Role.STRONG),
-                Piece(" – Ctrl+C ends it.\n"),
-            ]
-        )
-
-    try:
-        with suppress(KeyboardInterrupt):  # that is how it ends
-            run_server(live, host, port, ready)
-    except OSError as error:
-        message = f"{host} port {port} cannot be served at ({error.strerror})"
-        hint = "Name another with --port, or --port 0."
-        raise OptionError([Problem("port-taken", message, hint)]) from None

@@ -1,0 +1,121 @@
+"""The command that answers a question."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Optional
+
+import typer
+
+from elenchus import forms
+from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app, opened
+from elenchus.cli.commands._asking import (
+    QUESTION_HELP,
+    GivenOption,
+    ProblemsOption,
+    TryOption,
+    show_problems,
+    values_of,
+)
+
+if TYPE_CHECKING:
+    from elenchus.plan.answer import Answer
+    from elenchus.site.site import Site
+
+__all__ = ["ask"]
+
+_CHARTS = (".svg", ".png")
+_RENAMED_FORMATS = {"ids": "lines", "count": "number"}
+
+
+def _known_format(name: str) -> str:
+    """Return the name of a format that there is."""
+    if name not in forms.names():
+        from elenchus.errors import did_you_mean
+        from elenchus.values.texts import nearest
+
+        hint = did_you_mean(nearest(name, forms.names())) or f"Known: {', '.join(forms.names())}."
+        if name in _RENAMED_FORMATS:
+            hint = f"It is called {_RENAMED_FORMATS[name]} now."
+        raise typer.BadParameter(f"there is no format “{name}”. {hint}")
+    return name
+
+
+def _drawable(path: Path | None) -> Path | None:
+    """Return the name of a file of a form that charts have."""
+    if path and path.suffix.lower() not in _CHARTS:
+        raise typer.BadParameter(f"the file {path} ends neither in .svg nor in .png")
+    return path
+
+
+@app.command(short_help="Answer a question, or show a listing by its name.")
+def ask(
+    question: Annotated[str, typer.Argument(help=QUESTION_HELP)],
+    site: SiteOption = None,
+    output: Annotated[
+        str,
+        typer.Option(
+            "--format", "-f", metavar="FORMAT", callback=_known_format, help=", ".join(forms.names())
+        ),
+    ] = "table",
+    page: Annotated[str, typer.Option("--page", metavar="N", help="Which page of the answer.")] = "1",
+    at: AtOption = None,
+    given: GivenOption = None,
+    changes: TryOption = "",
+    as_if: Annotated[
+        int,
+        typer.Option(
+            "--as-if",
+            metavar="N",
+            min=0,
+            max=1000,
+            help="As if N more, newer entries were there that match.",
+        ),
+    ] = 0,
+    overlap: Annotated[
+        bool, typer.Option("--overlap", help="List the rows that stand in more than one group.")
+    ] = False,
+    chart: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option(
+            "--chart",
+            metavar="FILE",
+            callback=_drawable,
+            help="Draw the groups as bars into a file, .svg or .png.",
+        ),
+    ] = None,
+    problems: ProblemsOption = False,
+    no_index: NoIndexOption = False,
+) -> None:
+    """Answer a question about the site's entries or terms, or show a listing."""
+    import elenchus
+    from elenchus.cli.printing import show, show_error
+    from elenchus.pieces.problems import notice_lines
+
+    asked = opened(site, at, no_index=no_index)
+    answer = elenchus.ask(asked, question, page=page, given=values_of(given), changes=changes, as_if=as_if)
+    if chart:
+        from elenchus.chart import draw
+
+        draw(answer, chart)
+    show(forms.form(output).write(answer, _frame_of(asked, question, output)))
+    if overlap:
+        from elenchus.report.overlaps import overlaps
+
+        show(overlaps(answer))
+    if not forms.form(output).tells:
+        show_error(notice_lines(answer.notices))
+    show_problems(asked, everything=problems)
+
+
+def _frame_of(site: Site, question: str, form: str) -> forms.Frame:
+    """Return what surrounds an answer on the command line; what feeds need is made when one is written."""
+    from elenchus.cli.printing import output_width
+    from elenchus.rendering.addresses import Root
+
+    def feed(answer: Answer) -> forms.Feed:
+        from elenchus.publishing.feeds import feed_of_question
+
+        return feed_of_question(site, question, form, answer)
+
+    return forms.Frame(output_width(), feed, Root.of(site.definition.address).link)

@@ -1,0 +1,64 @@
+"""The command that shows a site while it is worked on."""
+
+from __future__ import annotations
+
+from contextlib import suppress
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app
+
+__all__ = ["serve"]
+
+
+@app.command(short_help="Show the whole site while it is worked on, at an address of this machine.")
+def serve(
+    port: Annotated[
+        int, typer.Option("--port", metavar="PORT", min=0, max=65535, help="The port; 0 takes any free one.")
+    ] = 4040,
+    host: Annotated[
+        str,
+        typer.Option(
+            "--host", metavar="HOST", help="The address to listen at; only this machine by default."
+        ),
+    ] = "127.0.0.1",
+    site: SiteOption = None,
+    at: AtOption = None,
+    no_index: NoIndexOption = False,
+) -> None:
+    """Show the site as it would be published, and again whenever content or definitions change.
+
+    Each page tells what is wrong, why each entry stands there, and can be seen at another time.
+    Listings are at /api/listings as JSON:API. Ctrl+C ends it.
+    """
+    import elenchus
+    from elenchus.cli.printing import show
+    from elenchus.errors import OptionError, Problem
+    from elenchus.pieces.piece import Piece, Role
+    from elenchus.preview.app import serve as run_server
+    from elenchus.preview.live import Live
+
+    folder = site or elenchus.find_site(Path.cwd())
+    live = Live(folder, at, index=not no_index)
+    for problem in live.problems():
+        show([Piece(f"{problem}\n", Role.ERROR)])
+
+    def ready(taken: int) -> None:
+        name = f"[{host}]" if ":" in host else host
+        show(
+            [
+                Piece("Serving at "),
+                Piece(f"http://{name}:{taken}/", Role.STRONG),
+                Piece(" – Ctrl+C ends it.\n"),
+            ]
+        )
+
+    try:
+        with suppress(KeyboardInterrupt):  # that is how it ends
+            run_server(live, host, port, ready)
+    except OSError as error:
+        message = f"{host} port {port} cannot be served at ({error.strerror})"
+        hint = "Name another with --port, or --port 0."
+        raise OptionError([Problem("port-taken", message, hint)]) from None

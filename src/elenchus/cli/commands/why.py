@@ -1,0 +1,77 @@
+"""The command that explains an answer, or what becomes of an entry."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Optional
+
+import typer
+
+from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app, opened
+from elenchus.cli.commands._asking import (
+    QUESTION_HELP,
+    GivenOption,
+    ProblemsOption,
+    TryOption,
+    show_problems,
+    values_of,
+)
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from elenchus.pieces.piece import Piece
+    from elenchus.site.site import Site
+
+__all__ = ["why"]
+
+
+@app.command(short_help="Explain an answer, or why one entry is listed or not.")
+def why(
+    question: Annotated[str, typer.Argument(help=QUESTION_HELP)],
+    entry: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Argument(help="An entry by id, slug or kind/slug: what becomes of it, and what would list it."),
+    ] = None,
+    site: SiteOption = None,
+    at: AtOption = None,
+    given: GivenOption = None,
+    changes: TryOption = "",
+    page: Annotated[
+        str,
+        typer.Option(
+            "--on",
+            metavar="PAGE",
+            help="As a section of this page, which leaves out what stands there already.",
+        ),
+    ] = "",
+    problems: ProblemsOption = False,
+    no_index: NoIndexOption = False,
+) -> None:
+    """Explain an answer: what each condition leaves and removes; or why one entry is listed or not."""
+    import elenchus
+    from elenchus.cli.printing import show
+    from elenchus.report.explanations import explanation, verdict
+
+    asked = opened(site, at, no_index=no_index)
+    if page:
+        if given or changes:
+            raise typer.BadParameter("the page gives the values, so --on goes with neither --with nor --try")
+        show(_why_on(asked, page, question, entry))
+    elif entry is None:
+        show(explanation(elenchus.why(asked, question, given=values_of(given), changes=changes)))
+    else:
+        found = elenchus.why_entry(asked, question, entry, given=values_of(given), changes=changes)
+        show(verdict(found))
+    show_problems(asked, everything=problems)
+
+
+def _why_on(site: Site, page: str, section: str, entry: str | None) -> Iterator[Piece]:
+    """Return why a section of a page shows what it shows, or what becomes of an entry in it."""
+    from elenchus.pages.book import Book
+    from elenchus.pages.overview import pages_named
+    from elenchus.pages.reasons import section_named
+    from elenchus.pages.sections import placed
+    from elenchus.report.explanations import explanation, verdict
+
+    query = section_named(placed(site, pages_named(Book(site), page)[0]), section).asked
+    return explanation(query.explanation()) if entry is None else verdict(query.verdict(entry))

@@ -1,0 +1,218 @@
+"""What a run leaves to the next changes no answer: content is edited, the clock set back, files damaged, runs killed."""
+
+from __future__ import annotations
+
+import os
+import random
+import shutil
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import elenchus
+from elenchus.engine.columns.column import Column, Texts
+from elenchus.engine.columns.dataset import Dataset
+from elenchus.values.texts import fold
+
+SITE = """
+[site]
+timezone = "Atlantic/Faroe"
+clock = 2026-06-15T09:00:00
+[sources.n]
+read = "markdown"
+path = "n"
+statuses = { live = "published" }
+[sources.more]
+read = "markdown"
+path = "more"
+kind = "note"
+separator = "|"
+[kinds.note.fields]
+depth = { type = "integer", at_least = 0 }
+level = { type = "choice", choices = ["low", "high"] }
+seen = { type = "date" }
+near = { type = "entry", many = true }
+tags = { type = "text", many = true }
+[kinds.walk.fields]
+depth = { type = "number" }
+[taxonomies.topic]
+tree = true
+[taxonomies.place]
+terms = "places.csv"
+"""
+PLACES = "slug,name,parent\nbay,The bay,\nledge,“Ledge, low”,bay\n"
+# What files are made of: values of all types, some that do not fit, names that lead to other entries.
+VALUES: dict[str, list[str]] = {
+    "title": ["Seal", "seal", "“Kelp”", "Étang", "a\u0301bc", "12 eels", "2 eels", "ключ", "''", "[a, b]"],
+    "date": ["2026-06-14", "2026-06-14 08:00", "2026-07-01", "2026-3-1", "soon", "0001-01-01", "9999-12-31"],
+    "status": ["draft", "live", "scheduled", "nonsense", "withdrawn", "''"],
+    "draft": ["true", "false", "perhaps", ""],
+    "depth": ["4", "-1", "four", "4.5", "[1, 2]"],
+    "level": ["low", "High", "hihg"],
+    "seen": ["2026-01-02", "2026-01-02 10:00", "never"],
+    "near": ["[note/a0, b1]", "a1", "nobody", "walk/a1", "[a2, a2]"],
+    "tags": ["a, b", "[a, B]", "a|b", "x"],
+    "topic": ["sea", "[Sea, sea/kelp]", "land/dune", "Sea", "kelp", "a, b"],
+    "place": ["bay", "Ledge", "“Ledge, low”", "bey", "[bay, ledge]"],
+    "parent": ["a0", "a1", "b0", "nobody"],
+    "id": ["one", "note/a1"],
+    "slug": ["a1", "shared"],
+    "kind": ["walk", "note", "boat"],
+    "address": ["https://x.example/", "javascript:alert(1)", "y/"],
+    "extra": ["anything", "[1, 2]", "{a: b}", ""],
+}
+
+
+def text_of(draw: random.Random) -> str:
+    """Return a file with random front matter, sometimes one that cannot be read."""
+    keys = draw.sample(sorted(VALUES), draw.randrange(0, 7))
+    lines = [f"{key}: {draw.choice(VALUES[key])}" for key in keys]
+    fence = "---" if draw.random() > 0.03 else "--"
+    return f"---\n{chr(10).join(lines)}\n{fence}\n{draw.choice(['', '# Heading', 'Some text about kelp.', 'é'])}\n"
+
+
+def edited(folder: Path, draw: random.Random) -> None:
+    """Change something below a folder: create, change, delete, rename, touch a file, or the site's own files."""
+    files = sorted(
+        path for name in ("n", "more") for path in (folder / name).rglob("*.md") if not path.is_symlink()
+    )
+    path = draw.choice(files) if files else folder / "n" / "note" / "a0.md"
+    action = draw.choice(
+        ["create", "create", "change", "same size", "delete", "rename", "touch", "site", "terms", "odd"]
+    )
+    match action:
+        case "create":
+            path = (
+                folder
+                / draw.choice(["n/note", "n/walk", "n", "more", "more/in"])
+                / f"{draw.choice('ab')}{draw.randrange(4)}.md"
+            )
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_text(text_of(draw), encoding="utf-8")
+        case "change":
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_text(text_of(draw), encoding="utf-8")
+        case "same size" if path.exists():  # within the same second, and the time of change set back
+            told = path.stat()
+            path.write_bytes(path.read_bytes().replace(b"a", b"e"))
+            os.utime(path, ns=(told.st_atime_ns, told.st_mtime_ns))
+        case "delete":
+            path.unlink(missing_ok=True)
+        case "rename" if path.exists():
+            path.rename(path.with_name(f"{draw.choice('abc')}{draw.randrange(4)}.md"))
+        case "touch" if path.exists():
+            os.utime(path, (draw.randrange(2 * 10**9), draw.randrange(2 * 10**9)))
+        case "site":
+            (folder / "elenchus.toml").write_text(
+                SITE.replace("at_least = 0", f"at_least = {draw.randrange(5)}")
+            )
+        case "terms":
+            (folder / "places.csv").write_text(
+                f"{PLACES}dune{draw.randrange(3)},Dune,{draw.choice(['', 'bay', 'x'])}\n"
+            )
+        case "odd":
+            odd = folder / "n" / f"odd{draw.randrange(2)}.md"
+            odd.unlink() if odd.is_symlink() else odd.symlink_to("note")
+
+
+QUESTIONS = (
+    "including unpublished order by title",
+    "from note where topic = sea group by topic with empty",
+    "including unpublished where title contains e order by depth of note descending group by title",
+    'including unpublished where title > "k" or tags = B',
+    "where near is set group by place, month of date",
+    "order by random 7 limit 3",
+    "from topic order by name",
+)
+
+
+def told(data: Dataset) -> dict[str, Any]:
+    """Return all that a dataset says, by rows and words, so that two can be compared."""
+    entries, rows = data.entries, range(len(data.entries))
+    return {
+        "ids": list(entries.ids),
+        "kinds": [data.kind_of(row) for row in rows],
+        "rank": entries.id_rank.tolist(),
+        "visible": (entries.opens.tolist(), entries.closes.tolist()),
+        "ancestry": (entries.ancestry.numbers.tolist(), entries.ancestry.ends.tolist()),
+        "columns": {
+            (name, str(kind)): ([column.item(row) for row in rows], ordered(column))
+            for (name, kind), column in entries.columns.items()
+        },
+        "terms": {
+            name: (each.terms, list(each.ends), each.is_made) for name, each in data.taxonomies.items()
+        },
+        "problems": list(map(str, data.problems)),
+        "misfits": data.misfits,
+        "notes": data.notes,
+        "flags": dict(data.flags),
+        "guessed": dict(data.guessed),
+        "fields": {kind: data.schema.fields_of(kind) for kind in data.schema.kinds},
+        "names": {name: entries.names.find(name) for name, _ in entries.names.items()},
+        "digests": data.record_names.digests[entries.names.records].tolist(),
+    }
+
+
+def ordered(column: Column) -> list[Any]:
+    """Return how the rows of a column of texts are put in order, and which are the same."""
+    if not isinstance(column, Texts):
+        return []
+    orders = (column.keys, column.natural_keys, column.codes)
+    return [np.unique(keys[column.valid], return_inverse=True)[1].tolist() for keys in orders[:2]] + [
+        [
+            text and column.lexicon.find(fold(text)) == code
+            for text, code in zip(
+                map(column.item, range(len(column.places))), orders[2].tolist(), strict=True
+            )
+        ]
+    ]
+
+
+def answers(site: elenchus.Site) -> list[Any]:
+    """Return what a site answers to some questions, problems in them included."""
+    found: list[Any] = []
+    for question in QUESTIONS:
+        try:
+            answer = elenchus.ask(site, question)
+        except elenchus.ElenchusError as error:
+            found.append(list(map(str, error.problems)))
+        else:
+            found.append((answer.rows, answer.groups, answer.total, list(map(str, answer.notices))))
+    return found
+
+
+def read(folder: Path, *, index: bool) -> elenchus.Site:
+    """Return the site of a folder, with its index or without."""
+    return elenchus.open_site(folder, index=index)
+
+
+def made(folder: Path, draw: random.Random, files: int) -> None:
+    """Write a site with some files."""
+    for name in ("n/note", "n/walk", "more"):
+        (folder / name).mkdir(parents=True)
+    (folder / "elenchus.toml").write_text(SITE)
+    (folder / "places.csv").write_text(PLACES)
+    for _ in range(files):
+        kind = draw.choice(["n/note", "n/walk", "more"])
+        (folder / kind / f"{draw.choice('ab')}{draw.randrange(4)}.md").write_text(
+            text_of(draw), encoding="utf-8"
+        )
+
+
+@settings(max_examples=40, deadline=None)
+@given(seed=st.integers(0, 2**32))
+def test_edits(seed: int, tmp_path_factory: pytest.TempPathFactory) -> None:
+    """After any series of edits a site says what one says that is read for the first time."""
+    draw, folder = random.Random(seed), tmp_path_factory.mktemp("site")
+    made(folder, draw, 6)
+    for _ in range(8):
+        for _ in range(draw.randrange(3)):
+            edited(folder, draw)
+        kept, fresh = read(folder, index=True), read(folder, index=False)
+        assert told(kept.dataset) == told(fresh.dataset)
+        assert answers(kept) == answers(fresh)
+    shutil.rmtree(folder)
