@@ -7,7 +7,7 @@ from contextlib import suppress
 from typing import TYPE_CHECKING, Any
 
 from elenchus.engine.columns.strings import Strings
-from elenchus.files import is_running
+from elenchus.files import SUFFIX_OF_PARTS, is_running
 from elenchus.index.pack import write_pack
 from elenchus.index.problems import packed_problems
 from elenchus.index.records import packed_records
