@@ -136,7 +136,7 @@ class Met(NamedTuple):
 
 
 class Scanned(NamedTuple):
-    """The files in a folder with some endings, and the other things in it, in the order of names.
+    """The files in a folder with some endings, and the other things in it.
 
     ``signatures`` has four whole numbers a file: size in bytes, time of change and of change of its state in
     nanoseconds since 1970, and its inode.
@@ -150,7 +150,8 @@ class Scanned(NamedTuple):
 def scanned(folder: Path, suffixes: tuple[str, ...] = ("",)) -> Scanned:
     """Return the files in a folder and in the folders in it, none of them opened.
 
-    Hidden files and folders are left out, links are met and not followed.
+    Hidden files and folders are left out, links are met and not followed. They come as the system has them,
+    in an order that is the same as long as nothing is added or taken away; to sort them would take as long.
     """
     found = Scanned([], array("q"), [])
     _scan(str(folder), "", suffixes, found)
@@ -160,36 +161,38 @@ def scanned(folder: Path, suffixes: tuple[str, ...] = ("",)) -> Scanned:
 def _scan(folder: str, below: str, suffixes: tuple[str, ...], found: Scanned) -> None:
     """Add what stands in a folder, whose path ``below`` that of the whole ends with a slash."""
     try:
-        items = items_of(folder)
+        with os.scandir(folder) as items:
+            for item in items:
+                name = item.name
+                if name[0] == ".":
+                    continue
+                path = f"{below}{name}"
+                if not (name.isascii() or is_text(name)):
+                    found.others.append(Met(PurePosixPath(path), ItemKind.UNNAMED))
+                elif not item.is_file(follow_symlinks=False):
+                    _scan_other(item, path, suffixes, found)
+                elif name.endswith(suffixes) or name.lower().endswith(suffixes):
+                    try:
+                        told = item.stat(follow_symlinks=False)
+                    except FileNotFoundError:  # it was taken away since it was met
+                        continue
+                    found.paths.append(path)
+                    found.signatures.extend(
+                        (told.st_size, told.st_mtime_ns, told.st_ctime_ns, told.st_ino & _LARGEST_INODE)
+                    )
     except OSError as error:
         found.others.append(Met(PurePosixPath(below), ItemKind.UNREADABLE, error))
-        return
-    for item in items:
-        name = item.name
-        path = f"{below}{name}"
-        if not (name.isascii() or is_text(name)):
-            found.others.append(Met(PurePosixPath(path), ItemKind.UNNAMED))
-        elif item.is_file(follow_symlinks=False):
-            if name.lower().endswith(suffixes):
-                _sign(item, path, found)
-        elif not item.is_dir(follow_symlinks=False):
-            kind = ItemKind.LINK if item.is_symlink() else ItemKind.OTHER
-            found.others.append(Met(PurePosixPath(path), kind))
-        elif path.count("/") >= DEEPEST_FOLDER:
-            found.others.append(Met(PurePosixPath(below), ItemKind.DEEP))
-        else:
-            _scan(item.path, f"{path}/", suffixes, found)
 
 
-def _sign(item: os.DirEntry[str], path: str, found: Scanned) -> None:
-    """Add a file with its signature."""
-    try:
-        told = item.stat(follow_symlinks=False)
-    except OSError as error:  # gone since it was met, or on a disk that fails
-        found.others.append(Met(PurePosixPath(path), ItemKind.UNREADABLE, error))
-        return
-    found.paths.append(path)
-    found.signatures.extend((told.st_size, told.st_mtime_ns, told.st_ctime_ns, told.st_ino & _LARGEST_INODE))
+def _scan_other(item: os.DirEntry[str], path: str, suffixes: tuple[str, ...], found: Scanned) -> None:
+    """Add what is no file: all that stands in a folder, or the thing itself."""
+    if not item.is_dir(follow_symlinks=False):
+        kind = ItemKind.LINK if item.is_symlink() else ItemKind.OTHER
+        found.others.append(Met(PurePosixPath(path), kind))
+    elif path.count("/") >= DEEPEST_FOLDER:
+        found.others.append(Met(PurePosixPath(path).parent, ItemKind.DEEP))
+    else:
+        _scan(item.path, f"{path}/", suffixes, found)
 
 
 def unreadable(name: str, error: OSError, hint: str = "", *, what: str = "file") -> Problem:

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, TypeVar, dataclass_transform
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-__all__ = ["Frozen", "Ordered", "member", "names_of_members", "replace"]
+__all__ = ["Frozen", "Ordered", "Working", "member", "names_of_members", "replace"]
 
 _Instance = TypeVar("_Instance")
 
@@ -110,6 +110,12 @@ class Frozen(metaclass=_Defining):
 
     def __reduce__(self) -> tuple[Any, ...]:
         return type(self), tuple(getattr(self, name) for name in self._members)
+
+
+class Working(Frozen):
+    """The base of values that keep what they have worked out, by ``cached_property``."""
+
+    __slots__ = ("__dict__",)
 
 
 class Ordered(Frozen):

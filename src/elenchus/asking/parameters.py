@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from elenchus.asking.here import HERE
 from elenchus.errors import About, Problem, Span
-from elenchus.frozen import Frozen, replace
+from elenchus.frozen import Frozen, Working, member, replace
 from elenchus.language.nodes import Literal, Parameter
 from elenchus.language.parameters import Given, bind
 from elenchus.language.tree import walk
@@ -79,21 +78,22 @@ def settled(site: Site, listing: Listing, given: Mapping[str, Sequence[str]]) ->
     )
 
 
-@dataclass
-class _Values:
+class _Values(Working):
     """Values for the parameters of one listing, as they are given one after the other."""
 
     site: Site
     listing: Listing
-    values: dict[str, Sequence[str]] = field(default_factory=dict)
-    conditions: dict[str, Condition | None] = field(default_factory=dict)
-    orders: dict[str, tuple[OrderKey, ...]] = field(default_factory=dict)
-    given: set[str] = field(default_factory=set)
-    lacking: set[str] = field(default_factory=set)
-    problems: list[Problem] = field(default_factory=list)
+    values: dict[str, Sequence[str]] = member(default_factory=dict)
+    conditions: dict[str, Condition | None] = member(default_factory=dict)
+    orders: dict[str, tuple[OrderKey, ...]] = member(default_factory=dict)
+    given: set[str] = member(default_factory=set)
+    lacking: set[str] = member(default_factory=set)
+    problems: list[Problem] = member(default_factory=list)
 
-    def __post_init__(self) -> None:
-        self.asked = self.listing.parameter_names
+    @property
+    def asked(self) -> dict[str, bool]:
+        """The parameters of the listing."""
+        return self.listing.parameter_names
 
     @property
     def bound(self) -> Given:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -12,7 +11,7 @@ from elenchus.asking.here import with_here
 from elenchus.asking.names import row_named
 from elenchus.asking.parameters import absent_choice, ground, settled
 from elenchus.errors import About, NoSuchName, Place, Problem, QuestionError
-from elenchus.frozen import replace
+from elenchus.frozen import Working, member, replace
 from elenchus.language.nodes import Literal, Parameter
 from elenchus.language.parser import read, read_changes
 from elenchus.language.tree import walk
@@ -45,8 +44,7 @@ _TRIED = Place("--try")
 _LONGEST_NAME = 100
 
 
-@dataclass(frozen=True)
-class Query:
+class Query(Working):
     """A listing, or a question that has no name, with values for its parameters.
 
     ``show`` are fields that its rows have besides. ``without`` are the ids of rows that it leaves out before
@@ -55,7 +53,7 @@ class Query:
 
     site: Site
     listing: Listing
-    given: _Values = field(default_factory=dict)
+    given: _Values = member(default_factory=dict)
     show: tuple[str, ...] = ()
     without: tuple[str, ...] = ()
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -10,6 +9,7 @@ import numpy as np
 from elenchus.engine.select import Selection
 from elenchus.engine.stages import named_rows, select
 from elenchus.engine.view import View
+from elenchus.frozen import Working, member
 from elenchus.values.kept import Kept
 
 if TYPE_CHECKING:
@@ -30,8 +30,7 @@ __all__ = ["Engine"]
 _MOST_KEPT = 48  # answers whose steps are kept, the last ones: a page asks for the same rows several times
 
 
-@dataclass
-class Engine:
+class Engine(Working):
     """A dataset at the instant of a clock.
 
     All questions share two views: that of visitors, and that of those who may see what is not public. What
@@ -40,8 +39,8 @@ class Engine:
 
     data: Dataset
     clock: Clock
-    views: dict[bool, View] = field(default_factory=dict)
-    kept: Kept[Stages] = field(default_factory=lambda: Kept(_MOST_KEPT))
+    views: dict[bool, View] = member(default_factory=dict)
+    kept: Kept[Stages] = member(default_factory=lambda: Kept(_MOST_KEPT))
 
     def view(self, *, unpublished: bool = False) -> View:
         """Return what visitors may see, or all there is."""

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from elenchus.engine.columns.column import Lists, Numbers, Texts
+from elenchus.frozen import Working
 from elenchus.plan.nodes import Part
 from elenchus.schema.subject import ENTRIES
 from elenchus.schema.types import Type
@@ -32,8 +32,7 @@ MISSING = 2**62  # the code of rows without a value; sorts after all others
 _FIXED_DOMAINS = {"weekday": range(1, 8), "month_of_year": range(1, 13), "hour": range(24)}
 
 
-@dataclass(frozen=True)
-class KeyColumn:
+class KeyColumn(Working):
     """A key of groups over the rows of a selection. Codes are int64 and unique to a value."""
 
     selection: Selection

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property, reduce
 from itertools import product
 from operator import mul
@@ -12,6 +11,7 @@ import numpy as np
 
 from elenchus.engine.columns.column import Lists, Numbers, Terms, Texts, gather, narrowed
 from elenchus.engine.groupkeys import MISSING, KeyColumn
+from elenchus.frozen import Working
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -26,8 +26,7 @@ __all__ = ["MOST_GROUPS", "Grouping", "grouped"]
 MOST_GROUPS = 10_000  # that “with empty” may make
 
 
-@dataclass(frozen=True)
-class Grouping:
+class Grouping(Working):
     """The groups of an answer's rows.
 
     ``keys`` tell what each column of ``codes`` (groups × keys, in the order of the groups) means.

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, assert_never
 
 import numpy as np
 
 from elenchus.engine.columns.column import Lists, Numbers, Texts, narrowed
-from elenchus.frozen import Frozen
+from elenchus.frozen import Frozen, Working
 from elenchus.plan.nodes import (
     EntryValue,
     NumberValue,
@@ -43,8 +42,7 @@ class _Range(Frozen):
     text: str = ""
 
 
-@dataclass(frozen=True)
-class _TextRange:
+class _TextRange(Working):
     """A text as a range of ranks, which are worked out only when an order asks for them."""
 
     column: Texts

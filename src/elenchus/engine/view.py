@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
-from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, assert_never
 
@@ -22,6 +20,7 @@ from elenchus.engine.columns.column import (
 from elenchus.engine.columns.parts import part_of
 from elenchus.engine.columns.sheet import digests
 from elenchus.engine.columns.termtable import TermTable
+from elenchus.frozen import Working, member
 from elenchus.plan.nodes import Counted, FieldRef, Itself, Part, Stored, Via
 from elenchus.schema.subject import ENTRIES, Subject
 from elenchus.schema.types import Type
@@ -37,8 +36,7 @@ if TYPE_CHECKING:
 __all__ = ["View"]
 
 
-@dataclass(frozen=True)
-class View:
+class View(Working):
     """A dataset at an instant; ``unpublished`` opens it to all rows, ``besides`` to one more row.
 
     What it works out is kept: one view serves all questions of its instant. Columns in which nothing can be
@@ -50,10 +48,10 @@ class View:
     unpublished: bool = False
     besides: int | None = None
 
-    columns: dict[tuple[Subject, FieldRef], Column] = dataclasses.field(default_factory=dict)
-    tables: dict[str, TermTable] = dataclasses.field(default_factory=dict)
-    common: dict[Subject, dict[str, FieldRef]] = dataclasses.field(default_factory=dict)
-    decoders: dict[tuple[Subject, FieldRef], Callable[[int], Any]] = dataclasses.field(default_factory=dict)
+    columns: dict[tuple[Subject, FieldRef], Column] = member(default_factory=dict)
+    tables: dict[str, TermTable] = member(default_factory=dict)
+    common: dict[Subject, dict[str, FieldRef]] = member(default_factory=dict)
+    decoders: dict[tuple[Subject, FieldRef], Callable[[int], Any]] = member(default_factory=dict)
 
     @cached_property
     def visible(self) -> Mask:

@@ -19,8 +19,8 @@ if TYPE_CHECKING:
     from elenchus.engine.columns.dataset import Dataset
     from elenchus.engine.columns.recordtable import RecordTable
     from elenchus.errors import Problem
+    from elenchus.index.reading import Chunk
     from elenchus.index.store import KeptIndex, Wanted
-    from elenchus.index.units import Chunk
     from elenchus.index.work import Work
 
 __all__ = ["Facts", "Found", "content", "facts_of"]
@@ -95,7 +95,7 @@ class _State:
             numbers = self.number[self.todo].tolist()
             known = [int(digests[at]) if at >= 0 else 0 for at in numbers]
 
-        from elenchus.index.work import read_all
+        from elenchus.index.reading import read_all
 
         return read_all(work, self.wanted.specs, self.wanted.folder, units, known)
 

@@ -16,7 +16,6 @@ from elenchus.errors import Problem
 from elenchus.frozen import Frozen
 from elenchus.index.pack import DamagedError, Pack
 from elenchus.index.problems import unpacked_problems
-from elenchus.index.records import unpacked_records
 from elenchus.index.tables import unpacked_tables
 from elenchus.index.units import Seen, Units
 
@@ -139,6 +138,8 @@ class KeptIndex:
 
     def records(self, wanted: Wanted) -> RecordTable:
         """Return the records."""
+        from elenchus.index.records import unpacked_records
+
         return unpacked_records(self.parts["records"], [spec.habits for spec in wanted.specs])
 
     def dataset(self, wanted: Wanted) -> Dataset:

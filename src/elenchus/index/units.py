@@ -3,18 +3,15 @@
 from __future__ import annotations
 
 import time
-from hashlib import blake2b
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from elenchus import sources
-from elenchus.engine.columns.recordtable import Intake, RecordTable
-from elenchus.files import unreadable
 from elenchus.frozen import Frozen
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Sequence
+    from collections.abc import Sequence
     from pathlib import Path
 
     from numpy.typing import NDArray
@@ -22,7 +19,7 @@ if TYPE_CHECKING:
     from elenchus.errors import Problem
     from elenchus.sources import SourceSpec
 
-__all__ = ["Chunk", "Seen", "Units", "matched", "read_chunk", "scan"]
+__all__ = ["Seen", "Units", "matched", "scan"]
 
 _SIGNS = 4  # whole numbers in a signature: size, times of change and of change of state, inode
 # What is changed twice within a step of the clock looks the same both times. File systems count in steps of
@@ -95,52 +92,3 @@ def matched(now: Seen, before: Seen) -> NDArray[np.int64]:
     numbers = {pair: number for number, pair in enumerate(pairs)}
     found = (numbers.get(pair, -1) for pair in zip(now.sources.tolist(), now.paths, strict=True))
     return np.fromiter(found, dtype=np.int64, count=len(now.paths))
-
-
-class Chunk(Frozen):
-    """What some units gave: their records, how many each, digests; problems by their place among the units.
-
-    Units whose bytes are the same as before gave nothing: ``is_same`` says which.
-    """
-
-    records: RecordTable
-    counts: NDArray[np.int32]
-    digests: NDArray[np.uint64]
-    problems: dict[int, list[Problem]]
-    is_same: NDArray[np.bool_]
-
-
-def read_chunk(
-    specs: Sequence[SourceSpec],
-    folder: Path,
-    units: Sequence[tuple[int, str]],
-    known: Sequence[int],
-    tick: Callable[[], None] | None = None,
-) -> Chunk:
-    """Return what some units give, each with the number of its source; ``known`` are their digests before."""
-    intake = Intake()
-    counts, digests = np.zeros(len(units), dtype=np.int32), np.zeros(len(units), dtype=np.uint64)
-    is_same = np.zeros(len(units), np.bool_)
-    problems: dict[int, list[Problem]] = {}
-    for at, (number, unit) in enumerate(units):
-        spec = specs[number]
-        reader = sources.source(spec.read)
-        try:
-            content = reader.load(spec, folder, unit)
-        except OSError as error:
-            problems[at] = [unreadable(sources.place_of(spec, unit), error, sources.LEFT_OUT)]
-        else:
-            digest = int.from_bytes(blake2b(content, digest_size=8).digest(), "little") or 1
-            digests[at] = digest
-            if digest == known[at]:
-                is_same[at] = True
-                continue
-            records, wrong = reader.parse(spec, unit, content)
-            counts[at] = len(records)
-            for record in records:
-                intake.add(record)
-            if wrong:
-                problems[at] = wrong
-        if tick:
-            tick()
-    return Chunk(intake.done(), counts, digests, problems, is_same)

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, assert_never
 
 from elenchus.errors import About, Problem
-from elenchus.frozen import Frozen, member, replace
+from elenchus.frozen import Frozen, Working, member, replace
 from elenchus.language.nodes import And, Chosen, Compare, Flag, Listed, Literal, Not, Or, Parameter, Related
 from elenchus.language.tree import placed
 from elenchus.operators import Operands, operator
@@ -86,13 +85,12 @@ def _bind_group(binder: _Binder, group: GroupClause) -> GroupClause:
     return replace(group, keys=tuple(replace(key, under=binder.many(key.under)) for key in group.keys))
 
 
-@dataclass
-class _Binder:
+class _Binder(Working):
     """The values given, the names that the question has asked for, and the problems met."""
 
     given: Given
-    asked: dict[str, None] = field(default_factory=dict)
-    problems: list[Problem] = field(default_factory=list)
+    asked: dict[str, None] = member(default_factory=dict)
+    problems: list[Problem] = member(default_factory=list)
 
     def many(self, values: Iterable[Value]) -> tuple[Literal, ...]:
         """Return the literals of values; a parameter may stand for several, or for none."""

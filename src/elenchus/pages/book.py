@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict
-from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING
 from urllib.parse import unquote
@@ -12,7 +11,7 @@ from urllib.parse import unquote
 from elenchus.asking.here import HERE, texts_of
 from elenchus.asking.query import Query, resolved
 from elenchus.errors import ElenchusError, Problem
-from elenchus.frozen import Frozen, replace
+from elenchus.frozen import Frozen, Working, member, replace
 from elenchus.language.tree import rows_named_in
 from elenchus.pages.labels import group_label
 from elenchus.pages.paths import address_of
@@ -73,13 +72,12 @@ class Page(Frozen):
         return address_of(self.path)
 
 
-@dataclass(frozen=True)
-class Book:
+class Book(Working):
     """The pages of a site, made when they are first asked for."""
 
     site: Site
-    sets: dict[str, _PageSet] = field(default_factory=dict)
-    orders: dict[str, dict[str, tuple[Page | None, Page | None]]] = field(default_factory=dict)
+    sets: dict[str, _PageSet] = member(default_factory=dict)
+    orders: dict[str, dict[str, tuple[Page | None, Page | None]]] = member(default_factory=dict)
 
     @cached_property
     def rules(self) -> Mapping[str, PageRule]:

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 from elenchus.checks.run import check_site
 from elenchus.checks.survey import Survey
 from elenchus.errors import ElenchusError, Problem, SiteError
+from elenchus.frozen import Working
 from elenchus.pages.book import Book
 from elenchus.preview.places import Places
 from elenchus.preview.preview import PreviewRenderer
@@ -33,8 +34,7 @@ _STALE = 30  # seconds after which a running clock is read again
 _MOST_SCENES = 8  # that are kept, the last ones
 
 
-@dataclass(frozen=True)
-class Scene:
+class Scene(Working):
     """A site at one now: its pages, how they are drawn, what is wrong with it."""
 
     site: Site

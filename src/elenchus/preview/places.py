@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING
 
-from elenchus.frozen import Frozen
+from elenchus.frozen import Frozen, Working
 from elenchus.pages.paths import file_beside, file_of, folder_of
 from elenchus.rendering.views import Visit
 from elenchus.values.texts import nearest
@@ -32,8 +31,7 @@ class PagePlace(Frozen):
     form: str = ""
 
 
-@dataclass(frozen=True)
-class Places:
+class Places(Working):
     """The addresses of a site."""
 
     book: Book

@@ -150,7 +150,7 @@ def _files_below(path: Path, root: Path) -> Iterator[Path]:
             inside = (path / met.path).resolve()
             name = inside.relative_to(root).as_posix() if inside.is_relative_to(root) else path.name
             raise SiteError([unreadable(name, met.error, what="folder")])
-    yield from (path / name for name in found.paths)
+    yield from (path / name for name in sorted(found.paths))
 
 
 def _is_open(path: Path, root: Path) -> bool:

@@ -13,6 +13,7 @@ from markupsafe import Markup
 
 from elenchus.engine.decode import decoder
 from elenchus.files import is_file
+from elenchus.frozen import Working, member
 from elenchus.pages.labels import date_label, group_label
 from elenchus.plan.nodes import FieldRef, Part
 from elenchus.rendering.bodies import body_of, excerpt
@@ -184,8 +185,7 @@ def normal(path: PurePosixPath) -> str:
     return "/".join(steps)
 
 
-@dataclass(frozen=True)
-class RowView:
+class RowView(Working):
     """One row of a listing, or the row that a page is about.
 
     In a template, ``row.title`` and any other field by its name is a value that knows its own markup;
@@ -198,7 +198,7 @@ class RowView:
     id: str
     number: int
     besides: Mapping[str, Value] = field(default_factory=dict)
-    made: dict[str | int, Any] = field(default_factory=dict, compare=False, repr=False)
+    made: dict[str | int, Any] = member(default_factory=dict, compare=False)
 
     @cached_property
     def kind(self) -> str:

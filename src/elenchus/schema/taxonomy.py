@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING
 
-from elenchus.frozen import Frozen, member
+from elenchus.frozen import Frozen, Working, member
 from elenchus.schema.catalog import TermName
 from elenchus.values.texts import fold, nearest
 
@@ -32,8 +31,7 @@ class Term(Frozen):
         return "/".join(self.path)
 
 
-@dataclass(frozen=True)
-class Taxonomy:
+class Taxonomy(Working):
     """A taxonomy's terms in term order, depth first; ``ends[t]`` is the number after t's last descendant.
 
     ``is_made`` says that its terms are those that content uses, for no file defines any.

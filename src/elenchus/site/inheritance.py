@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import Place, Problem
-from elenchus.frozen import Frozen, names_of_members, replace
+from elenchus.frozen import Frozen, Working, member, names_of_members, replace
 from elenchus.language.nodes import Question
 from elenchus.language.parser import parse, read, read_changes
 from elenchus.language.printer import print_question
@@ -46,8 +45,7 @@ class Origin(Frozen):
     place: Place
 
 
-@dataclass(frozen=True)
-class Listing:
+class Listing(Working):
     """A listing with all that it inherits.
 
     ``question`` is parsed from ``text``; ``clauses`` are the origins of its clauses by the fields of
@@ -60,10 +58,10 @@ class Listing:
     name: str
     place: Place
     text: str = ""
-    question: Question = field(default_factory=Question)
-    clauses: Mapping[str, tuple[Origin, ...]] = field(default_factory=dict)
-    settings: Mapping[str, tuple[Any, Origin]] = field(default_factory=dict)
-    parameters: Mapping[str, tuple[ParameterRule, Origin]] = field(default_factory=dict)
+    question: Question = member(default_factory=Question)
+    clauses: Mapping[str, tuple[Origin, ...]] = member(default_factory=dict)
+    settings: Mapping[str, tuple[Any, Origin]] = member(default_factory=dict)
+    parameters: Mapping[str, tuple[ParameterRule, Origin]] = member(default_factory=dict)
     expect: tuple[Expectation, ...] = ()
     bases: tuple[str, ...] = ()
     at: Place | None = None

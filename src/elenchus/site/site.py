@@ -4,18 +4,13 @@ from __future__ import annotations
 
 import os
 import time
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import numpy as np
-
-from elenchus.engine.columns.build import Since, assemble
-from elenchus.engine.columns.recordtable import Intake
 from elenchus.engine.executor import Engine
 from elenchus.errors import OptionError, Problem, SiteError
-from elenchus.frozen import replace
+from elenchus.frozen import Working, replace
 from elenchus.index.content import content
 from elenchus.index.store import Wanted, digest_of
 from elenchus.index.work import Work
@@ -24,19 +19,19 @@ from elenchus.site.inheritance import Library
 from elenchus.site.keys import SITE_FILE
 from elenchus.site.listings import read_listings
 from elenchus.site.pages import read_pages
-from elenchus.site.terms import read_terms
 from elenchus.values.dates import Clock, literal_interval
 from elenchus.values.kept import Kept
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Iterable, Mapping
 
     from elenchus.engine.columns.dataset import Dataset
     from elenchus.index.content import Found
     from elenchus.plan.executor import Executor
     from elenchus.plan.nodes import Plan
     from elenchus.schema.record import Record
+    from elenchus.schema.terms import TermRow
     from elenchus.site.inheritance import Listing
     from elenchus.site.pages import PageRules
 
@@ -46,8 +41,7 @@ _MOST_PLANS = 512
 _ALONE = Work()
 
 
-@dataclass(frozen=True)
-class Content:
+class Content(Working):
     """What the files of a site say, each read once, when it is first asked for: it knows no now.
 
     ``besides`` are entries that stand in no file, to see the site as it would be with them.
@@ -72,7 +66,7 @@ class Content:
             specs=self.definition.sources,
             schema=schema,
             zone=self.definition.zone,
-            terms=lambda: {name: read_terms(folder, file) for name, file in files.items()},
+            terms=lambda: _terms_of(folder, files),
             digest=digest_of(folder, [SITE_FILE, *files.values()], self.definition.zone),
         )
 
@@ -81,6 +75,11 @@ class Content:
         """All entries and terms. Raises SiteError when a file of terms cannot be read."""
         if not self.besides:
             return self.found.dataset
+        import numpy as np
+
+        from elenchus.engine.columns.build import Since, assemble
+        from elenchus.engine.columns.recordtable import Intake
+
         records = self.found.records().with_more(Intake.of(self.besides))
         live = np.append(self.found.live(), np.ones(len(self.besides), np.bool_))
         wanted, before = self.wanted, self.found.dataset
@@ -111,8 +110,14 @@ class Content:
         return found
 
 
-@dataclass(frozen=True)
-class Site:
+def _terms_of(folder: Path, files: Mapping[str, str]) -> dict[str, list[TermRow]]:
+    """Return the terms that files define, by taxonomy. Raises SiteError."""
+    from elenchus.site.terms import read_terms
+
+    return {name: read_terms(folder, file) for name, file in files.items()}
+
+
+class Site(Working):
     """A site at a now: its content, a clock, and what answers questions there."""
 
     content: Content

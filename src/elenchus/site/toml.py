@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import re
 import tomllib
-from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import About, Place, Problem, SiteError
 from elenchus.files import read_whole, too_large, unreadable
-from elenchus.frozen import replace
+from elenchus.frozen import Working, member, replace
 from elenchus.site.keys import NAMES_OF_TYPES, Written
 from elenchus.values.texts import either, nearest, quoted
 
@@ -34,14 +33,13 @@ _PART = re.compile(r"""[\w-]+|"[^"]*"|'[^']*'""")
 _RENAMED = {"path": "address", "least": "at_least", "most": "at_most", "columns": "per_row"}
 
 
-@dataclass
-class TomlFile:
+class TomlFile(Working):
     """A parsed file with the lines of its keys, and the problems found in it so far."""
 
     name: str
     text: str
     data: dict[str, Any]
-    problems: list[Problem] = field(default_factory=list)
+    problems: list[Problem] = member(default_factory=list)
 
     @cached_property
     def outline(self) -> list[str]:

@@ -33,7 +33,7 @@ def scan(spec: SourceSpec, root: Path) -> Scan:
     base, shown = root / spec.path, PurePosixPath(Path(spec.path).as_posix())
     found = scanned(base, SUFFIXES)
     problems: list[Problem] = []
-    for met in found.others:
+    for met in sorted(found.others, key=lambda met: met.path):
         if met.path.name.lower().endswith(SUFFIXES) or _is_folder(base, met):
             problems += _passed_over(met, shown)
     return Scan(found.paths, found.signatures, problems)

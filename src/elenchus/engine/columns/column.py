@@ -8,8 +8,6 @@ otherwise; a mask is a boolean array of one item a row.
 
 from __future__ import annotations
 
-from abc import ABC, abstractmethod
-from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, TypeAlias, TypeVar
 
@@ -17,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from elenchus.engine.columns.lexicon import Lexicon
+from elenchus.frozen import Working
 from elenchus.values.patterns import searcher
 
 if TYPE_CHECKING:
@@ -42,22 +41,26 @@ Mask: TypeAlias = NDArray[np.bool_]
 Keys: TypeAlias = NDArray[Any]
 
 
-class Column(ABC):
+class Column(Working):
     """What the operators and the engine ask of a column."""
 
-    valid: Any  # which rows have a value
+    if TYPE_CHECKING:
 
-    @abstractmethod
+        @property
+        def valid(self) -> Any:
+            """Which rows have a value."""
+
     def between(self, low: float, high: float) -> Mask:
         """Return which rows have a key (or one of several) with low <= key < high."""
+        raise NotImplementedError
 
-    @abstractmethod
     def take(self, rows: Keys, valid: Mask) -> Column:
         """Return the column of some rows, in that order; nothing where ``valid`` says so."""
+        raise NotImplementedError
 
-    @abstractmethod
     def item(self, row: int) -> Any:
         """Return the key or text of one row, a list of them, or None; types decode it."""
+        raise NotImplementedError
 
     def equal(self, value: KeyRange) -> Mask:
         """Return which rows have the value (or have it among several)."""
@@ -90,7 +93,6 @@ class Column(ABC):
         raise TypeError(pattern)
 
 
-@dataclass(frozen=True)
 class Numbers(Column):
     """Single values that are numbers as they stand: int64 or float64 keys and a mask."""
 
@@ -111,7 +113,6 @@ class Numbers(Column):
         return self.keys[row].item() if self.valid[row] else None
 
 
-@dataclass(frozen=True)
 class Dates(Numbers):
     """Instants in microseconds since 1970 (UTC), int64.
 
@@ -129,7 +130,6 @@ class Dates(Numbers):
         return Dates(self.keys[rows], known, self.local[rows], self.ends[rows], self.whole[rows])
 
 
-@dataclass(frozen=True)
 class Texts(Column):
     """Single texts: the place of each row's text in a lexicon, int32; -1 where there is none."""
 
@@ -235,7 +235,6 @@ def gather(starts: NDArray[np.int64], rows: Keys, valid: Mask) -> tuple[NDArray[
     return taken, np.repeat(starts[:-1][rows] - taken[:-1], lengths) + np.arange(taken[-1])
 
 
-@dataclass(frozen=True)
 class Lists(Column):
     """Several values in a row: ``starts`` (one more than rows) cut ``elements`` into the rows' lists."""
 
@@ -293,7 +292,6 @@ class Lists(Column):
         return [value for value in found if value is not None]
 
 
-@dataclass(frozen=True)
 class Terms(Column):
     """The terms of each row, kept both ways round: terms by row, and rows by term (posting lists).
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -11,7 +10,7 @@ import numpy as np
 
 from elenchus.engine.columns.column import Dates, Numbers, Terms, Texts, narrowed
 from elenchus.engine.columns.recordtable import GUESSES
-from elenchus.frozen import Frozen
+from elenchus.frozen import Frozen, Working, member
 from elenchus.plan.nodes import EntryValue
 from elenchus.schema.types import CORE_FIELDS, term_fields
 from elenchus.values.texts import fold, nearest
@@ -46,8 +45,7 @@ class Misfit(Frozen):
     problem: Problem
 
 
-@dataclass(frozen=True)
-class Entries:
+class Entries(Working):
     """The entries, newest first, ties by id, those without a date last.
 
     A row is public at instants opens <= now < closes, in microseconds since 1970. ``columns`` are found by
@@ -144,8 +142,7 @@ class Guessed(Mapping[int, Mapping[str, str]]):
         return len(self.rows)
 
 
-@dataclass(frozen=True)
-class Dataset:
+class Dataset(Working):
     """Entries and taxonomies under a schema, in one zone, with the problems met while reading.
 
     ``record_names`` are the names of the records from which it was made.
@@ -161,8 +158,8 @@ class Dataset:
     flags: Flags
     guessed: Guessed
     notes: Sequence[Problem] = ()  # what was understood, and may have been meant otherwise
-    hidden: dict[tuple[str, int], frozenset[int]] = field(default_factory=dict, compare=False, repr=False)
-    columns: dict[tuple[Subject, FieldRef], Column] = field(default_factory=dict, compare=False, repr=False)
+    hidden: dict[tuple[str, int], frozenset[int]] = member(default_factory=dict, compare=False)
+    columns: dict[tuple[Subject, FieldRef], Column] = member(default_factory=dict, compare=False)
 
     def core(self, name: str) -> Column:
         """Return the column of a field that every entry has with the same type."""

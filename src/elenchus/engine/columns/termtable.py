@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from elenchus.engine.columns.column import Column, Dates, Mask, Numbers, Terms, Texts
+from elenchus.frozen import Working
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -19,8 +19,7 @@ if TYPE_CHECKING:
 __all__ = ["TermTable"]
 
 
-@dataclass(frozen=True)
-class TermTable:
+class TermTable(Working):
     """A taxonomy with the column of its terms in the entries, their dates, and which of them are visible.
 
     Counts are int64 arrays of one item a term.

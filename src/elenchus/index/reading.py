@@ -1,0 +1,138 @@
+"""Reading units: by one process or by several, each unit once."""
+
+from __future__ import annotations
+
+import gc
+from contextlib import contextmanager, nullcontext
+from hashlib import blake2b
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from elenchus import sources
+from elenchus.engine.columns.recordtable import Intake, RecordTable
+from elenchus.files import unreadable
+from elenchus.frozen import Frozen
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterator, Sequence
+    from contextlib import AbstractContextManager
+    from pathlib import Path
+
+    from numpy.typing import NDArray
+
+    from elenchus.errors import Problem
+    from elenchus.index.work import Work
+    from elenchus.sources import SourceSpec
+
+__all__ = ["Chunk", "read_all", "read_chunk"]
+
+_FEWEST = 2_000  # units from which on another process is worth its start
+
+
+class Chunk(Frozen):
+    """What some units gave: their records, how many each, digests; problems by their place among the units.
+
+    Units whose bytes are the same as before gave nothing: ``is_same`` says which.
+    """
+
+    records: RecordTable
+    counts: NDArray[np.int32]
+    digests: NDArray[np.uint64]
+    problems: dict[int, list[Problem]]
+    is_same: NDArray[np.bool_]
+
+
+def read_chunk(
+    specs: Sequence[SourceSpec],
+    folder: Path,
+    units: Sequence[tuple[int, str]],
+    known: Sequence[int],
+    tick: Callable[[], None] | None = None,
+) -> Chunk:
+    """Return what some units give, each with the number of its source; ``known`` are their digests before."""
+    intake = Intake()
+    counts, digests = np.zeros(len(units), dtype=np.int32), np.zeros(len(units), dtype=np.uint64)
+    is_same = np.zeros(len(units), np.bool_)
+    problems: dict[int, list[Problem]] = {}
+    for at, (number, unit) in enumerate(units):
+        spec = specs[number]
+        reader = sources.source(spec.read)
+        try:
+            content = reader.load(spec, folder, unit)
+        except OSError as error:
+            problems[at] = [unreadable(sources.place_of(spec, unit), error, sources.LEFT_OUT)]
+        else:
+            digest = int.from_bytes(blake2b(content, digest_size=8).digest(), "little") or 1
+            digests[at] = digest
+            if digest == known[at]:
+                is_same[at] = True
+                continue
+            records, wrong = reader.parse(spec, unit, content)
+            counts[at] = len(records)
+            for record in records:
+                intake.add(record)
+            if wrong:
+                problems[at] = wrong
+        if tick:
+            tick()
+    return Chunk(intake.done(), counts, digests, problems, is_same)
+
+
+def read_all(
+    work: Work,
+    specs: Sequence[SourceSpec],
+    folder: Path,
+    units: Sequence[tuple[int, str]],
+    known: Sequence[int],
+) -> Chunk:
+    """Return what some units give; see :func:`read_chunk`. Many are shared among processes."""
+    if work.processes < 2 or len(units) < _FEWEST:  # noqa: PLR2004 - one is this process
+        with _steps(work, len(units)) as tick, _without_collecting():
+            return read_chunk(specs, folder, units, known, tick)
+    from concurrent.futures import ProcessPoolExecutor
+    from multiprocessing import get_context
+
+    share = -(-len(units) // work.processes)
+    parts = [slice(first, first + share) for first in range(0, len(units), share)]
+    # Spawned and not forked, since this process may have threads, as a preview has.
+    with ProcessPoolExecutor(work.processes - 1, mp_context=get_context("spawn")) as pool:
+        others = [pool.submit(read_chunk, specs, folder, units[part], known[part]) for part in parts[1:]]
+        with _steps(work, share) as tick, _without_collecting():
+            first = read_chunk(specs, folder, units[parts[0]], known[parts[0]], tick)
+        return _joined([first, *(each.result() for each in others)])
+
+
+def _steps(work: Work, count: int) -> AbstractContextManager[Callable[[], None] | None]:
+    """Return what gives the function that is to be called for each unit."""
+    return work.progress(count) if work.progress and count else nullcontext()
+
+
+@contextmanager
+def _without_collecting() -> Iterator[None]:
+    """Let nothing look for circles of objects: reading makes many objects, and none."""
+    was_on = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was_on:
+            gc.enable()
+
+
+def _joined(chunks: Sequence[Chunk]) -> Chunk:
+    """Return what several chunks gave as one."""
+    records = chunks[0].records
+    problems: dict[int, list[Problem]] = {}
+    first = 0
+    for number, chunk in enumerate(chunks):
+        records = records.with_more(chunk.records) if number else records
+        problems |= {first + at: each for at, each in chunk.problems.items()}
+        first += len(chunk.counts)
+    return Chunk(
+        records,
+        np.concatenate([each.counts for each in chunks]),
+        np.concatenate([each.digests for each in chunks]),
+        problems,
+        np.concatenate([each.is_same for each in chunks]),
+    )
