@@ -197,7 +197,7 @@ class RowView(Working):
     subject: Subject
     id: str
     number: int
-    besides: Mapping[str, Value] = field(default_factory=dict)
+    besides: Mapping[str, Value] = member(default_factory=dict)
     made: dict[str | int, Any] = member(default_factory=dict, compare=False)
 
     @cached_property
