@@ -131,7 +131,7 @@ def site_with(base: Site, sections: list[dict[str, Any]], *, no_repeats: bool) -
     page = f'[all]\naddress = "index.html"\nprivate = false\n{repeats}sections = [{", ".join(pages)}]\n{each_entry}'
     (folder / "pages.toml").write_text(page, encoding="utf-8")
     content = Content(base.definition)
-    content.__dict__.update({key: base.content.__dict__[key] for key in ("written", "dataset")})
+    content.__dict__.update({key: base.content.__dict__[key] for key in ("found", "dataset")})
     site = Site(content, base.clock)
     assert not site.library.problems
     return site

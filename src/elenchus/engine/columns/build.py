@@ -12,6 +12,7 @@ from elenchus.engine.columns.column import Numbers
 from elenchus.engine.columns.dataset import Dataset, Entries, Flags, Guessed, Misfit
 from elenchus.engine.columns.fill import Draft, fill, scalars
 from elenchus.engine.columns.keys import column_keys, with_undeclared
+from elenchus.engine.columns.moments import moments
 from elenchus.engine.columns.naming import EntryNames
 from elenchus.engine.columns.recordtable import Intake
 from elenchus.engine.columns.sheet import Sheet
@@ -195,8 +196,11 @@ def _newest_first(sheet: Sheet, zone: ZoneInfo) -> NDArray[np.int32]:
     if "date" in sheet.cells:
         cells = sheet.cells["date"]
         used, which = np.unique(cells.codes, return_inverse=True)
-        found = [_start_of(value, zone) for value in cells.values(used)]
-        starts[cells.owners] = np.array(found, dtype=np.int64)[which]
+        values = cells.values(used)
+        found, known = moments([each if isinstance(each, str) else "" for each in values], zone)
+        for at in np.flatnonzero(~known).tolist():
+            found[at, 0] = _start_of(values[at], zone)
+        starts[cells.owners] = found[which, 0]
     ids = sheet.names.ids.texts.at(records)
     rank = np.empty(len(ids), dtype=np.int32)
     rank[sorted(range(len(ids)), key=ids.__getitem__)] = np.arange(len(ids))

@@ -10,6 +10,7 @@ import numpy as np
 from elenchus.engine.columns.column import Dates, Lists, Numbers, Terms, Texts, gather
 from elenchus.engine.columns.dataset import Misfit
 from elenchus.engine.columns.lexicon import Lexicon
+from elenchus.engine.columns.moments import moments
 from elenchus.engine.columns.recordtable import TEXT, Cells
 from elenchus.errors import Edit, Problem
 from elenchus.frozen import Frozen, member
@@ -80,8 +81,12 @@ def fill(draft: Draft, name: str, kind: FieldType, fields: Mapping[str, Field]) 
     if name in _FILLED:
         return _FILLED[name](draft, kind)
     found = _FieldValues(draft, name, kind)
+    is_single_date = kind.type.is_date and not kind.many
     for field, kinds in _by_field(draft, fields):
-        found.read(field, kinds)
+        read = found.read_dates if is_single_date else found.read
+        read(field, kinds)
+    if is_single_date:
+        return found.dates()
     if kind.type is Type.TERM:
         starts, elements = found.lists(np.int32)
         return Terms.paired(starts, elements, len(draft.taxonomies[kind.taxonomy].terms))
@@ -125,6 +130,7 @@ class _FieldValues:
         self.flat: list[Any] = []
         self.ends = [0, 0]  # the first list is that of rows which have nothing
         self.texts: dict[str, int] = {}
+        self.moments: list[tuple[NDArray[np.int64], NDArray[np.bool_]]] = []
 
     @cached_property
     def starts(self) -> NDArray[np.int64]:
@@ -136,12 +142,17 @@ class _FieldValues:
         """The place of the list of each row, and which rows have one."""
         return np.maximum(self.places, 0), self.places >= 0
 
-    def read(self, field: Field, kinds: Sequence[int]) -> None:
-        """Take what the entries of some kinds have for a field."""
+    def having(self, kinds: Sequence[int]) -> tuple[NDArray[Any], NDArray[Any]]:
+        """Return the rows of some kinds that have the field, and the codes of their values."""
         cells, draft = self.cells, self.draft
         every = len(kinds) == len(draft.schema.kinds)
         chosen = slice(None) if every else np.isin(draft.sheet.names.kinds[cells.owners], kinds)
-        rows, codes = draft.row_of[cells.owners[chosen]], cells.codes[chosen]
+        return draft.row_of[cells.owners[chosen]], cells.codes[chosen]
+
+    def read(self, field: Field, kinds: Sequence[int]) -> None:
+        """Take what the entries of some kinds have for a field."""
+        cells, draft = self.cells, self.draft
+        rows, codes = self.having(kinds)
         if field.type.type.is_text and not field.type.many:
             is_plain = cells.forms[codes] == TEXT
             there = is_plain & (cells.texts.lengths[codes] > 0)
@@ -161,11 +172,49 @@ class _FieldValues:
         if field.type.type.is_text and not field.type.many:
             first += len(cells.texts)  # texts that stand in lists come behind those that stand alone
         self.places[rows] = which + first
+        self.report(field, rows, which, unfit)
+
+    def read_dates(self, field: Field, kinds: Sequence[int]) -> None:
+        """Take what the entries of some kinds have for a field that holds one date."""
+        rows, codes = self.having(kinds)
+        used, which = np.unique(codes, return_inverse=True)
+        values = self.cells.values(used)
+        found, known = moments([each if isinstance(each, str) else "" for each in values], self.draft.zone)
+        if field.type.type is Type.DATE:
+            known &= found[:, 3] == 1
+        unfit: dict[int, list[tuple[str, Unfit]]] = {}
+        for at in np.flatnonzero(~known).tolist():
+            keys, refused = _read(self.draft, values[at], field)
+            if keys:
+                found[at], known[at] = keys[0], True
+            if refused:
+                unfit[at] = refused
+        self.places[rows] = which + sum(len(each) for each, _ in self.moments)
+        self.moments.append((found, known))
+        self.report(field, rows, which, unfit)
+
+    def dates(self) -> Dates:
+        """Return the column of one date a row."""
+        empty = np.zeros((1, 4), dtype=np.int64), np.zeros(1, np.bool_)  # the last one is for no date
+        parts = [*self.moments, empty]
+        found, known = (np.concatenate(each) for each in zip(*parts, strict=True))
+        start, local, end, whole = (np.ascontiguousarray(found[:, at]) for at in range(4))
+        table = Dates(start, known, local, end, whole.astype(np.bool_))
+        return table.take(self.places, known[self.places])
+
+    def report(
+        self,
+        field: Field,
+        rows: NDArray[Any],
+        which: NDArray[Any],
+        unfit: Mapping[int, list[tuple[str, Unfit]]],
+    ) -> None:
+        """Report the values that do not fit, in the order of the rows that have them."""
         if unfit:
             bad = np.isin(which, list(unfit))
             for row, at in sorted(zip(rows[bad].tolist(), which[bad].tolist(), strict=True)):
                 for text, refusal in unfit[at]:
-                    _report(draft, row, field, text, refusal)
+                    _report(self.draft, row, field, text, refusal)
 
     def lists(self, dtype: Any) -> tuple[NDArray[np.int64], NDArray[Any]]:
         """Return where the list of each row begins, and the elements of all."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from array import array
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -25,6 +24,7 @@ __all__ = ["GUESSES", "NULL", "OTHER", "TEXT", "Cells", "Intake", "RecordTable"]
 
 TEXT, OTHER, NULL = range(3)  # forms of a written value: a text, a list or table as JSON, nothing
 GUESSES = ("", "heading", "file name")
+_PART = 4096  # records that are turned into tables at once
 _MOST_SEEN = 4096  # values of a key that are looked for among those before, if most of them are new
 
 
@@ -178,44 +178,63 @@ def _joined(first: tuple[Any, ...], second: tuple[Any, ...]) -> tuple[tuple[Any,
     return tuple(found), [found.index(each) for each in second]
 
 
+_TYPES: dict[str, Any] = {
+    "files": np.int32,
+    "lines": np.int32,
+    "kinds": np.int32,
+    "sources": np.int16,
+    "title_from": np.uint8,
+    "date_from": np.uint8,
+}
 _as_json = json.JSONEncoder(ensure_ascii=False, default=as_text).encode
 
 
 class _Key:
-    """The cells of one key in the making."""
+    """The cells of one key in the making: of each part that was taken in, the owners, codes and lines."""
 
     def __init__(self) -> None:
-        self.owners, self.codes, self.lines = array("i"), array("i"), array("i")
-        self.forms = bytearray()
-        self.texts: list[str] = []
+        self.parts: list[tuple[NDArray[np.int32], ...]] = []
+        self.count = 0
         self.seen: dict[Any, int] | None = {}
+        self.texts: list[Any] = []  # where values are not looked for any more: all of them
+        self.others: dict[tuple[str], Any] = {}  # values that are no texts, by what stands for them
 
-    def add(self, owner: int, value: Any, line: int) -> None:
-        """Take what a record has."""
-        texts = self.texts
-        known = code = len(texts)
-        if self.seen is not None:
-            code = self.seen.setdefault(value if value.__class__ is str else (repr(value),), code)
-        if code == known:
-            form, text = _stored(value)
-            texts.append(text)
-            self.forms.append(form)
+    def add(self, owners: Sequence[int], values: list[Any], lines: Sequence[int]) -> None:
+        """Take what some records have."""
+        if set(map(type, values)) != {str}:
+            values = [value if value.__class__ is str else self.sign(value) for value in values]
+        seen = self.seen
+        if seen is None:
+            codes: Sequence[int] = range(len(self.texts), len(self.texts) + len(values))
+            self.texts += values
+        else:
+            codes = [seen.setdefault(value, len(seen)) for value in values]
+        parts = (np.array(each, dtype=np.int32) for each in (owners, codes, lines))
+        self.parts.append(tuple(parts))
+        self.count += len(values)
+        if seen is not None and len(seen) > max(_MOST_SEEN, self.count * 3 // 4):
             # Titles and bodies are nearly all different: to remember them would only cost memory.
-            if self.seen is not None and code > _MOST_SEEN and code > len(self.owners) * 3 // 4:
-                self.seen = None
-        self.owners.append(owner)
-        self.codes.append(code)
-        self.lines.append(line)
+            self.texts, self.seen = list(seen), None
+
+    def sign(self, value: Any) -> tuple[str]:
+        """Return what stands for a value that is no text."""
+        found = (repr(value),)
+        self.others[found] = value
+        return found
 
     def done(self) -> Cells:
         """Return the cells."""
-        return Cells(
-            np.array(self.owners, dtype=np.int32),
-            np.array(self.codes, dtype=np.int32),
-            np.array(self.lines, dtype=np.int32),
-            Strings.of(self.texts),
-            np.frombuffer(bytes(self.forms), dtype=np.uint8),
-        )
+        owners, codes, lines = (np.concatenate(each) for each in zip(*self.parts, strict=True))
+        if len(owners) > 1 and (owners[1:] < owners[:-1]).any():
+            order = np.argsort(owners, kind="stable")
+            owners, codes, lines = owners[order], codes[order], lines[order]
+        values = self.texts if self.seen is None else list(self.seen)
+        forms = np.zeros(len(values), dtype=np.uint8)
+        if self.others:
+            for at, value in enumerate(values):
+                if value.__class__ is not str:
+                    forms[at], values[at] = _stored(self.others[value])
+        return Cells(owners, codes, lines, Strings.of(list(map(str.strip, values))), forms)
 
 
 def _stored(value: Any) -> tuple[int, str]:
@@ -230,17 +249,16 @@ def _stored(value: Any) -> tuple[int, str]:
 
 
 class Intake:
-    """Records that are taken in one by one."""
+    """Records that are taken in: one by one, and turned into tables some thousands at a time."""
 
     def __init__(self) -> None:
+        self.waiting: list[Record] = []
+        self.count = 0
         self.paths: dict[str, int] = {}
-        self.files, self.lines, self.kinds = array("i"), array("i"), array("i")
-        self.sources = array("h")
-        self.habits: dict[int, int] = {}
-        self.habits_of: list[Habits] = []
+        self.columns: dict[str, list[NDArray[Any]]] = {}
+        self.habits: dict[int, tuple[int, Habits]] = {}
         self.kind_names: dict[str, int] = {}
         self.slugs: list[str] = []
-        self.title_from, self.date_from = bytearray(), bytearray()
         self.keys: dict[str, _Key] = {}
 
     @classmethod
@@ -253,37 +271,56 @@ class Intake:
 
     def add(self, record: Record) -> None:
         """Take a record."""
-        number = len(self.files)
-        self.files.append(self.paths.setdefault(record.place.file, len(self.paths)))
-        self.lines.append(record.place.line)
-        self.kinds.append(self.kind_names.setdefault(record.kind, len(self.kind_names)))
-        source = self.habits.get(id(record.habits))
-        if source is None:
-            source = self.habits[id(record.habits)] = len(self.habits_of)
-            self.habits_of.append(record.habits)  # kept, so that no other one gets its number
-        self.sources.append(source)
-        self.slugs.append(record.slug)
-        guessed = record.guessed
-        self.title_from.append(GUESSES.index(guessed["title"]) if "title" in guessed else 0)
-        self.date_from.append(GUESSES.index(guessed["date"]) if "date" in guessed else 0)
-        for name, raw in record.values.items():
-            key = self.keys.get(name)
-            if key is None:
-                key = self.keys[name] = _Key()
-            key.add(number, *raw)
+        self.waiting.append(record)
+        if len(self.waiting) >= _PART:
+            self.flush()
+
+    def flush(self) -> None:
+        """Turn the records that are waiting into tables: those with the same keys together, key by key."""
+        records, first = self.waiting, self.count
+        if not records:
+            return
+        self.waiting, self.count = [], first + len(records)
+        self.slugs += [record.slug for record in records]
+        columns = {
+            "files": [self.paths.setdefault(each.place.file, len(self.paths)) for each in records],
+            "lines": [each.place.line for each in records],
+            "kinds": [self.kind_names.setdefault(each.kind, len(self.kind_names)) for each in records],
+            "sources": [self.source_of(each.habits) for each in records],
+            "title_from": [GUESSES.index(each.guessed.get("title", "")) for each in records],
+            "date_from": [GUESSES.index(each.guessed.get("date", "")) for each in records],
+        }
+        for name, numbers in columns.items():
+            self.columns.setdefault(name, []).append(np.array(numbers, dtype=_TYPES[name]))
+        alike: dict[tuple[str, ...], list[int]] = {}
+        for number, record in enumerate(records):
+            alike.setdefault(tuple(record.values), []).append(number)
+        for names, numbers in alike.items():
+            owners = [first + number for number in numbers]
+            for name in names:
+                raws = [records[number].values[name] for number in numbers]
+                key = self.keys.get(name)
+                if key is None:
+                    key = self.keys[name] = _Key()
+                key.add(owners, [value for value, _ in raws], [line for _, line in raws])
+
+    def source_of(self, habits: Habits) -> int:
+        """Return the number of a source's habits."""
+        found = self.habits.get(id(habits))
+        if found is None:  # kept, so that no others get the number of these in memory
+            found = self.habits[id(habits)] = len(self.habits), habits
+        return found[0]
 
     def done(self) -> RecordTable:
         """Return the records as tables."""
+        self.flush()
+        none = {name: [np.zeros(0, dtype=kind)] for name, kind in _TYPES.items()}
+        columns = {name: np.concatenate(parts) for name, parts in {**none, **self.columns}.items()}
         return RecordTable(
-            Strings.of(self.paths),
-            np.array(self.files, dtype=np.int32),
-            np.array(self.lines, dtype=np.int32),
-            np.array(self.sources, dtype=np.int16),
-            tuple(self.habits_of),
-            np.array(self.kinds, dtype=np.int32),
-            tuple(self.kind_names),
-            Strings.of(self.slugs),
-            np.frombuffer(bytes(self.title_from), dtype=np.uint8),
-            np.frombuffer(bytes(self.date_from), dtype=np.uint8),
-            {name: key.done() for name, key in self.keys.items()},
+            paths=Strings.of(self.paths),
+            habits=tuple(habits for _, habits in self.habits.values()),
+            kind_names=tuple(self.kind_names),
+            slugs=Strings.of(self.slugs),
+            cells={name: key.done() for name, key in self.keys.items()},
+            **columns,
         )
