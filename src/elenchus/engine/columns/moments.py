@@ -37,7 +37,7 @@ def moments(texts: Sequence[str], zone: ZoneInfo) -> tuple[NDArray[np.int64], ND
     if len(texts) < _FEWEST:
         return found, np.zeros(len(texts), np.bool_)
     chars = _characters(texts)
-    lengths = np.count_nonzero(chars, axis=1)
+    lengths: NDArray[np.int64] = np.count_nonzero(chars, axis=1)
     is_day = lengths == 10  # noqa: PLR2004 - characters of a day
     known: NDArray[np.bool_] = is_day | (lengths == 16) | (lengths == _WIDTH)  # noqa: PLR2004
     known &= _are_digits(chars, _DIGITS)
