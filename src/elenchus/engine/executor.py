@@ -100,11 +100,11 @@ class Engine(Working):
 
     def count(self, plan: Plan, *, without: Sequence[str] = ()) -> int:
         """See :class:`Executor`."""
-        return len(self.select(plan, self.left_out(plan, without)).rows)
+        return self.select(plan, self.left_out(plan, without)).total
 
     def matching(self, plan: Plan) -> list[str]:
         """See :class:`Executor`."""
-        return self.named(plan, np.flatnonzero(self.select(plan).matched))
+        return self.named(plan, self.select(plan).matched_rows.rows)
 
     def repeated(self, plan: Plan, without: Sequence[str]) -> list[str]:
         """See :class:`Executor`."""

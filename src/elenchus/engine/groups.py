@@ -47,6 +47,11 @@ class Grouping(Working):
         rows = self.codes.tolist()
         return [" · ".join(key.label(code) for key, code in zip(self.keys, row, strict=True)) for row in rows]
 
+    def shown(self, per_group: int | None) -> int:
+        """Return how many placements are shown on all pages, where each group shows so many at the most."""
+        counts = self.counts if per_group is None else np.minimum(self.counts, per_group)
+        return int(counts.sum())
+
     @property
     def nth(self) -> NDArray[np.int64]:
         """The place of each placement within its group, from 0."""

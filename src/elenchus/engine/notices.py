@@ -10,7 +10,8 @@ import numpy as np
 from elenchus.engine.explaining.state import state_of
 from elenchus.engine.stages import lead_rows, of_kinds
 from elenchus.errors import Problem
-from elenchus.plan.nodes import RandomOrder
+from elenchus.plan.nodes import Negation, RandomOrder, Test
+from elenchus.plan.walking import walk
 from elenchus.schema.state import HoldKind
 from elenchus.values.texts import quoted
 
@@ -18,7 +19,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from elenchus.engine.stages import Stages
-    from elenchus.plan.nodes import Plan
+    from elenchus.plan.nodes import Condition, Plan
 
 __all__ = ["notices"]
 
@@ -43,8 +44,8 @@ def notices(plan: Plan, stages: Stages, *, in_public: bool = False) -> Iterator[
         message = f"{rows} from {plan.fill.rows.name}, to make {plan.fill.at_least}"
         yield Problem("filled-up", message)
     drawn = any(isinstance(key, RandomOrder) for key in plan.order)
-    if drawn and plan.limit is not None and len(stages.rows) < plan.limit:
-        yield Problem("few-to-draw", f"{plan.limit} are to be drawn, and there are only {len(stages.rows)}")
+    if drawn and plan.limit is not None and stages.total < plan.limit:
+        yield Problem("few-to-draw", f"{plan.limit} are to be drawn, and there are only {stages.total}")
 
 
 def _misfits(plan: Plan, stages: Stages) -> Iterator[Problem]:
@@ -68,12 +69,20 @@ def _by_absence(plan: Plan, stages: Stages) -> Iterator[Problem]:
     """Yield the notice of rows that match only because a value is missing."""
     if plan.condition is None:
         return
-    surely = stages.selection.certain(plan.condition)[0]
-    count = int(np.count_nonzero(stages.matched & ~surely))
+    if not any(_denies(each) for each in walk(plan.condition)):
+        return  # what is true of a row is so by what it has
+    matched = stages.matched_rows.rows
+    surely = stages.selection.at(matched).certain(plan.condition)[0]
+    count = len(matched) - int(np.count_nonzero(surely))
     if count:
         rows, verb = ("row", "matches") if count == 1 else ("rows", "match")
         message = f"{count} {rows} {verb} only because a value is missing"
         yield Problem("match-by-absence", message, "Add “and FIELD is set” to leave them out.")
+
+
+def _denies(condition: Condition) -> bool:
+    """Say whether a condition is met by what is not there."""
+    return isinstance(condition, Negation) or (isinstance(condition, Test) and condition.negated)
 
 
 def _hidden(plan: Plan, stages: Stages) -> Iterator[Problem]:
@@ -81,7 +90,7 @@ def _hidden(plan: Plan, stages: Stages) -> Iterator[Problem]:
     if plan.subject.is_terms or plan.unpublished or plan.empty or plan.source:
         return
     wanted = 1 if plan.limit is None else plan.limit
-    if len(stages.rows) >= wanted or not (stages.rows.size == 0 or plan.limit):
+    if stages.total >= wanted or not (stages.total == 0 or plan.limit):
         return
     selection = stages.selection
     data, now = selection.view.data, selection.view.now

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cached_property
 from hashlib import blake2b
 from typing import TYPE_CHECKING, Any, assert_never
 
@@ -25,24 +26,100 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from elenchus.engine.columns.column import Mask
+    from elenchus.engine.rowset import RowSet
     from elenchus.engine.select import Selection
-    from elenchus.plan.nodes import OrderKey, PerValue
+    from elenchus.plan.nodes import OrderKey, PerValue, SharesTerms
 
-__all__ = ["leading", "ordered", "sort_values", "varied"]
+__all__ = ["Ordering", "leading", "sort_values", "varied"]
+
+_FEW = 1024  # rows that are put in order as they are
+_SHARE = 4  # so many times the rows that are wanted, too
+_SPARSE = 64  # share of all rows from which on a walk through their order meets them soon
+_STEP = 1024
 
 
-def ordered(selection: Selection, rows: NDArray[np.intp], keys: Sequence[OrderKey]) -> NDArray[np.intp]:
-    """Return the row numbers in the order of the keys.
+class Ordering:
+    """Some rows in the order of keys, of which mostly no more than a page is wanted.
 
     Entries are stored newest first with ties by id, and terms in term order, so that the two orders
-    which are asked most are no work at all.
+    which are asked most are no work at all. ``way`` tells how the rows were found that were asked for last.
     """
-    if _is_stored_order(keys) and (selection.subject.is_terms or selection.view.data.entries.in_order):
+
+    def __init__(self, selection: Selection, rows: RowSet, keys: Sequence[OrderKey]) -> None:
+        self.selection = selection
+        self.rows = rows
+        self.keys = keys
+        self.way = ""
+
+    @cached_property
+    def all(self) -> NDArray[np.intp]:
+        """All rows in order."""
+        return self.sorted(self.rows.rows)
+
+    def between(self, first: int, last: int) -> NDArray[np.intp]:
+        """Return the rows from a place up to another, the second one not among them."""
+        view = self.selection.view
+        if _is_stored_order(self.keys) and (self.selection.subject.is_terms or view.data.entries.in_order):
+            self.way = "in the order in which they are stored"
+            return self.rows.between(first, last)
+        if "all" in self.__dict__ or self.rows.count <= max(_FEW, last * _SHARE):
+            self.way = "put in order"
+            return self.all[first:last]
+        kept = self.kept_order()
+        if kept is not None and self.rows.count * _SPARSE >= self.rows.size:
+            self.way = "met on a walk through the order of all rows"
+            return self.met(kept, first, last)
+        self.way = f"the first {last} picked out and put in order"
+        return self.sorted(self.foremost(last))[first:last]
+
+    def sorted(self, rows: NDArray[np.intp]) -> NDArray[np.intp]:
+        """Return rows in order."""
+        view = self.selection.view
+        if _is_stored_order(self.keys) and (self.selection.subject.is_terms or view.data.entries.in_order):
+            return rows
+        return rows[np.lexsort(self.columns(rows))]
+
+    def columns(self, rows: NDArray[np.intp]) -> list[NDArray[Any]]:
+        """Return what rows are sorted by, the least significant first."""
+        found: list[NDArray[Any]] = [self.selection.view.id_ranks(self.selection.subject)[rows]]
+        for key in reversed(self.keys):
+            found += _sort_columns(self.selection, rows, key)
+        return found
+
+    def kept_order(self) -> NDArray[np.int32] | None:
+        """Return the order of all rows by a single key, once that was asked for a second time."""
+        key = self.keys[0]
+        if len(self.keys) > 1 or not isinstance(key, SortKey | RandomOrder):
+            return None
+        return self.selection.view.order(self.selection.subject, key, self.sorted)
+
+    def met(self, order: NDArray[np.int32], first: int, last: int) -> NDArray[np.intp]:
+        """Return the rows from a place up to another, as they are met in an order of all rows."""
+        mask, found, count, at = self.rows.mask, [], 0, 0
+        step = last * self.rows.size // self.rows.count + _STEP
+        while count < last and at < len(order):
+            part = order[at : at + step]
+            found.append(part[np.flatnonzero(mask[part])])
+            count += len(found[-1])
+            at += step
+        return np.concatenate(found)[first:last].astype(np.intp)
+
+    def foremost(self, count: int) -> NDArray[np.intp]:
+        """Return rows among which are the first ones in the order, in any order.
+
+        They are told from the others by the first of the columns in which they differ.
+        """
+        rows = self.rows.rows
+        for key in self.keys:
+            near = np.arange(len(rows))
+            for column in reversed(_sort_columns(self.selection, rows, key)):
+                values = column[near]
+                limit = np.partition(values, count - 1)[count - 1]
+                near = near[np.flatnonzero(values <= limit)]
+                if values.min() != limit or len(near) <= max(_FEW, count * _SHARE):
+                    return rows[near]
+            rows = rows[near]
         return rows
-    columns: list[NDArray[Any]] = [selection.view.id_ranks(selection.subject)[rows]]
-    for key in reversed(keys):
-        columns += _sort_columns(selection, rows, key)
-    return rows[np.lexsort(columns)]
 
 
 def _is_stored_order(keys: Sequence[OrderKey]) -> bool:
@@ -65,14 +142,14 @@ def _sort_columns(selection: Selection, rows: NDArray[np.intp], key: OrderKey) -
         case YesFirst():
             return [~selection.view.column(key.field, selection.subject).between(1, 2)[rows]]
         case GivenOrder():
-            places = np.full(len(selection.view.ids(selection.subject)), len(key.rows))
+            places = np.full(len(selection), len(key.rows))
             named = [selection.view.data.row_of(selection.subject, name) for name in key.rows]
             for place, row in enumerate(named):
                 if row >= 0:  # else this content has it not
                     places[row] = place
             return [places[rows]]
         case RelatednessOrder():
-            return [-selection.shared(key.related)[rows]]
+            return [-_shared(selection, key.related, rows)]
         case RandomOrder():
             return [_shuffled(selection.view.digests(selection.subject)[rows], key.salt)]
         case TermOrder():
@@ -81,6 +158,15 @@ def _sort_columns(selection: Selection, rows: NDArray[np.intp], key: OrderKey) -
             return [selection.places(key.rows)[rows]]
         case _:
             assert_never(key)
+
+
+def _shared(selection: Selection, likeness: SharesTerms, rows: NDArray[np.intp]) -> NDArray[np.intp]:
+    """Return how many terms rows share with an entry, none for the entry itself."""
+    others, counts = selection.sharing(likeness)
+    if not len(others):
+        return np.zeros(len(rows), dtype=np.intp)
+    at = np.minimum(np.searchsorted(others, rows), len(others) - 1)
+    return np.where(others[at] == rows, counts[at], 0)
 
 
 def sort_values(selection: Selection, key: SortKey) -> tuple[NDArray[Any], Mask]:

@@ -47,17 +47,17 @@ def answer(
     ``in_public`` keeps what is said beside the rows to what anybody may know.
     """
     grouping = grouped(stages.selection, stages.rows, plan) if plan.groups else None
-    cut = _Cut(plan, grouping, len(stages.rows), page)
+    cut = _Cut(plan, grouping, stages.total, page)
     ids = stages.selection.view.ids(plan.subject)
     shown = _SHOWN_OF_TERMS if plan.subject.is_terms else _SHOWN_OF_ENTRIES
     view = stages.selection.view
     fields = (*view.shown(plan.subject, shown), *plan.fields, *plan.show)
     values = [(field.name, decoder(view, field, plan.subject)) for field in fields]
-    numbers = stages.rows[cut.places].tolist()
+    numbers = (stages.rows[cut.places] if grouping else stages.between(*cut.bounds)).tolist()
     return Answer(
         question=question,
-        matched=int(np.count_nonzero(stages.matched & ~stages.repeated)),
-        total=len(stages.rows),
+        matched=stages.kept_rows.count,
+        total=stages.total,
         offset=plan.offset,
         page=cut.page,
         pages=cut.pages,
@@ -69,7 +69,7 @@ def answer(
         mentioned=tuple(field.name for field in plan.fields),
         columns=tuple(field.name for field in plan.show),
         notices=(*plan.notices, *notices(plan, stages, in_public=in_public), *_too_many(grouping)),
-        groups=cut.groups(ids, stages.rows),
+        groups=cut.groups(grouping, ids, stages.rows) if grouping else None,
         grouped_by=tuple(key.field.name for key in plan.groups),
         placements=int(grouping.counts.sum()) if grouping else None,
         overlap=_Overlaps(grouping, ids, stages.rows) if grouping else {},
@@ -127,37 +127,46 @@ class _Cut:
         self.grouping = grouping
         self.per_group = plan.per_group
         self.size = plan.per_page
-        kept = np.arange(total)
-        if grouping is not None:
-            kept = (
-                np.flatnonzero(grouping.nth < plan.per_group)
-                if plan.per_group is not None
-                else np.arange(len(grouping.nth))
-            )
-        self.pages = max(1, -(-len(kept) // self.size)) if self.size else 1
+        self.total = total if grouping is None else grouping.shown(plan.per_group)
+        self.pages = max(1, -(-self.total // self.size)) if self.size else 1
         self.page = _page_number(page, self.pages, self.size)
-        self.kept = kept
         self.first = (self.page - 1) * self.size if self.size else 0
-        self.chosen = kept[self.first :][: self.size]
+
+    @property
+    def bounds(self) -> tuple[int, int]:
+        """The places of the page among the rows, or among those of their placements that are shown."""
+        return self.first, self.first + self.size if self.size else self.total
+
+    @cached_property
+    def kept(self) -> NDArray[np.int64]:
+        """The placements that are shown on any page."""
+        if self.grouping is None or not self.total:
+            return np.zeros(0, dtype=np.int64)
+        if self.per_group is None:
+            return np.arange(len(self.grouping.group_of))
+        return np.flatnonzero(self.grouping.nth < self.per_group)
+
+    @cached_property
+    def chosen(self) -> NDArray[np.int64]:
+        """The placements on the page."""
+        return self.kept[slice(*self.bounds)]
 
     @property
     def places(self) -> NDArray[np.int64]:
         """The places, in the answer, of the rows that stand on the page, each once."""
-        if self.grouping is None:
-            return self.chosen
+        if self.grouping is None or not len(self.chosen):
+            return np.zeros(0, dtype=np.int64)
         found = self.grouping.place_of[self.chosen]
         _, first = np.unique(found, return_index=True)
         return found[np.sort(first)]
 
-    def groups(self, ids: Sequence[str], rows: NDArray[np.intp]) -> tuple[Group, ...] | None:
+    def groups(self, grouping: Grouping, ids: Sequence[str], rows: NDArray[np.intp]) -> tuple[Group, ...]:
         """Return the groups of the page; ``rows`` are all rows of the answer, ``ids`` those of the table."""
-        if self.grouping is None:
-            return None
-        grouping = self.grouping
         here: dict[int, list[str]] = {number: [] for number in self.numbers(grouping)}
-        placed = rows[grouping.place_of[self.chosen]].tolist()
-        for number, row in zip(grouping.group_of[self.chosen].tolist(), placed, strict=True):
-            here[number].append(ids[row])
+        if len(self.chosen):
+            placed = rows[grouping.place_of[self.chosen]].tolist()
+            for number, row in zip(grouping.group_of[self.chosen].tolist(), placed, strict=True):
+                here[number].append(ids[row])
         return tuple(self.group(grouping, number, names) for number, names in here.items())
 
     def numbers(self, grouping: Grouping) -> list[int]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import reduce
 from operator import and_, or_
-from typing import TYPE_CHECKING, assert_never
+from typing import TYPE_CHECKING, Any, assert_never
 
 import numpy as np
 
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
     from elenchus.engine.columns.column import Column
     from elenchus.engine.view import View
-    from elenchus.plan.nodes import Condition, Rows
+    from elenchus.plan.nodes import Condition, FieldRef, Rows
 
 __all__ = ["Selection"]
 
@@ -32,11 +32,34 @@ class Selection(Frozen):
     """Conditions over the entries of a view, or over the terms of a taxonomy.
 
     ``listed`` holds the rows of each listing that a condition or the order asks about, in their order.
+    ``domain`` are the rows that are looked at, where it is not all of them.
     """
 
     view: View
     subject: Subject = ENTRIES
     listed: Mapping[Rows, NDArray[np.intp]] = member(default_factory=dict)
+    domain: NDArray[np.intp] | None = None
+
+    def __len__(self) -> int:
+        return len(self.view.ids(self.subject))
+
+    def at(self, rows: NDArray[np.intp]) -> Selection:
+        """Return the same over some rows only: masks then have an item for each of these."""
+        return Selection(self.view, self.subject, self.listed, rows)
+
+    @property
+    def is_newest_first(self) -> bool:
+        """Say whether the rows stand in the order of their dates."""
+        return self.subject.is_entries and self.view.data.entries.in_order
+
+    def column(self, field: FieldRef) -> Column:
+        """Return the column of a field."""
+        found = self.view.column(field, self.subject)
+        return found if self.domain is None else found.at(self.domain)
+
+    def here(self, found: NDArray[Any]) -> NDArray[Any]:
+        """Return what there is for all rows of those that are looked at."""
+        return found if self.domain is None else found[self.domain]
 
     def rows(self, condition: Condition) -> Mask:
         """Return the mask of the rows that meet a condition."""
@@ -45,7 +68,7 @@ class Selection(Frozen):
                 found = self.positive(condition)
                 return ~found if condition.negated else found
             case SharesTerms():
-                return self.shared(condition) > 0
+                return self.sharers(condition)
             case ListedIn():
                 return self.among(condition.rows)
             case Negation():
@@ -60,7 +83,7 @@ class Selection(Frozen):
     def positive(self, test: Test) -> Mask:
         """Return the mask of the rows for which the positive comparison holds."""
         record = operator(test.operator)
-        column = self.view.column(test.field, self.subject)
+        column = self.column(test.field)
         if record.along_tree and test.field.type.type is Type.ENTRY:
             numbers = self.view.data.entries.ancestry.numbers
             ranges = [tree_range(self.view.data, value) for value in test.values]
@@ -72,28 +95,47 @@ class Selection(Frozen):
 
     def among(self, rows: Rows) -> Mask:
         """Return the mask of the rows of a listing."""
-        found = np.zeros(len(self.view.ids(self.subject)), np.bool_)
+        found = np.zeros(len(self), np.bool_)
         found[self.listed[rows]] = True
-        return found
+        return self.here(found)
 
     def places(self, rows: Rows) -> NDArray[np.int64]:
         """Return the place of each row in a listing; rows that are not in it follow."""
         listed = self.listed[rows]
-        found = np.full(len(self.view.ids(self.subject)), len(listed))
+        found = np.full(len(self), len(listed))
         found[listed] = np.arange(len(listed))
         return found
 
-    def shared(self, likeness: SharesTerms) -> NDArray[np.int64]:
-        """Return how many terms each row shares with an entry, none for the entry itself."""
-        found = np.zeros(len(self.view.visible), dtype=np.int64)
+    def sharers(self, likeness: SharesTerms) -> Mask:
+        """Return the mask of the rows that share a term with an entry."""
+        found = np.zeros(len(self), np.bool_)
+        for rows in self.lists_of(likeness):
+            found[rows] = True
         entry = self.view.data.row_of(ENTRIES, likeness.entry)
-        if entry < 0:
-            return found
-        for field in likeness.fields:
+        if entry >= 0:
+            found[entry] = False
+        return self.here(found)
+
+    def sharing(self, likeness: SharesTerms) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
+        """Return the other rows that share terms with an entry, ascending, and how many they share."""
+        lists = self.lists_of(likeness)
+        joined = np.concatenate(lists) if lists else np.zeros(0, dtype=np.intp)
+        rows, counts = np.unique(joined, return_counts=True)
+        others = np.flatnonzero(rows != self.view.data.row_of(ENTRIES, likeness.entry))
+        return rows[others], counts[others]
+
+    def sharing_size(self, likeness: SharesTerms) -> int:
+        """Return how many rows share terms with an entry at the most."""
+        return sum(map(len, self.lists_of(likeness)))
+
+    def lists_of(self, likeness: SharesTerms) -> list[NDArray[Any]]:
+        """Return for each term of an entry the rows that have it."""
+        entry = self.view.data.row_of(ENTRIES, likeness.entry)
+        found = []
+        for field in likeness.fields if entry >= 0 else ():
             column = narrowed(self.view.column(field), Terms)
-            for term in column.item(entry):
-                found[column.postings[column.posting_starts[term] : column.posting_starts[term + 1]]] += 1
-        found[entry] = 0
+            starts = column.posting_starts
+            found += [column.postings[starts[term] : starts[term + 1]] for term in column.item(entry)]
         return found
 
     def certain(self, condition: Condition) -> tuple[Mask, Mask]:
@@ -105,7 +147,7 @@ class Selection(Frozen):
         match condition:
             case Test():
                 found = self.positive(condition)
-                known = self.view.column(condition.field, self.subject).valid
+                known = self.column(condition.field).valid
                 if operator(condition.operator).decides_missing:
                     known = np.ones_like(known)
                 return (~found & known, found) if condition.negated else (found, ~found & known)

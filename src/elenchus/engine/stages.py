@@ -1,13 +1,17 @@
-"""The first half of the pipeline: from → visible → where → order → offset → limit."""
+"""The first half of the pipeline: from → visible → where → order → offset → limit, each when asked for."""
 
 from __future__ import annotations
 
+import time
+from functools import cached_property
 from typing import TYPE_CHECKING
 
 import numpy as np
 
-from elenchus.engine.order import leading, ordered, varied
-from elenchus.frozen import Frozen
+from elenchus.engine.driving import meeting
+from elenchus.engine.order import Ordering, leading, varied
+from elenchus.engine.rowset import RowSet
+from elenchus.frozen import Frozen, Working, member
 from elenchus.plan.nodes import ListedIn
 from elenchus.plan.walking import walk
 
@@ -21,54 +25,140 @@ if TYPE_CHECKING:
     from elenchus.engine.select import Selection
     from elenchus.plan.nodes import Fill, Plan, Rows
 
-__all__ = ["Stages", "lead_rows", "named_rows", "of_kinds", "select"]
+__all__ = ["Done", "Stages", "lead_rows", "named_rows", "of_kinds", "select"]
 
 
-class Stages(Frozen):
-    """What a plan leaves, step by step: masks over all rows, then the numbers of rows in order.
+class Done(Frozen):
+    """A step on the way to an answer: what was done, how many rows it left, in how many microseconds."""
 
-    ``asked`` are visible rows of the kinds asked, or of the listing asked; ``matched`` those that meet
-    the condition, ``repeated`` those of them that are left out because they stand elsewhere already.
-    ``ordered`` is before, ``rows`` after offset and limit; the last ``filled`` of them fill the answer up.
+    words: str
+    rows: int
+    time: float
+
+
+class Stages(Working):
+    """What a plan leaves, step by step.
+
+    ``asked_rows`` are the visible rows of the kinds asked, or of the listing asked; ``without`` those that
+    are left out because they stand elsewhere already. All else is worked out when it is asked for: masks
+    over all rows, and rows by their numbers, in order.
     """
 
+    plan: Plan
     selection: Selection
-    asked: Mask
-    matched: Mask
-    repeated: Mask
-    ordered: NDArray[np.intp]
-    rows: NDArray[np.intp]
-    filled: int = 0
+    asked_rows: RowSet
+    without: NDArray[np.intp] | None = None
+    done: list[Done] = member(default_factory=list)
+
+    @cached_property
+    def matched_rows(self) -> RowSet:
+        """The rows that meet the condition."""
+        if self.plan.empty:
+            return RowSet(self.asked_rows.size, rows=np.zeros(0, dtype=np.intp))
+        started = time.perf_counter()
+
+        def told(words: str, rows: int) -> None:
+            nonlocal started
+            now = time.perf_counter()
+            self.done.append(Done(words, rows, (now - started) * 1e6))
+            started = now
+
+        return meeting(self.selection, self.plan.condition, self.asked_rows, told)
+
+    @cached_property
+    def kept_rows(self) -> RowSet:
+        """Those of them that are not left out."""
+        return self.matched_rows.without(self.without)
+
+    @property
+    def asked(self) -> Mask:
+        """The mask of the rows asked."""
+        return self.asked_rows.mask
+
+    @property
+    def matched(self) -> Mask:
+        """The mask of the rows that meet the condition."""
+        return self.matched_rows.mask
+
+    @cached_property
+    def repeated(self) -> Mask:
+        """The mask of those of them that are left out."""
+        found: Mask = self.matched & ~self.kept_rows.mask
+        return found
+
+    @property
+    def is_plain(self) -> bool:
+        """Say whether the order alone says which rows there are."""
+        return not (self.plan.lead or self.plan.at_most or self.plan.fill)
+
+    @cached_property
+    def ordering(self) -> Ordering:
+        """The rows in the order of the plan, but for those that lead."""
+        return Ordering(self.selection, self.kept_rows, self.plan.order)
+
+    @cached_property
+    def ordered(self) -> NDArray[np.intp]:
+        """All rows in order, before offset and limit."""
+        found = self.ordering.between(0, self.kept_rows.count)
+        if self.plan.lead:
+            found = leading(found, lead_rows(self.plan, self.selection.view.data), self._allowed)
+        if self.plan.at_most:
+            found = varied(self.selection, found, self.plan.at_most)
+        return found
+
+    @cached_property
+    def _allowed(self) -> Mask:
+        """The mask of the rows that may be shown here."""
+        found = self.selection.view.seen(self.plan.subject).copy()
+        if self.without is not None:
+            found[self.without] = False
+        return found
+
+    @cached_property
+    def _more(self) -> NDArray[np.intp]:
+        """The rows that fill the answer up."""
+        rows = self.ordered[self.plan.offset :][: self.plan.limit]
+        return _filling(self.plan.fill, self.selection, rows, self._allowed) if self.plan.fill else rows[:0]
+
+    @property
+    def filled(self) -> int:
+        """How many rows fill the answer up: the last ones."""
+        return len(self._more) if self.plan.fill else 0
+
+    @cached_property
+    def rows(self) -> NDArray[np.intp]:
+        """All rows of the answer in order, after offset and limit."""
+        if self.is_plain:
+            return self.between(0, self.total)
+        return np.concatenate((self.ordered[self.plan.offset :][: self.plan.limit], self._more))
+
+    @cached_property
+    def total(self) -> int:
+        """How many rows the answer has."""
+        if not self.is_plain:
+            return len(self.rows)
+        left = max(0, self.kept_rows.count - self.plan.offset)
+        return left if self.plan.limit is None else min(left, self.plan.limit)
+
+    def between(self, first: int, last: int) -> NDArray[np.intp]:
+        """Return the rows of the answer from a place up to another, without putting all others in order."""
+        if not self.is_plain:
+            return self.rows[first:last]
+        started = time.perf_counter()
+        last = min(last, self.total)
+        found = self.ordering.between(self.plan.offset + first, self.plan.offset + max(first, last))
+        self.done.append(Done(self.ordering.way, len(found), (time.perf_counter() - started) * 1e6))
+        return found
 
 
 def select(plan: Plan, selection: Selection, *, without: NDArray[np.intp] | None = None) -> Stages:
-    """Return the rows of a plan, with the steps on the way.
-
-    ``without`` are rows left out before offset and limit.
-    """
+    """Return the steps of a plan; ``without`` are rows left out before offset and limit."""
     view = selection.view
-    size = len(view.ids(plan.subject))
-    visible = view.seen(plan.subject)
     if plan.source:  # whatever their kind: what leads a listing, or fills it up, may be of another
-        asked = visible & selection.among(plan.source)
+        asked = RowSet(len(selection), mask=view.seen(plan.subject) & selection.among(plan.source))
     else:
-        asked = visible if plan.subject.is_terms else visible & of_kinds(view.data, plan.kinds)
-    matched = asked & selection.rows(plan.condition) if plan.condition else asked.copy()
-    if plan.empty:
-        matched[:] = False
-    kept = np.ones(size, np.bool_)
-    if without is not None:
-        kept[without] = False
-    found = ordered(selection, np.flatnonzero(matched & kept), plan.order)
-    if plan.lead:
-        found = leading(found, lead_rows(plan, view.data), visible & kept)
-    if plan.at_most:
-        found = varied(selection, found, plan.at_most)
-    rows = found[plan.offset :][: plan.limit]
-    more = _filling(plan.fill, selection, rows, visible & kept) if plan.fill else rows[:0]
-    return Stages(
-        selection, asked, matched, matched & ~kept, found, np.concatenate((rows, more)), filled=len(more)
-    )
+        asked = view.asked(plan.subject, plan.kinds)
+    return Stages(plan, selection, asked, without)
 
 
 def lead_rows(plan: Plan, data: Dataset) -> list[int]:

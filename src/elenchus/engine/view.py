@@ -20,10 +20,12 @@ from elenchus.engine.columns.column import (
 from elenchus.engine.columns.parts import part_of
 from elenchus.engine.columns.sheet import digests
 from elenchus.engine.columns.termtable import TermTable
+from elenchus.engine.rowset import RowSet
 from elenchus.frozen import Working, member
 from elenchus.plan.nodes import Counted, FieldRef, Itself, Part, Stored, Via
 from elenchus.schema.subject import ENTRIES, Subject
 from elenchus.schema.types import Type
+from elenchus.values.kept import Kept
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
@@ -31,9 +33,13 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from elenchus.engine.columns.dataset import Dataset
+    from elenchus.plan.nodes import OrderKey
     from elenchus.schema.types import FieldType
 
 __all__ = ["View"]
+
+
+_MOST_ORDERS = 16  # of all rows: four bytes a row each
 
 
 class View(Working):
@@ -51,6 +57,8 @@ class View(Working):
     columns: dict[tuple[Subject, FieldRef], Column] = member(default_factory=dict)
     tables: dict[str, TermTable] = member(default_factory=dict)
     common: dict[Subject, dict[str, FieldRef]] = member(default_factory=dict)
+    sets: dict[tuple[Subject, tuple[str, ...]], RowSet] = member(default_factory=dict)
+    orders: Kept[list[NDArray[np.int32] | None]] = member(default_factory=lambda: Kept(_MOST_ORDERS))
     decoders: dict[tuple[Subject, FieldRef], Callable[[int], Any]] = member(default_factory=dict)
 
     @cached_property
@@ -63,6 +71,29 @@ class View(Working):
         if self.besides is not None:
             found[self.besides] = True
         return found
+
+    def asked(self, subject: Subject, kinds: Sequence[str]) -> RowSet:
+        """Return the rows of some kinds, or all terms, that may be seen."""
+        key = (subject, tuple(kinds))
+        if key not in self.sets:
+            mask = self.seen(subject)
+            if subject.is_entries and len(kinds) < len(self.data.kind_names):
+                wanted = np.array([name in kinds for name in self.data.kind_names], np.bool_)
+                mask = mask & wanted[self.data.entries.kinds]
+            self.sets[key] = RowSet(len(mask), mask=mask)
+        return self.sets[key]
+
+    def order(
+        self, subject: Subject, key: OrderKey, sort: Callable[[NDArray[np.intp]], NDArray[np.intp]]
+    ) -> NDArray[np.int32] | None:
+        """Return all rows in the order of a key; None the first time, as one use does not pay for it."""
+        found = self.orders.get((subject, key), list)
+        if not found:
+            found.append(None)
+            return None
+        if found[0] is None:
+            found[0] = sort(np.arange(len(self.ids(subject)))).astype(np.int32)
+        return found[0]
 
     def ids(self, subject: Subject) -> Sequence[str]:
         """Return the id of each row; of a term its own, else its slug, or its path where terms share it."""

@@ -13,6 +13,7 @@ from zoneinfo import TZPATH
 import numpy as np
 
 from elenchus.errors import Problem
+from elenchus.files import read_whole
 from elenchus.frozen import Frozen
 from elenchus.index.pack import DamagedError, Pack
 from elenchus.index.problems import unpacked_problems
@@ -67,7 +68,7 @@ def digest_of(folder: Path, files: Sequence[str], zone: ZoneInfo) -> str:
     known = (Path(start) / (zone.key or "") for start in TZPATH)
     for path in (*(folder / name for name in files), *known):
         try:
-            content_of = path.read_bytes()
+            content_of = read_whole(path)
         except OSError:
             content_of = b"\0"
         found.update(len(content_of).to_bytes(8, "little") + content_of)

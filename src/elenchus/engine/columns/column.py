@@ -16,12 +16,15 @@ from numpy.typing import NDArray
 
 from elenchus.engine.columns.lexicon import Lexicon
 from elenchus.frozen import Working
+from elenchus.values.kept import Kept
 from elenchus.values.patterns import searcher
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from elenchus.operators.column import KeyRange
+
+_MOST_MASKS = 64  # of ranges of terms: a byte a row each
 
 __all__ = [
     "Column",
@@ -57,6 +60,10 @@ class Column(Working):
     def take(self, rows: Keys, valid: Mask) -> Column:
         """Return the column of some rows, in that order; nothing where ``valid`` says so."""
         raise NotImplementedError
+
+    def at(self, rows: Keys) -> Column:
+        """Return the column of some rows for comparisons: what only reading back needs may be left out."""
+        return self.take(rows, np.ones(len(rows), np.bool_))
 
     def item(self, row: int) -> Any:
         """Return the key or text of one row, a list of them, or None; types decode it."""
@@ -107,6 +114,10 @@ class Numbers(Column):
     def take(self, rows: Keys, valid: Mask) -> Numbers:
         """See :class:`Column`."""
         return Numbers(self.keys[rows], valid & self.valid[rows])
+
+    def at(self, rows: Keys) -> Numbers:
+        """See :class:`Column`."""
+        return Numbers(self.keys[rows], self.valid[rows])
 
     def item(self, row: int) -> int | float | None:
         """See :class:`Column`."""
@@ -192,6 +203,10 @@ class Texts(Column):
         passed[chosen] = True
         found: Mask = passed[self.places]
         return found
+
+    def at(self, rows: Keys) -> Texts:
+        """See :class:`Column`."""
+        return Texts(self.places[rows], self.lexicon)
 
     def take(self, rows: Keys, valid: Mask) -> Texts:
         """See :class:`Column`."""
@@ -315,11 +330,25 @@ class Terms(Column):
         """The same values as lists of numbers."""
         return Lists(self.starts, Numbers(self.terms, np.ones(len(self.terms), np.bool_)))
 
+    @cached_property
+    def masks(self) -> Kept[Mask]:
+        """The masks of the ranges of terms that were asked last."""
+        return Kept(_MOST_MASKS)
+
     def between(self, low: float, high: float) -> Mask:
         """Return which rows have a term numbered low <= number < high."""
+        return self.masks.get((low, high), lambda: self._masked(int(low), int(high)))
+
+    def _masked(self, low: int, high: int) -> Mask:
+        """Return the mask of a range of terms."""
         mask = np.zeros(len(self.starts) - 1, dtype=np.bool_)
-        mask[self.postings[self.posting_starts[int(low)] : self.posting_starts[int(high)]]] = True
+        mask[self.postings[self.posting_starts[low] : self.posting_starts[high]]] = True
+        mask.flags.writeable = False
         return mask
+
+    def at(self, rows: Keys) -> TermsOf:
+        """See :class:`Column`."""
+        return TermsOf(self, rows)
 
     def take(self, rows: Keys, valid: Mask) -> Lists:
         """See :class:`Column`."""
@@ -331,16 +360,27 @@ class Terms(Column):
         return found
 
     @classmethod
-    def of(cls, rows: Sequence[Sequence[int]], terms: int) -> Terms:
-        """Return the column of the term numbers of each row, out of so many terms."""
-        starts = np.cumsum([0, *(len(row) for row in rows)], dtype=np.int64)
-        flat = np.array([term for row in rows for term in sorted(row)], dtype=np.int32)
-        return cls.paired(starts, flat, terms)
-
-    @classmethod
     def paired(cls, starts: NDArray[np.int64], flat: NDArray[np.int32], terms: int) -> Terms:
         """Return the column of the terms of each row, cut by ``starts`` and ascending in each row."""
         owners = np.repeat(np.arange(len(starts) - 1, dtype=np.int32), np.diff(starts))
         counts = np.bincount(flat, minlength=terms)
         postings = owners[np.argsort(flat, kind="stable")]
         return cls(starts, flat, np.concatenate(([0], np.cumsum(counts))), postings)
+
+
+class TermsOf(Column):
+    """The terms of some rows, to be compared only."""
+
+    terms: Terms
+    rows: Keys
+
+    @cached_property
+    def valid(self) -> Mask:
+        """See :class:`Column`."""
+        found: Mask = self.terms.valid[self.rows]
+        return found
+
+    def between(self, low: float, high: float) -> Mask:
+        """See :class:`Column`."""
+        found: Mask = self.terms.between(low, high)[self.rows]
+        return found

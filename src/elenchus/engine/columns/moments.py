@@ -39,11 +39,11 @@ def moments(texts: Sequence[str], zone: ZoneInfo) -> tuple[NDArray[np.int64], ND
     chars = _characters(texts)
     lengths: NDArray[np.int64] = np.count_nonzero(chars, axis=1)
     is_day = lengths == 10  # noqa: PLR2004 - characters of a day
-    known: NDArray[np.bool_] = is_day | (lengths == 16) | (lengths == _WIDTH)  # noqa: PLR2004
+    known: Any = is_day | (lengths == 16) | (lengths == _WIDTH)  # noqa: PLR2004
     known &= _are_digits(chars, _DIGITS)
     for at, signs in _SIGNS.items():
         is_apart: NDArray[np.bool_] = np.isin(chars[:, at], list(map(ord, signs)))
-        known &= is_apart | (lengths <= at)
+        known = np.logical_and(known, is_apart | (lengths <= at))
     local_day, is_there = _days(chars)
     known &= is_there
     clock = np.zeros(len(texts), dtype=np.int64)
