@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -22,12 +22,14 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
+    from elenchus.engine.coded import Coded
     from elenchus.engine.columns.column import Column, Mask
     from elenchus.engine.select import Selection
     from elenchus.plan.nodes import GroupBy
 
 __all__ = ["MISSING", "KeyColumn"]
 
+_name_key = lru_cache(4096)(lambda name: sort_key(fold(name)))
 MISSING = 2**62  # the code of rows without a value; sorts after all others
 _FIXED_DOMAINS = {"weekday": range(1, 8), "month_of_year": range(1, 13), "hour": range(24)}
 
@@ -53,6 +55,11 @@ class KeyColumn(Working):
     def column(self) -> Column:
         """The column of the field."""
         return self.selection.view.column(self.spec.field, self.selection.subject)
+
+    @property
+    def coded(self) -> Coded:
+        """The codes of single values for all rows, kept with the view."""
+        return self.selection.view.coded(self.spec.field, self.selection.subject)
 
     @cached_property
     def within(self) -> list[tuple[int, int]]:
@@ -138,9 +145,7 @@ class KeyColumn(Working):
 
     def name_ranks(self, codes: NDArray[np.int64]) -> NDArray[np.int64]:
         """Return numbers that put codes in the order of their names, A to Z; equal for equal names."""
-        names = {
-            code: sort_key(fold(self.label(code))) if code != MISSING else "" for code in set(codes.tolist())
-        }
+        names = {code: _name_key(self.label(code)) if code != MISSING else "" for code in set(codes.tolist())}
         place = {name: rank for rank, name in enumerate(sorted(set(names.values())))}
         return np.array([place[names[code]] for code in codes.tolist()], dtype=np.int64)
 
@@ -162,6 +167,17 @@ class KeyColumn(Working):
         found = np.zeros(int(codes.max(initial=-1)) + 2, dtype=np.intp)  # the last one serves the code -1
         found[codes[::-1]] = np.arange(len(codes))[::-1]  # of several writes to one place the last one counts
         return found
+
+    def spoken(self, code: int) -> tuple[Any, str]:
+        """Return a code as a value and as people call it; kept with the view."""
+        if code not in self.known:
+            self.known[code] = self.key(code), self.label(code)
+        return self.known[code]
+
+    @cached_property
+    def known(self) -> dict[int, tuple[Any, str]]:
+        """The codes that were spoken of already."""
+        return self.selection.view.spoken.setdefault((self.selection.subject, self.spec.field), {})
 
     def key(self, code: int) -> Any:
         """Return a code as a value: a slug, a choice, an id, a date, a number; None for missing."""

@@ -10,47 +10,70 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from elenchus.engine.columns.column import Lists, Numbers, Terms, Texts, gather, narrowed
+from elenchus.engine.columns.distinct import distinct
 from elenchus.engine.groupkeys import MISSING, KeyColumn
 from elenchus.frozen import Working
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Callable, Sequence
 
     from numpy.typing import NDArray
 
-    from elenchus.engine.select import Selection
+    from elenchus.engine.rowset import RowSet
+    from elenchus.engine.stages import Stages
     from elenchus.plan.nodes import Plan
 
 __all__ = ["MOST_GROUPS", "Grouping", "grouped"]
 
 MOST_GROUPS = 10_000  # that “with empty” may make
+_FEW = 16  # share of all rows up to which the terms of each are looked at
 
 
 class Grouping(Working):
     """The groups of an answer's rows.
 
-    ``keys`` tell what each column of ``codes`` (groups × keys, in the order of the groups) means.
-    ``group_of`` and ``place_of`` are the placements, group by group: the number of the group and the
-    place of the row in the answer. ``counts`` is the number of placements of each group.
+    ``keys`` tell what each column of ``codes`` (groups × keys, in the order of the groups) means. ``counts``
+    is the number of placements of each group; these themselves are worked out when they are asked for.
     """
 
     keys: Sequence[KeyColumn]
     codes: NDArray[np.int64]
     counts: NDArray[np.int64]
-    group_of: NDArray[np.int64]
-    place_of: NDArray[np.int64]
+    stages: Stages
+    rank: NDArray[np.int64]  # of each group that has rows, in the order of its codes
     overflow: int = 0
 
-    @cached_property
-    def labels(self) -> list[str]:
-        """What people call each group."""
-        rows = self.codes.tolist()
-        return [" · ".join(key.label(code) for key, code in zip(self.keys, row, strict=True)) for row in rows]
+    def named(self, number: int) -> tuple[tuple[Any, ...], str]:
+        """Return the values of a group, and what people call it."""
+        found = [key.spoken(code) for key, code in zip(self.keys, self.codes[number].tolist(), strict=True)]
+        return tuple(value for value, _ in found), " · ".join(label for _, label in found)
+
+    def label(self, number: int) -> str:
+        """Return what people call a group."""
+        return self.named(number)[1]
 
     def shown(self, per_group: int | None) -> int:
         """Return how many placements are shown on all pages, where each group shows so many at the most."""
         counts = self.counts if per_group is None else np.minimum(self.counts, per_group)
         return int(counts.sum())
+
+    @cached_property
+    def placements(self) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """The group of each placement, and the place of its row in the answer, group by group."""
+        places, codes = _placements(self.keys, self.stages.rows)
+        groups = self.rank[_unique_rows(codes)[1]]
+        by_group = np.lexsort((places, groups))
+        return groups[by_group], places[by_group]
+
+    @property
+    def group_of(self) -> NDArray[np.int64]:
+        """The number of the group of each placement."""
+        return self.placements[0]
+
+    @property
+    def place_of(self) -> NDArray[np.int64]:
+        """The place in the answer of the row of each placement."""
+        return self.placements[1]
 
     @property
     def nth(self) -> NDArray[np.int64]:
@@ -65,23 +88,62 @@ class Grouping(Working):
         return found
 
 
-def grouped(selection: Selection, rows: NDArray[np.intp], plan: Plan) -> Grouping:
-    """Return the groups of some rows, which are in the order of the answer."""
-    keys = [KeyColumn(selection, key) for key in plan.groups]
-    places, codes = _placements(keys, rows)
-    distinct, group_of = _unique_rows(codes)
-    overflow = 0
-    if plan.with_empty:
-        empty, overflow = _empties(keys, distinct)
-        distinct = np.concatenate((distinct, empty))
-    counts = np.bincount(group_of, minlength=len(distinct)).astype(np.int64)
-    order = np.lexsort(_sort_columns(keys, distinct, group_of, places)[::-1])
+def grouped(stages: Stages, plan: Plan) -> Grouping:
+    """Return the groups of the rows of an answer."""
+    keys = [KeyColumn(stages.selection, key) for key in plan.groups]
+    counted = _counted(keys[0], stages.row_set) if len(keys) == 1 else None
+    if counted is None:
+        places, codes = _placements(keys, stages.rows)
+        found, group_of = _unique_rows(codes)
+        counts = np.bincount(group_of, minlength=len(found)).astype(np.int64)
+    else:
+        found, counts = counted[0].reshape(-1, 1), counted[1]
+    empty, overflow = _empties(keys, found) if plan.with_empty else (found[:0], 0)
+    every = np.concatenate((found, empty))
+    counts = np.concatenate((counts, np.zeros(len(empty), dtype=np.int64)))
+
+    def rows_of(at: int) -> NDArray[np.int64]:
+        return counts if counted else _rows_of_prefix(every[:, : at + 1], group_of, places)
+
+    order = np.lexsort(_sort_columns(keys, every, rows_of)[::-1])
     rank = np.empty(len(order), dtype=np.int64)
     rank[order] = np.arange(len(order))
-    by_group = np.lexsort((places, rank[group_of]))
-    return Grouping(
-        keys, distinct[order], counts[order], rank[group_of][by_group], places[by_group], overflow
-    )
+    return Grouping(keys, every[order], counts[order], stages, rank, overflow)
+
+
+def _counted(key: KeyColumn, rows: RowSet) -> tuple[NDArray[np.int64], NDArray[np.int64]] | None:
+    """Return the codes that some rows have, ascending, and how many have each, without placing any row.
+
+    None for values of which a row may have one twice.
+    """
+    column = key.column
+    if isinstance(column, Terms):
+        counts, missing = _counts_of_terms(column, rows)
+        codes = np.arange(len(counts))
+    elif isinstance(column, Numbers | Texts):
+        coded = key.coded
+        counts = coded.counts(rows)
+        codes, counts, missing = coded.values, counts[:-1], int(counts[-1])
+    else:
+        return None
+    used = np.flatnonzero(counts)
+    codes, counts = codes[used].astype(np.int64), counts[used].astype(np.int64)
+    if missing:
+        codes, counts = np.append(codes, MISSING), np.append(counts, missing)
+    wanted = key.wanted(codes)
+    return codes[wanted], counts[wanted]
+
+
+def _counts_of_terms(column: Terms, rows: RowSet) -> tuple[NDArray[np.int64], int]:
+    """Return how many rows have each term, and how many have none."""
+    size = len(column.posting_starts) - 1
+    if rows.is_listed and rows.count * _FEW < rows.size:
+        _, places = gather(column.starts, rows.rows, np.ones(rows.count, np.bool_))
+        missing = rows.count - int(np.count_nonzero(column.valid[rows.rows]))
+        return np.bincount(column.terms[places], minlength=size), missing
+    hits = np.flatnonzero(rows.mask.take(column.postings, mode="clip"))  # which is the fastest of its ways
+    counts = np.diff(np.searchsorted(hits, column.posting_starts))
+    return counts, rows.count - int(np.count_nonzero(rows.mask & column.valid))
 
 
 def _placements(
@@ -126,31 +188,31 @@ def _unique_rows(codes: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[n
     """
     joined = np.zeros(len(codes), dtype=np.int64)
     for column in codes.T:
-        values, places = np.unique(column, return_inverse=True)
-        joined = np.unique(joined * len(values) + places.reshape(-1), return_inverse=True)[1].reshape(-1)
-    _, first = np.unique(joined, return_index=True)
+        values, places = distinct(column)
+        joined = distinct(joined * len(values) + places)[1]
+    first = np.zeros(int(joined.max(initial=-1)) + 1, dtype=np.intp)
+    first[joined[::-1]] = np.arange(len(joined))[::-1]
     return codes[first], joined
 
 
-def _empties(keys: Sequence[KeyColumn], distinct: NDArray[np.int64]) -> tuple[NDArray[np.int64], int]:
+def _empties(keys: Sequence[KeyColumn], found: NDArray[np.int64]) -> tuple[NDArray[np.int64], int]:
     """Return the codes of the groups without rows, or the number of groups where that is too many."""
     none = np.empty((0, len(keys)), dtype=np.int64)
-    sizes = (key.domain_size(distinct[:, at]) for at, key in enumerate(keys))
+    sizes = (key.domain_size(found[:, at]) for at, key in enumerate(keys))
     # Groups of rows without a value are not among those that there could be, and come on top of them.
-    count = reduce(mul, sizes, 1) + int((distinct == MISSING).any(axis=1).sum())
+    count = reduce(mul, sizes, 1) + int((found == MISSING).any(axis=1).sum())
     if count > MOST_GROUPS:
         return none, count
-    domains = [key.domain(distinct[:, at]) for at, key in enumerate(keys)]
-    present = set(map(tuple, distinct.tolist()))
-    found = [codes for codes in product(*domains) if codes not in present]
-    return (np.array(found, dtype=np.int64) if found else none), 0
+    domains = [key.domain(found[:, at]) for at, key in enumerate(keys)]
+    present = set(map(tuple, found.tolist()))
+    others = [codes for codes in product(*domains) if codes not in present]
+    return (np.array(others, dtype=np.int64) if others else none), 0
 
 
 def _sort_columns(
     keys: Sequence[KeyColumn],
-    distinct: NDArray[np.int64],
-    group_of: NDArray[np.int64],
-    places: NDArray[np.int64],
+    every: NDArray[np.int64],
+    rows_of: Callable[[int], NDArray[np.int64]],
 ) -> list[NDArray[Any]]:
     """Return what groups are sorted by, the most significant first; missing values come last.
 
@@ -159,10 +221,10 @@ def _sort_columns(
     """
     found: list[NDArray[Any]] = []
     for at, key in enumerate(keys):
-        codes = distinct[:, at]
+        codes = every[:, at]
         found.append(codes == MISSING)
         if key.spec.by == "count":
-            rows = _rows_of_prefix(distinct[:, : at + 1], group_of, places)
+            rows = rows_of(at)
             found.append(-rows if key.spec.descending else rows)
         elif key.spec.by == "name":
             names = key.name_ranks(codes)
@@ -172,10 +234,10 @@ def _sort_columns(
 
 
 def _rows_of_prefix(
-    distinct: NDArray[np.int64], group_of: NDArray[np.int64], places: NDArray[np.int64]
+    every: NDArray[np.int64], group_of: NDArray[np.int64], places: NDArray[np.int64]
 ) -> NDArray[np.int64]:
     """Return for each group how many distinct rows stand in the groups with the same first keys."""
-    _, prefix = _unique_rows(distinct)
+    _, prefix = _unique_rows(every)
     if not len(prefix):
         return np.zeros(0, dtype=np.int64)
     pairs, _ = _unique_rows(np.stack((prefix[group_of], places), axis=1))

@@ -46,14 +46,14 @@ def answer(
 
     ``in_public`` keeps what is said beside the rows to what anybody may know.
     """
-    grouping = grouped(stages.selection, stages.rows, plan) if plan.groups else None
+    grouping = grouped(stages, plan) if plan.groups else None
     cut = _Cut(plan, grouping, stages.total, page)
     ids = stages.selection.view.ids(plan.subject)
     shown = _SHOWN_OF_TERMS if plan.subject.is_terms else _SHOWN_OF_ENTRIES
     view = stages.selection.view
     fields = (*view.shown(plan.subject, shown), *plan.fields, *plan.show)
     values = [(field.name, decoder(view, field, plan.subject)) for field in fields]
-    numbers = (stages.rows[cut.places] if grouping else stages.between(*cut.bounds)).tolist()
+    numbers = (cut.rows(stages) if grouping else stages.between(*cut.bounds)).tolist()
     return Answer(
         question=question,
         matched=stages.kept_rows.count,
@@ -69,10 +69,10 @@ def answer(
         mentioned=tuple(field.name for field in plan.fields),
         columns=tuple(field.name for field in plan.show),
         notices=(*plan.notices, *notices(plan, stages, in_public=in_public), *_too_many(grouping)),
-        groups=cut.groups(grouping, ids, stages.rows) if grouping else None,
+        groups=cut.groups(grouping, ids) if grouping else None,
         grouped_by=tuple(key.field.name for key in plan.groups),
         placements=int(grouping.counts.sum()) if grouping else None,
-        overlap=_Overlaps(grouping, ids, stages.rows) if grouping else {},
+        overlap=_Overlaps(grouping, ids) if grouping else {},
         unpublished=plan.unpublished,
     )
 
@@ -88,22 +88,19 @@ def _too_many(grouping: Grouping | None) -> tuple[Problem, ...]:
 class _Overlaps(Mapping[str, tuple[str, ...]]):
     """The rows that stand in several groups, with the labels of these; worked out when one is looked at."""
 
-    def __init__(self, grouping: Grouping, ids: Sequence[str], rows: NDArray[np.intp]) -> None:
+    def __init__(self, grouping: Grouping, ids: Sequence[str]) -> None:
         self.grouping = grouping
         self.ids = ids
-        self.rows = rows
 
     @cached_property
     def labels(self) -> dict[str, tuple[str, ...]]:
         """The labels of the groups of each row, by its id."""
-        grouping = self.grouping
+        grouping, rows = self.grouping, self.grouping.stages.rows
         several = np.isin(grouping.place_of, grouping.overlap)
-        placed = self.rows[grouping.place_of[several]].tolist()
-        found: dict[str, tuple[str, ...]] = {
-            self.ids[row]: () for row in self.rows[grouping.overlap].tolist()
-        }
+        placed = rows[grouping.place_of[several]].tolist()
+        found: dict[str, tuple[str, ...]] = {self.ids[row]: () for row in rows[grouping.overlap].tolist()}
         for row, number in zip(placed, grouping.group_of[several].tolist(), strict=True):
-            found[self.ids[row]] += (grouping.labels[number],)
+            found[self.ids[row]] += (grouping.label(number),)
         return found
 
     def __reduce__(self) -> tuple[type[dict[str, tuple[str, ...]]], tuple[dict[str, tuple[str, ...]]]]:
@@ -151,20 +148,19 @@ class _Cut:
         """The placements on the page."""
         return self.kept[slice(*self.bounds)]
 
-    @property
-    def places(self) -> NDArray[np.int64]:
-        """The places, in the answer, of the rows that stand on the page, each once."""
+    def rows(self, stages: Stages) -> NDArray[np.intp]:
+        """Return the rows that stand in groups on the page, each once."""
         if self.grouping is None or not len(self.chosen):
-            return np.zeros(0, dtype=np.int64)
+            return np.zeros(0, dtype=np.intp)
         found = self.grouping.place_of[self.chosen]
         _, first = np.unique(found, return_index=True)
-        return found[np.sort(first)]
+        return stages.rows[found[np.sort(first)]]
 
-    def groups(self, grouping: Grouping, ids: Sequence[str], rows: NDArray[np.intp]) -> tuple[Group, ...]:
-        """Return the groups of the page; ``rows`` are all rows of the answer, ``ids`` those of the table."""
+    def groups(self, grouping: Grouping, ids: Sequence[str]) -> tuple[Group, ...]:
+        """Return the groups of the page; ``ids`` are those of the table."""
         here: dict[int, list[str]] = {number: [] for number in self.numbers(grouping)}
         if len(self.chosen):
-            placed = rows[grouping.place_of[self.chosen]].tolist()
+            placed = grouping.stages.rows[grouping.place_of[self.chosen]].tolist()
             for number, row in zip(grouping.group_of[self.chosen].tolist(), placed, strict=True):
                 here[number].append(ids[row])
         return tuple(self.group(grouping, number, names) for number, names in here.items())
@@ -184,12 +180,10 @@ class _Cut:
 
     def group(self, grouping: Grouping, number: int, rows: list[str]) -> Group:
         """Return one group."""
-        codes = grouping.codes[number].tolist()
-        pairs = list(zip(grouping.keys, codes, strict=True))
         count = int(grouping.counts[number])
         shown = count if self.per_group is None else min(count, self.per_group)
-        keys = tuple(key.key(code) for key, code in pairs)
-        return Group(keys, grouping.labels[number], count, shown, tuple(rows))
+        keys, label = grouping.named(number)
+        return Group(keys, label, count, shown, tuple(rows))
 
 
 def _page_number(page: int | str, pages: int, per_page: int | None) -> int:

@@ -133,6 +133,13 @@ class Stages(Working):
         return np.concatenate((self.ordered[self.plan.offset :][: self.plan.limit], self._more))
 
     @cached_property
+    def row_set(self) -> RowSet:
+        """The rows of the answer in any order."""
+        if self.is_plain and not self.plan.offset and self.plan.limit is None:
+            return self.kept_rows
+        return RowSet(self.asked_rows.size, rows=np.sort(self.rows))
+
+    @cached_property
     def total(self) -> int:
         """How many rows the answer has."""
         if not self.is_plain:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any, assert_never
 
 import numpy as np
 
+from elenchus.engine.coded import Coded
 from elenchus.engine.columns.column import (
     Column,
     Lists,
@@ -59,6 +60,8 @@ class View(Working):
     common: dict[Subject, dict[str, FieldRef]] = member(default_factory=dict)
     sets: dict[tuple[Subject, tuple[str, ...]], RowSet] = member(default_factory=dict)
     orders: Kept[list[NDArray[np.int32] | None]] = member(default_factory=lambda: Kept(_MOST_ORDERS))
+    spoken: dict[tuple[Subject, FieldRef], dict[int, tuple[Any, str]]] = member(default_factory=dict)
+    codes: dict[tuple[Subject, FieldRef], Coded] = member(default_factory=dict)
     decoders: dict[tuple[Subject, FieldRef], Callable[[int], Any]] = member(default_factory=dict)
 
     @cached_property
@@ -94,6 +97,15 @@ class View(Working):
         if found[0] is None:
             found[0] = sort(np.arange(len(self.ids(subject)))).astype(np.int32)
         return found[0]
+
+    def coded(self, field: FieldRef, subject: Subject) -> Coded:
+        """Return the numbered values of a column of single ones."""
+        if (subject, field) not in self.codes:
+            column = self.column(field, subject)
+            single = single_of(column)
+            codes = single.codes if isinstance(single, Texts) else single.keys
+            self.codes[subject, field] = Coded.of(codes, single.valid)
+        return self.codes[subject, field]
 
     def ids(self, subject: Subject) -> Sequence[str]:
         """Return the id of each row; of a term its own, else its slug, or its path where terms share it."""

@@ -86,6 +86,8 @@ class _Writer:
             kept = ["hashes", "by_hash", "sorted_hashes", "codes"]
             for each in (*kept, "ranks") if sorted_too else kept:
                 self.sections[f"{name}/{each}"] = getattr(lexicon, each)
+            if sorted_too:
+                self.sections[f"{name}/signs"] = lexicon.signs
         return told
 
     def column(self, name: str, column: Column, *, sorted_too: bool) -> dict[str, Any]:
@@ -239,6 +241,12 @@ class _StoredLexicon(Lexicon):
         """See :class:`Lexicon`."""
         found = self._stored("ranks")
         return super().ranks if found is None else found
+
+    @cached_property
+    def signs(self) -> NDArray[np.uint64]:
+        """See :class:`Lexicon`."""
+        found = self._stored("signs")
+        return super().signs if found is None else found
 
 
 class _Reader:

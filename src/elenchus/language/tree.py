@@ -35,13 +35,15 @@ CLAUSES_OF = {
 
 def walk(node: Any) -> Iterator[Any]:
     """Yield a node and all nodes below it, in the order in which they are written."""
-    if isinstance(node, tuple):
-        for item in node:
-            yield from walk(item)
-    elif isinstance(node, Frozen):
-        yield node
-        for name in names_of_members(type(node)):
-            yield from walk(getattr(node, name))
+    waiting = [node]
+    while waiting:
+        each = waiting.pop()
+        if isinstance(each, tuple):
+            waiting += reversed(each)
+        elif isinstance(each, Frozen):
+            yield each
+            if not isinstance(each, Span):
+                waiting += [getattr(each, name) for name in reversed(names_of_members(type(each)))]
 
 
 def parameters_in(node: Any) -> dict[str, bool]:

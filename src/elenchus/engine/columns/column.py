@@ -9,6 +9,7 @@ otherwise; a mask is a boolean array of one item a row.
 from __future__ import annotations
 
 from functools import cached_property
+from math import inf
 from typing import TYPE_CHECKING, Any, TypeAlias, TypeVar
 
 import numpy as np
@@ -24,6 +25,7 @@ if TYPE_CHECKING:
 
     from elenchus.operators.column import KeyRange
 
+_FEW = 16  # share of the texts that are looked up one by one
 _MOST_MASKS = 64  # of ranges of terms: a byte a row each
 
 __all__ = [
@@ -108,8 +110,7 @@ class Numbers(Column):
 
     def between(self, low: float, high: float) -> Mask:
         """See :class:`Column`."""
-        found: Mask = (self.keys >= low) & (self.keys < high) & self.valid
-        return found
+        return within(self.keys, low, high, self.valid)
 
     def take(self, rows: Keys, valid: Mask) -> Numbers:
         """See :class:`Column`."""
@@ -170,8 +171,7 @@ class Texts(Column):
 
     def between(self, low: float, high: float) -> Mask:
         """See :class:`Column`."""
-        found: Mask = (self.keys >= low) & (self.keys < high) & self.valid
-        return found
+        return within(self.keys, low, high, self.valid)
 
     def equal(self, value: KeyRange) -> Mask:
         """See :class:`Column`."""
@@ -180,7 +180,7 @@ class Texts(Column):
 
     def contains(self, part: str) -> Mask:
         """See :class:`Column`."""
-        return self._among(self.lexicon.folded.containing(part))
+        return self._among(self.lexicon.containing(part))
 
     def starts_with(self, part: str) -> Mask:
         """See :class:`Column`."""
@@ -197,8 +197,21 @@ class Texts(Column):
         passed = np.fromiter(map(test, self.lexicon.texts.at(used)), dtype=np.bool_, count=len(used))
         return self._among(used[passed])
 
+    @cached_property
+    def rows_of(self) -> NDArray[np.intp] | None:
+        """The row of each text, -1 for one that no row has; None where several rows have the same one."""
+        rows = np.flatnonzero(self.valid)
+        found = np.full(len(self.lexicon), -1, dtype=np.intp)
+        found[self.places[rows]] = rows
+        return found if (found[self.places[rows]] == rows).all() else None
+
     def _among(self, chosen: Keys) -> Mask:
         """Return which rows have one of some texts of the lexicon."""
+        if len(chosen) * _FEW < len(self.places) and self.rows_of is not None:
+            mask = np.zeros(len(self.places), np.bool_)
+            rows = self.rows_of[chosen]
+            mask[rows[rows >= 0]] = True
+            return mask
         passed = np.zeros(len(self.lexicon) + 1, np.bool_)  # the last one serves the place -1
         passed[chosen] = True
         found: Mask = passed[self.places]
@@ -229,6 +242,21 @@ class Texts(Column):
 
 
 _Kind = TypeVar("_Kind", bound=Column)
+
+
+def within(keys: Keys, low: float, high: float, valid: Mask) -> Mask:
+    """Return which keys are low <= key < high, and valid; a bound that bounds nothing costs nothing."""
+    found: Mask
+    if high == low + 1 and keys.dtype.kind == "i":
+        found = keys == low
+    elif low == -inf:
+        found = keys < high
+    else:
+        found = keys >= low
+        if high != inf:
+            found &= keys < high
+    found &= valid
+    return found
 
 
 def narrowed(column: Column, kind: type[_Kind]) -> _Kind:
@@ -317,7 +345,7 @@ class Terms(Column):
     starts: NDArray[np.int64]  # rows + 1
     terms: NDArray[np.int32]  # terms of each row, ascending
     posting_starts: NDArray[np.int64]  # terms + 1
-    postings: NDArray[np.int32]  # rows of each term, ascending
+    postings: NDArray[np.intp]  # rows of each term, ascending
 
     @cached_property
     def valid(self) -> Mask:
@@ -362,7 +390,7 @@ class Terms(Column):
     @classmethod
     def paired(cls, starts: NDArray[np.int64], flat: NDArray[np.int32], terms: int) -> Terms:
         """Return the column of the terms of each row, cut by ``starts`` and ascending in each row."""
-        owners = np.repeat(np.arange(len(starts) - 1, dtype=np.int32), np.diff(starts))
+        owners = np.repeat(np.arange(len(starts) - 1), np.diff(starts))
         counts = np.bincount(flat, minlength=terms)
         postings = owners[np.argsort(flat, kind="stable")]
         return cls(starts, flat, np.concatenate(([0], np.cumsum(counts))), postings)

@@ -6,7 +6,7 @@ import re
 import unicodedata
 from functools import cached_property
 from itertools import pairwise, repeat
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 from zlib import crc32
 
 import numpy as np
@@ -23,6 +23,11 @@ if TYPE_CHECKING:
 __all__ = ["Lexicon", "initial"]
 
 _DIGITS = re.compile(r"\d+")
+_FEWEST = 1024  # texts from which on they are ruled out by their signs
+_LONGEST = 64  # bytes of a text, on the average, up to which its signs say something
+_SHARE = 8  # of the texts that are not ruled out: with more, one scan over all costs less
+_BLOCK = 2**16  # texts whose signs are looked at together, so that they stay near the processor
+_SIDES: tuple[Literal["left", "right"], ...] = ("left", "right")
 _WIDEST = 40  # digits of a number that natural order tells apart
 
 
@@ -97,10 +102,9 @@ class Lexicon:
 
     def find(self, folded: str) -> int:
         """Return the code of a folded text, -1 where there is none."""
-        wanted = crc32(folded.encode("utf-8", "surrogatepass"))
-        low, high = np.searchsorted(
-            self.sorted_hashes, np.array([wanted, wanted + 1], dtype=np.int64)
-        ).tolist()
+        # Of the array's own type: for any other one, all of it would be converted first.
+        wanted = np.uint32(crc32(folded.encode("utf-8", "surrogatepass")))
+        low, high = (int(self.sorted_hashes.searchsorted(wanted, side)) for side in _SIDES)
         places: list[int] = self.by_hash[low:high].tolist()
         for place in places:
             if self.folded[place] == folded:
@@ -164,6 +168,36 @@ class Lexicon:
         found[np.array(order, dtype=np.intp)] = np.cumsum(fresh) - 1
         return found
 
+    @cached_property
+    def signs(self) -> NDArray[np.uint64]:
+        """For each folded text one bit of 64 for each three bytes that follow one another in it.
+
+        A text has another in it only if it has all of its bits, so that most are ruled out unread.
+        """
+        if self.base:
+            return np.concatenate((self.base.signs, _signs_of(Strings.of(self.new))))
+        return _signs_of(self.folded)
+
+    def containing(self, part: str) -> NDArray[np.intp]:
+        """Return the places of the texts that have a folded part in them, ascending."""
+        texts = self.folded
+        size = int(texts.starts[-1] - texts.starts[0])
+        wanted = part.encode("utf-8", "surrogatepass")
+        if len(self) < _FEWEST or size > _LONGEST * len(self) or len(wanted) < 3:  # noqa: PLR2004
+            return texts.containing(part)
+        sign = np.bitwise_or.reduce(_bits_of(np.frombuffer(wanted, dtype=np.uint8)))
+        near = [
+            np.flatnonzero((self.signs[first : first + _BLOCK] & sign) == sign) + first
+            for first in range(0, len(self), _BLOCK)
+        ]
+        places = np.concatenate(near)
+        if len(places) * _SHARE > len(self):
+            return texts.containing(part)
+        firsts, ends = texts.starts[places] + texts.offset, texts.starts[places + 1] + texts.offset
+        bounds, data = zip(firsts.tolist(), ends.tolist(), strict=True), texts.data
+        has_it = np.array([wanted in data[first:end] for first, end in bounds], dtype=np.bool_)
+        return places[has_it]
+
     def _place(self, order: NDArray[np.intp], key: Callable[[str], str], wanted: str) -> tuple[int, bool]:
         """Return where a key stands or would stand in an order of texts, and whether it is there."""
         low, high = 0, len(order)
@@ -188,6 +222,25 @@ class Lexicon:
             return end, end
         rank = int(self.ranks[self.order[low]])
         return rank, rank + is_there
+
+
+def _bits_of(block: NDArray[np.uint8]) -> NDArray[np.uint64]:
+    """Return the bit of each three bytes that follow one another: the highest bits of a product."""
+    wide = block.astype(np.uint32)
+    mixed = (wide[:-2] << np.uint32(16) | wide[1:-1] << np.uint32(8) | wide[2:]) * np.uint32(0x9E3779B1)
+    return np.uint64(1) << (mixed >> np.uint32(26)).astype(np.uint64)
+
+
+def _signs_of(texts: Strings) -> NDArray[np.uint64]:
+    """Return the bits of all threes in each text; those that reach into the next one only add to them."""
+    found = np.zeros(len(texts), dtype=np.uint64)
+    for first in range(0, len(texts), _BLOCK):
+        last = min(first + _BLOCK, len(texts))
+        starts = texts.starts[first : last + 1]
+        block = texts.bytes_of(int(starts[0]), int(starts[-1])) + b"\xff\xff"
+        bits = _bits_of(np.frombuffer(block, dtype=np.uint8))
+        found[first:last] = np.bitwise_or.reduceat(bits, starts[:-1] - starts[0])
+    return found
 
 
 def _runs(ordered: Sequence[Any]) -> list[list[int]]:

@@ -72,8 +72,8 @@ def _characters(texts: Sequence[str]) -> NDArray[np.uint32]:
 
 def _are_digits(chars: NDArray[np.uint32], places: NDArray[Any]) -> NDArray[np.bool_]:
     """Return which rows have digits at some places."""
-    found: NDArray[np.bool_] = ((chars[:, places] >= ord("0")) & (chars[:, places] <= ord("9"))).all(axis=1)
-    return found
+    wanted = chars[:, places]
+    return np.asarray(np.all((wanted >= ord("0")) & (wanted <= ord("9")), axis=1))
 
 
 def _number(chars: NDArray[np.uint32], places: list[int]) -> NDArray[np.int64]:

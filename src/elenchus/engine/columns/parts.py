@@ -16,6 +16,7 @@ from elenchus.engine.columns.column import (
     narrowed,
     single_of,
 )
+from elenchus.engine.columns.distinct import distinct
 from elenchus.engine.columns.lexicon import Lexicon, initial
 from elenchus.values.dates import start_of
 
@@ -67,8 +68,8 @@ def _date_part(column: Dates, part: PartName, data: Dataset) -> Column:
 
 def _unit_starts(column: Dates, first: NDArray[Any], data: Dataset) -> Dates:
     """Return the instants at which some days begin, worked out once for each distinct day."""
-    distinct, places = np.unique(first, return_inverse=True)
-    days: list[date] = distinct.tolist()
+    numbers, places = distinct(first.astype(np.int64))
+    days: list[date] = numbers.astype("datetime64[D]").tolist()
     starts = np.array([start_of(day, data.zone) for day in days], dtype=np.int64)
     local = first.astype("datetime64[us]").astype(np.int64)
     keys = starts[places]

@@ -64,7 +64,7 @@ def _in_groups(plan: Plan, stages: Stages, row: int) -> tuple[int, str]:
 
     Where no group shows rows at all, the row is counted, and nothing keeps it out.
     """
-    grouping = grouped(stages.selection, stages.rows, plan)
+    grouping = grouped(stages, plan)
     places = grouping.nth[stages.rows[grouping.place_of] == row]
     if not len(places):
         return 0, "it stands in none of the groups that are asked for"

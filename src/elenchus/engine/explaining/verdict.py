@@ -123,6 +123,6 @@ def _groups_of(plan: Plan, stages: Stages, row: int) -> tuple[str, ...]:
     """Return the labels of the groups in which a listed row stands."""
     if not plan.groups:
         return ()
-    grouping = grouped(stages.selection, stages.rows, plan)
+    grouping = grouped(stages, plan)
     numbers = grouping.group_of[stages.rows[grouping.place_of] == row].tolist()
-    return tuple(grouping.labels[number] for number in numbers)
+    return tuple(grouping.label(number) for number in numbers)
