@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
@@ -9,6 +10,7 @@ from elenchus.asking.query import Query, as_lists
 from elenchus.asking.supposing import with_more
 from elenchus.errors import About, Place, QuestionError
 from elenchus.frozen import replace
+from elenchus.plan.explanation import Spent
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
@@ -20,7 +22,7 @@ if TYPE_CHECKING:
 
     _Values = Mapping[str, str | Sequence[str]]
 
-__all__ = ["ask", "why", "why_entry"]
+__all__ = ["ask", "timed", "why", "why_entry"]
 
 
 def ask(
@@ -52,6 +54,25 @@ def why(site: Site, question: str, *, given: _Values | None = None, changes: str
     """
     with _as_given(given):
         return Query.of(site, question, as_lists(given or {}), changes).explanation()
+
+
+def timed(
+    site: Site, question: str, *, page: int | str = 1, given: _Values | None = None, changes: str = ""
+) -> list[Spent]:
+    """Return the way to a page of an answer: each step with the rows that it leaves and its time.
+
+    Raises QuestionError, NoSuchName, NoSuchPage, SiteError.
+    """
+    with _as_given(given):
+        _ = Query.of(
+            site, question, as_lists(given or {}), changes
+        ).plan  # what the site needs is made by that
+        site.plans.results.clear()
+        started = time.perf_counter()
+        query = Query.of(site, question, as_lists(given or {}), changes)
+        plan = query.plan
+        read = Spent("the text read and checked", 0, (time.perf_counter() - started) * 1e6)
+        return [read, *site.executor.timed(plan, page)]
 
 
 def why_entry(

@@ -10,6 +10,7 @@ from elenchus.engine.select import Selection
 from elenchus.engine.stages import named_rows, select
 from elenchus.engine.view import View
 from elenchus.frozen import Working, member
+from elenchus.plan.explanation import Spent
 from elenchus.values.kept import Kept
 
 if TYPE_CHECKING:
@@ -123,6 +124,24 @@ class Engine(Working):
         from elenchus.engine.explaining.explain import explain
 
         return explain(plan, self.select(plan, self.left_out(plan, without)), self.clock, question)
+
+    def timed(self, plan: Plan, page: int | str = 1) -> list[Spent]:
+        """See :class:`Executor`."""
+        from elenchus.engine.run import answer
+
+        stages = select(plan, self.selection(plan))
+        told = stages.watch()
+        told("rows that are asked and may be seen", stages.asked_rows.count)
+        _ = stages.total
+        told = stages.watch()
+        found = answer(plan, stages, self.clock, "", page)
+        listed = sum(each.time for each in stages.spent if each.words == stages.ordering.way)
+        told(
+            "values, groups and notices of the page" if found.groups else "values and notices of the page",
+            len(found.rows),
+        )
+        last = stages.spent.pop()
+        return [*stages.spent, Spent(last.words, last.rows, max(0.0, last.time - listed))]
 
     def judge(self, plan: Plan, name: str, *, without: Sequence[str] = ()) -> Verdict:
         """See :class:`Executor`."""

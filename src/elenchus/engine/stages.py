@@ -11,12 +11,13 @@ import numpy as np
 from elenchus.engine.driving import meeting
 from elenchus.engine.order import Ordering, leading, varied
 from elenchus.engine.rowset import RowSet
-from elenchus.frozen import Frozen, Working, member
+from elenchus.frozen import Working, member
+from elenchus.plan.explanation import Spent
 from elenchus.plan.nodes import ListedIn
 from elenchus.plan.walking import walk
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Sequence
+    from collections.abc import Callable, Iterator, Sequence
 
     from numpy.typing import NDArray
 
@@ -25,15 +26,7 @@ if TYPE_CHECKING:
     from elenchus.engine.select import Selection
     from elenchus.plan.nodes import Fill, Plan, Rows
 
-__all__ = ["Done", "Stages", "lead_rows", "named_rows", "of_kinds", "select"]
-
-
-class Done(Frozen):
-    """A step on the way to an answer: what was done, how many rows it left, in how many microseconds."""
-
-    words: str
-    rows: int
-    time: float
+__all__ = ["Stages", "lead_rows", "named_rows", "of_kinds", "select"]
 
 
 class Stages(Working):
@@ -48,22 +41,26 @@ class Stages(Working):
     selection: Selection
     asked_rows: RowSet
     without: NDArray[np.intp] | None = None
-    done: list[Done] = member(default_factory=list)
+    spent: list[Spent] = member(default_factory=list)
 
     @cached_property
     def matched_rows(self) -> RowSet:
         """The rows that meet the condition."""
         if self.plan.empty:
             return RowSet(self.asked_rows.size, rows=np.zeros(0, dtype=np.intp))
+        return meeting(self.selection, self.plan.condition, self.asked_rows, self.watch())
+
+    def watch(self) -> Callable[[str, int], None]:
+        """Return the function that notes a step when it is done, with the time since the one before."""
         started = time.perf_counter()
 
         def told(words: str, rows: int) -> None:
             nonlocal started
             now = time.perf_counter()
-            self.done.append(Done(words, rows, (now - started) * 1e6))
+            self.spent.append(Spent(words, rows, (now - started) * 1e6))
             started = now
 
-        return meeting(self.selection, self.plan.condition, self.asked_rows, told)
+        return told
 
     @cached_property
     def kept_rows(self) -> RowSet:
@@ -151,10 +148,10 @@ class Stages(Working):
         """Return the rows of the answer from a place up to another, without putting all others in order."""
         if not self.is_plain:
             return self.rows[first:last]
-        started = time.perf_counter()
+        told = self.watch()
         last = min(last, self.total)
         found = self.ordering.between(self.plan.offset + first, self.plan.offset + max(first, last))
-        self.done.append(Done(self.ordering.way, len(found), (time.perf_counter() - started) * 1e6))
+        told(self.ordering.way, len(found))
         return found
 
 

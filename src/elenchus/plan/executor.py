@@ -8,7 +8,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from elenchus.plan.answer import Answer
-    from elenchus.plan.explanation import Explanation, Verdict
+    from elenchus.plan.explanation import Explanation, Spent, Verdict
     from elenchus.plan.nodes import Condition, Plan
 
 __all__ = ["Executor"]
@@ -54,6 +54,9 @@ class Executor(Protocol):
 
     def explain(self, plan: Plan, question: str = "", *, without: Sequence[str] = ()) -> Explanation:
         """Return why an answer is as it is: what each step leaves and removes."""
+
+    def timed(self, plan: Plan, page: int | str = 1) -> list[Spent]:
+        """Return the way to a page of an answer, step by step, gone anew. Raises NoSuchPage."""
 
     def judge(self, plan: Plan, name: str, *, without: Sequence[str] = ()) -> Verdict:
         """Return what becomes of a row, by its id, in an answer."""

@@ -10,7 +10,15 @@ if TYPE_CHECKING:
     from elenchus.errors import Edit
     from elenchus.schema.state import State
 
-__all__ = ["Boundary", "Change", "Explanation", "Gate", "Removed", "Step", "Tally", "Verdict", "Way"]
+__all__ = ["Boundary", "Change", "Explanation", "Gate", "Removed", "Spent", "Step", "Tally", "Verdict", "Way"]
+
+
+class Spent(Frozen):
+    """A step on the way to an answer: what was done, how many rows it left, and its time in microseconds."""
+
+    words: str
+    rows: int
+    time: float
 
 
 class Boundary(Frozen):

@@ -5,14 +5,16 @@ from __future__ import annotations
 from textwrap import wrap
 from typing import TYPE_CHECKING
 
+from elenchus.pieces.grid import Heading, grid
 from elenchus.pieces.piece import Piece, Role, printable
+from elenchus.plan.explanation import Spent
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Iterator, Sequence
 
     from elenchus.plan.explanation import Change, Explanation, Gate, Step, Tally, Verdict
 
-__all__ = ["explanation", "verdict"]
+__all__ = ["explanation", "timing", "verdict"]
 
 _INDENT = "      "
 _WIDEST = 100
@@ -30,6 +32,15 @@ def explanation(found: Explanation) -> Iterator[Piece]:
     for boundary in found.boundaries:
         yield Piece(f"“{boundary.words}” ", Role.NAME)
         yield Piece(f"is from {boundary.start} up to {boundary.end}.\n")
+
+
+def timing(steps: Sequence[Spent], width: int | None) -> Iterator[Piece]:
+    """Yield the way to an answer: each step with the rows that it leaves and its time in microseconds."""
+    headings = [Heading("step", flexible=True), Heading("rows", right=True), Heading("µs", right=True)]
+    total = Spent("all", 0, sum(each.time for each in steps))
+    rows = [(each.words, str(each.rows or ""), f"{each.time:.0f}") for each in (*steps, total)]
+    for line in grid(headings, rows, width):
+        yield from line
 
 
 def _step_lines(step: Step, width: int) -> Iterator[Piece]:

@@ -44,19 +44,27 @@ def why(
             help="As a section of this page, which leaves out what stands there already.",
         ),
     ] = "",
+    times: Annotated[
+        bool,
+        typer.Option("--timing", help="Tell the way to the answer: each step with its rows and its time."),
+    ] = False,
     problems: ProblemsOption = False,
     no_index: NoIndexOption = False,
 ) -> None:
     """Explain an answer: what each condition leaves and removes; or why one entry is listed or not."""
     import elenchus
-    from elenchus.cli.printing import show
-    from elenchus.report.explanations import explanation, verdict
+    from elenchus.asking.questions import timed
+    from elenchus.cli.printing import output_width, show
+    from elenchus.report.explanations import explanation, timing, verdict
 
     asked = opened(site, at, no_index=no_index)
     if page:
         if given or changes:
             raise typer.BadParameter("the page gives the values, so --on goes with neither --with nor --try")
         show(_why_on(asked, page, question, entry))
+    elif times:
+        steps = timed(asked, question, given=values_of(given), changes=changes)
+        show(timing(steps, output_width()))
     elif entry is None:
         show(explanation(elenchus.why(asked, question, given=values_of(given), changes=changes)))
     else:

@@ -110,7 +110,7 @@ class Numbers(Column):
 
     def between(self, low: float, high: float) -> Mask:
         """See :class:`Column`."""
-        return within(self.keys, low, high, self.valid)
+        return _within(self.keys, low, high, self.valid)
 
     def take(self, rows: Keys, valid: Mask) -> Numbers:
         """See :class:`Column`."""
@@ -171,7 +171,7 @@ class Texts(Column):
 
     def between(self, low: float, high: float) -> Mask:
         """See :class:`Column`."""
-        return within(self.keys, low, high, self.valid)
+        return _within(self.keys, low, high, self.valid)
 
     def equal(self, value: KeyRange) -> Mask:
         """See :class:`Column`."""
@@ -244,7 +244,7 @@ class Texts(Column):
 _Kind = TypeVar("_Kind", bound=Column)
 
 
-def within(keys: Keys, low: float, high: float, valid: Mask) -> Mask:
+def _within(keys: Keys, low: float, high: float, valid: Mask) -> Mask:
     """Return which keys are low <= key < high, and valid; a bound that bounds nothing costs nothing."""
     found: Mask
     if high == low + 1 and keys.dtype.kind == "i":
