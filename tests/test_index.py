@@ -1,10 +1,15 @@
 """What a run leaves to the next changes no answer: content is edited, the clock set back, files damaged, runs killed."""
 
+# ruff: noqa: S311 - nothing here is secret
 from __future__ import annotations
 
 import os
 import random
+import re
 import shutil
+import subprocess
+import time
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -14,8 +19,15 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import elenchus
+from conftest import PROGRAM, Run, kill_at_moments
 from elenchus.engine.columns.column import Column, Texts
 from elenchus.engine.columns.dataset import Dataset
+from elenchus.errors import Problem
+from elenchus.index import reading
+from elenchus.index.pack import Pack
+from elenchus.index.store import FOLDER
+from elenchus.index.work import Work
+from elenchus.sources import markdown
 from elenchus.values.texts import fold
 
 SITE = """
@@ -216,3 +228,142 @@ def test_edits(seed: int, tmp_path_factory: pytest.TempPathFactory) -> None:
         assert told(kept.dataset) == told(fresh.dataset)
         assert answers(kept) == answers(fresh)
     shutil.rmtree(folder)
+
+
+QUESTION = "including unpublished order by title"
+
+
+@pytest.fixture
+def kept(tmp_path: Path) -> Path:
+    """Return a site with an index, read long enough ago that nothing has to be looked into again."""
+    folder = tmp_path / "site"
+    made(folder, random.Random(5), 12)
+    for path in folder.rglob("*"):
+        os.utime(path, (1, 1))
+    read(folder, index=True).dataset  # noqa: B018 - reading is what writes the index
+    return folder
+
+
+def noticed(folder: Path) -> tuple[dict[str, Any], list[str]]:
+    """Return what a site says with its index, and the notices of reading it."""
+    notices: list[Problem] = []
+    site = read(folder, index=True).working(Work(tell=notices.append))
+    return told(site.dataset), [each.code for each in notices]
+
+
+def damages(folder: Path) -> Iterator[tuple[Path, Callable[[bytes], bytes]]]:
+    """Yield a file of an index with each way to damage it: a bit in each section, cut off, an older version, empty."""
+    for path in sorted((folder / FOLDER).iterdir()):
+        if path.name.startswith("."):
+            continue
+        pack = Pack(path)
+        for _, offset, size, _ in pack.sections.values():
+            if size:
+                at = pack.first + offset + size // 2
+                yield path, lambda old, at=at: old[:at] + bytes([old[at] ^ 4]) + old[at + 1 :]  # type: ignore[misc]
+        yield path, lambda old: old[: len(old) // 2]
+        yield path, lambda old: old.replace(b"elenchus index 1", b"elenchus index 0", 1)
+        yield path, lambda old: old[:30] + bytes([old[30] ^ 1]) + old[31:]
+        yield path, lambda _: b""
+
+
+def test_damage(kept: Path) -> None:
+    """Whatever becomes of a file of the index, the next run notices, answers as ever, and leaves a sound one."""
+    wanted = told(read(kept, index=False).dataset)
+    whole = {path: path.read_bytes() for path in (kept / FOLDER).iterdir()}
+    for path, damage in list(damages(kept)):
+        shutil.rmtree(kept / FOLDER)
+        (kept / FOLDER).mkdir()
+        for each, content in whole.items():
+            each.write_bytes(damage(content) if each == path else content)
+        assert noticed(kept) == (wanted, ["index-rebuilt"])
+        assert noticed(kept) == (wanted, [])
+
+
+def test_foreign_files(kept: Path) -> None:
+    """Files that are lacking, of somebody else, or copied without their times cost no answer and no notice but one."""
+    wanted = told(read(kept, index=False).dataset)
+    (tables,) = (kept / FOLDER).glob("tables-*")
+    copied = tables.read_bytes()
+    tables.unlink()
+    tables.write_bytes(copied)  # another file with the same bytes: checked, and then trusted again
+    assert noticed(kept) == (wanted, [])
+    tables.unlink()
+    assert noticed(kept) == (wanted, [])
+    shutil.rmtree(kept / FOLDER)
+    (kept / FOLDER).write_text("no folder")
+    assert noticed(kept)[0] == wanted
+    (kept / FOLDER).unlink()
+    assert noticed(kept) == (wanted, [])
+
+
+def test_hot_runs_read_nothing(kept: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A run after which nothing has changed opens no file of the content; after one edit it parses that one only."""
+    later = time.time_ns() + 10**10
+    monkeypatch.setattr(time, "time_ns", lambda: later)  # what is younger than its step is read again
+    noticed(kept)
+    loaded: list[str] = []
+    whole = markdown.load
+    monkeypatch.setattr(markdown, "load", lambda *where: loaded.append(where[2]) or whole(*where))  # type: ignore[func-returns-value]
+    assert noticed(kept)[1] == []
+    assert loaded == []
+    (kept / "n" / "note" / "another.md").write_text("---\ntitle: Another\n---\n")
+    assert "note/another" in noticed(kept)[0]["ids"]
+    assert loaded == ["note/another.md"]
+
+
+def test_kills(kept: Path) -> None:
+    """A run that is killed while it reads and writes leaves an index that holds, or none; nothing is lost."""
+    draw, wanted = random.Random(6), told(read(kept, index=False).dataset)
+
+    def look() -> None:
+        nonlocal wanted
+        assert noticed(kept) == (wanted, [])
+        names = [each.name for each in (kept / FOLDER).iterdir()]
+        assert len([name for name in names if not name.startswith(".")]) == 3, names
+        edited(kept, draw)
+        wanted = told(read(kept, index=False).dataset)
+
+    kill_at_moments([str(PROGRAM), "ask", QUESTION, "--site", str(kept)], kept, look, 60)
+
+
+def test_two_at_once(kept: Path) -> None:
+    """Runs at the same time on content that changes answer right, and leave one whole index."""
+    draw = random.Random(7)
+    command = [str(PROGRAM), "ask", QUESTION, "--site", str(kept), "--format", "lines"]
+    for _ in range(6):
+        edited(kept, draw)
+        running = [
+            subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE) for _ in range(3)
+        ]
+        texts = {each.communicate()[0] for each in running}
+        fresh = elenchus.ask(read(kept, index=False), QUESTION)
+        assert texts == {"".join(f"{row.id}\n" for row in fresh.rows).encode()}
+        assert noticed(kept) == (told(read(kept, index=False).dataset), [])
+
+
+def test_program(kept: Path, run: Run) -> None:
+    """The program tells of its index, does without, and keeps it among the user's caches where it must."""
+    before = run("ask", QUESTION, "--site", str(kept)).stdout
+    facts = run("describe", "--index", "--site", str(kept)).stdout
+    assert f"{kept / FOLDER}" in facts
+    assert re.search(r"holds +yes", facts)
+    next((kept / "n").rglob("*.md")).write_text("---\ntitle: New\n---\n")
+    assert "1 file has changed" in run("describe", "--index", "--site", str(kept)).stdout
+    shutil.rmtree(kept / FOLDER)
+    after = run("ask", QUESTION, "--site", str(kept), "--no-index").stdout
+    assert after != before
+    assert not (kept / FOLDER).exists()
+    (kept / FOLDER).write_text("in the way")
+    assert run("ask", QUESTION, "--site", str(kept)).stdout == after
+    cached = kept.parent / ".cache" / "elenchus"
+    assert len(list(cached.iterdir())) == 1
+    assert str(cached) in run("describe", "--index", "--site", str(kept)).stdout
+
+
+def test_many_files_are_shared(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Where there are many files, several processes read them, and what they give is as from one."""
+    made(tmp_path, random.Random(8), 10)
+    alone = told(read(tmp_path, index=False).dataset)
+    monkeypatch.setattr(reading, "_FEWEST", 1)
+    assert told(read(tmp_path, index=False).working(Work(index=False, processes=3)).dataset) == alone

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from elenchus.engine.columns.strings import Strings
 from elenchus.files import SUFFIX_OF_PARTS, is_running
-from elenchus.index.pack import write_pack
+from elenchus.index.pack import Pack, write_pack
 from elenchus.index.problems import packed_problems
 from elenchus.index.records import packed_records
 from elenchus.index.store import PARTS, ROOT, digest_of_sources, places, program, signature
@@ -56,8 +56,9 @@ def _write(folder: Path, wanted: Wanted, units: Units, records: RecordTable, dat
         "definition": wanted.digest,
         "parts": files,
     }
+    before = _parts_before(folder)
     _write_root(folder, meta, units)
-    _clean(folder, [each["file"] for each in files.values()])
+    _clean(folder, [each["file"] for each in files.values()], before)
 
 
 def save_units(kept: KeptIndex, units: Units) -> None:
@@ -90,10 +91,22 @@ def _write_root(folder: Path, meta: Mapping[str, Any], units: Units) -> None:
     write_pack(folder / ROOT, told, sections)
 
 
-def _clean(folder: Path, used: Sequence[str]) -> None:
-    """Take away files of an index that nobody uses: older ones, and those of runs that were killed."""
+def _parts_before(folder: Path) -> list[str]:
+    """Return the files that the present root of an index names."""
+    try:
+        return [part["file"] for part in Pack(folder / ROOT).meta["parts"].values()]
+    except (OSError, ValueError, KeyError, TypeError, AttributeError):  # there is none, or none that holds
+        return []
+
+
+def _clean(folder: Path, used: Sequence[str], before: Sequence[str]) -> None:
+    """Take away files of an index that nobody needs: those before, and what killed runs have left.
+
+    Files of a run that is still there stay: it may be about to write the root that names them.
+    """
     for each in folder.iterdir():
         name = each.name.lstrip(".").removesuffix(SUFFIX_OF_PARTS)
         stem, _, rest = name.partition("-")
-        if stem in PARTS and each.name not in used and not is_running(rest.partition("-")[0]):
+        is_old = each.name in before or not is_running(rest.partition("-")[0])
+        if stem in PARTS and each.name not in used and is_old:
             each.unlink(missing_ok=True)
