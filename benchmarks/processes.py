@@ -9,6 +9,8 @@ how many times the floor that is. The floors are Python programs without Elenchu
     bare        a program of Typer that prints its help
     imported    Typer and NumPy imported, and all files looked at (size and time)
     composed    all files read, and their front matter composed by libyaml
+
+Python keeps what it compiles, as it does unless told otherwise: PYTHONDONTWRITEBYTECODE is taken out.
 """
 
 from __future__ import annotations
@@ -59,6 +61,12 @@ each = "from habitat"
 address = "habitats/{slug}/"
 sections = [{ ask = "where habitat = :here order by newest per page 20", title = "Sightings" }]
 """
+# A command that is given only one of the machine's cores, so that content is read by one process.
+ONE_CORE = [
+    sys.executable,
+    "-c",
+    "import os, sys; os.sched_setaffinity(0, {0}); os.execv(sys.argv[1], sys.argv[1:])",
+]
 QUESTION = "from sighting where habitat = h3 and individuals > 10 order by newest limit 10"
 FLOORS = {
     "bare": "import sys, typer\napp = typer.Typer(rich_markup_mode=None, add_completion=False)\n"
@@ -98,7 +106,8 @@ def entry(draw: random.Random, number: int, day: date) -> str:
 def seconds(command: list[str]) -> float:
     """Return the processor's time that a command takes with all its children. Raises CalledProcessError."""
     before = resource.getrusage(resource.RUSAGE_CHILDREN)
-    subprocess.run(command, check=True, capture_output=True)
+    settings = {name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
+    subprocess.run(command, check=True, capture_output=True, env=settings)
     after = resource.getrusage(resource.RUSAGE_CHILDREN)
     return after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
 
@@ -130,6 +139,13 @@ def main(count: int, runs: int) -> None:
 
             return ready
 
+        def first(*arguments: str) -> Callable[[], list[str]]:
+            def ready() -> list[str]:
+                shutil.rmtree(folder / ".elenchus", ignore_errors=True)
+                return [*program, *arguments, *site]
+
+            return ready
+
         def cold() -> list[str]:
             shutil.rmtree(out, ignore_errors=True)
             return [*program, "publish", "--to", str(out), *site]
@@ -138,9 +154,13 @@ def main(count: int, runs: int) -> None:
         wanted: dict[str, tuple[Callable[[], list[str]], str]] = {
             **{name: (floor(text), name) for name, text in FLOORS.items()},
             "--help": (elenchus("--help"), "bare"),
+            "first scan": (first("ask", QUESTION), "composed"),
+            "first scan, one core": (lambda: [*ONE_CORE, *first("ask", QUESTION)()], "composed"),
             "ask": (elenchus("ask", QUESTION), "imported"),
-            "ask after an edit": (edited("ask", QUESTION), "imported"),
+            "ask after an edit": (edited("ask", QUESTION), "ask"),
+            "ask --no-index": (elenchus("ask", QUESTION, "--no-index"), "composed"),
             "check": (elenchus("check"), "composed"),
+            "check, one edit": (edited("check"), "check"),
             "publish, cold": (cold, "composed"),
             "publish, unchanged": (elenchus("publish", "--to", str(out)), "publish, cold"),
             "publish, one edit": (edited("publish", "--to", str(out)), "publish, cold"),

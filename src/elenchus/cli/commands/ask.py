@@ -1,4 +1,4 @@
-"""The command that answers a question."""
+"""Answer a question, or show a listing by its name."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ def _drawable(path: Path | None) -> Path | None:
     return path
 
 
-@app.command(short_help="Answer a question, or show a listing by its name.")
+@app.command(short_help=__doc__)
 def ask(
     question: Annotated[str, typer.Argument(help=QUESTION_HELP)],
     site: SiteOption = None,

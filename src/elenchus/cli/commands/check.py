@@ -1,4 +1,4 @@
-"""The command that finds what is wrong before it is published."""
+"""Find what is wrong before it is published."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ def _known_report(name: str) -> str:
     return name
 
 
-@app.command(short_help="Find what is wrong before it is published.")
+@app.command(short_help=__doc__)
 def check(
     site: SiteOption = None,
     at: AtOption = None,

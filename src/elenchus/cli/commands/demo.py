@@ -1,4 +1,4 @@
-"""The command that writes the demo site."""
+"""Write the demo site Skerry Bay and ask it a few questions."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from elenchus.cli.app import app
 __all__ = ["demo"]
 
 
-@app.command()
+@app.command(short_help=__doc__)
 def demo(
     folder: Annotated[Path, typer.Argument(help="Where to write the site.")] = Path("skerry-bay"),
     force: Annotated[

@@ -1,4 +1,4 @@
-"""The command that tells what a site holds, and what words mean there."""
+"""Tell what the site holds, or what a word means there."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from elenchus.cli.commands._asking import ProblemsOption, show_problems
 __all__ = ["describe"]
 
 
-@app.command(short_help="Tell what the site holds, or what a word means there.")
+@app.command(short_help=__doc__)
 def describe(
     text: Annotated[
         Optional[str],  # noqa: UP045

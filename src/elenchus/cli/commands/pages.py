@@ -1,4 +1,4 @@
-"""The command that tells what stands where."""
+"""List every address, or what stands on one page or set of pages."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 __all__ = ["pages"]
 
 
-@app.command(short_help="List every address, or what stands on one page or set of pages.")
+@app.command(short_help=__doc__)
 def pages(
     name: Annotated[
         Optional[str],  # noqa: UP045 - Typer reads the annotation while the program starts

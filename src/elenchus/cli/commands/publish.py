@@ -1,4 +1,4 @@
-"""The command that publishes a whole site."""
+"""Write the pages, feeds and data of the site, telling what changes."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ __all__ = ["publish"]
 _FAILED = 1  # what is exited with where something must be fixed first
 
 
-@app.command(short_help="Write the pages, feeds and data of the site, telling what changes.")
+@app.command(short_help=__doc__)
 def publish(
     to: Annotated[
         Optional[str],  # noqa: UP045 - Typer reads the annotation while the program starts

@@ -1,4 +1,4 @@
-"""The command that shows a site while it is worked on."""
+"""Show the whole site while it is worked on, at an address of this machine."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app
 __all__ = ["serve"]
 
 
-@app.command(short_help="Show the whole site while it is worked on, at an address of this machine.")
+@app.command(short_help=__doc__)
 def serve(
     port: Annotated[
         int, typer.Option("--port", metavar="PORT", min=0, max=65535, help="The port; 0 takes any free one.")

@@ -1,4 +1,4 @@
-"""The command that fills the markers in files of others."""
+"""Fill the markers in HTML and Markdown files of any website."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ __all__ = ["weave"]
 _FAILED = 1  # what is exited with where a file is not up to date
 
 
-@app.command(short_help="Fill the markers in HTML and Markdown files of any website.")
+@app.command(short_help=__doc__)
 def weave(
     files: Annotated[
         Optional[list[str]],  # noqa: UP045

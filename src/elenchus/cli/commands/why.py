@@ -1,4 +1,4 @@
-"""The command that explains an answer, or what becomes of an entry."""
+"""Explain an answer, or why one entry is listed or not."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 __all__ = ["why"]
 
 
-@app.command(short_help="Explain an answer, or why one entry is listed or not.")
+@app.command(short_help=__doc__)
 def why(
     question: Annotated[str, typer.Argument(help=QUESTION_HELP)],
     entry: Annotated[
