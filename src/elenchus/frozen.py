@@ -8,7 +8,6 @@ runs of the program use few of its many classes, and would pay for all of them a
 
 from __future__ import annotations
 
-import dataclasses
 from operator import attrgetter
 from typing import TYPE_CHECKING, Any, ClassVar, TypeVar, dataclass_transform
 
@@ -163,6 +162,8 @@ def _define(cls: type[Frozen]) -> None:
 def replace(value: _Instance, /, **changes: Any) -> _Instance:
     """Return a frozen value, or a dataclass, with other values for some of its members."""
     if not isinstance(value, Frozen):
+        import dataclasses
+
         return dataclasses.replace(value, **changes)  # type: ignore[type-var]
     kept = {name: getattr(value, name) for name in names_of_members(type(value)) if name not in changes}
     return type(value)(**kept, **changes)

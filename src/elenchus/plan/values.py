@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import re
-from fractions import Fraction
 from typing import TYPE_CHECKING, assert_never
 
 from elenchus.errors import About, Problem, Replacement
@@ -24,6 +22,7 @@ from elenchus.schema.convert import NO, YES
 from elenchus.schema.naming import several_entries, several_terms, unknown_entry, unknown_term
 from elenchus.schema.types import Type
 from elenchus.values.dates import Interval, literal_interval, relative_interval, widened
+from elenchus.values.lazily import pattern
 from elenchus.values.patterns import PatternError, searcher
 from elenchus.values.texts import either, fold, nearest, quoted
 
@@ -41,7 +40,7 @@ _DATE_WORDS = (
 
 __all__ = ["Refused", "Resolver"]
 
-_NUMBER = re.compile(r"[+-]?(\d{1,40}(\.\d{0,40})?|\.\d{1,40})")
+_NUMBER = pattern(r"[+-]?(\d{1,40}(\.\d{0,40})?|\.\d{1,40})")
 
 
 class Refused(Exception):
@@ -94,6 +93,8 @@ class Resolver(Frozen):
             if part in _NUMBERS_OF_PARTS:
                 hint = _NUMBERS_OF_PARTS[part][2]
             raise Refused(literal, Problem("not-a-number", _takes(field, literal), hint))
+        from fractions import Fraction
+
         number = Fraction(literal.text)
         if part in _NUMBERS_OF_PARTS:
             first, last, hint = _NUMBERS_OF_PARTS[part]

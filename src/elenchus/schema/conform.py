@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import re
 from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import Place, Problem
 from elenchus.schema.convert import NO, YES
 from elenchus.schema.record import Raw
 from elenchus.schema.types import Type
+from elenchus.values.lazily import pattern
 from elenchus.values.texts import fold, quoted
 from elenchus.values.wording import as_text
 
@@ -34,7 +34,7 @@ FLAGS = {"draft": "draft", "published": "published"}
 _SHORT_YES, _SHORT_NO = frozenset({"y", "t"}), frozenset({"n", "f"})
 _HELD = ("draft", "withdrawn")
 _UNPARTED = (Type.URL, Type.IMAGE)
-_DATE_LIKE = re.compile(r"\d{4}-\d{1,2}|\d{1,2}[./]\d{1,2}[./]\d{2,4}|[^\W\d]+ \d|\d{1,2}\.? [^\W\d]")
+_DATE_LIKE = pattern(r"\d{4}-\d{1,2}|\d{1,2}[./]\d{1,2}[./]\d{2,4}|[^\W\d]+ \d|\d{1,2}\.? [^\W\d]")
 
 
 class Conformed:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from elenchus.schema.types import Type
 from elenchus.values.dates import literal_interval, local_microseconds
+from elenchus.values.lazily import pattern
 from elenchus.values.texts import either, fold, nearest, quoted
 from elenchus.values.wording import as_text
 
@@ -23,10 +24,10 @@ __all__ = ["NO", "RENAMED", "YES", "Moment", "Unfit", "convert", "within"]
 
 YES = frozenset({"yes", "true", "on", "1"})
 NO = frozenset({"no", "false", "off", "0"})
-_DAY = re.compile(r"\d{4}-\d{2}-\d{2}|\d{4}-W\d{2}-\d", re.IGNORECASE)
-_NEARLY = re.compile(r"(\d{4})[-/.](\d{1,2})[-/.](\d{1,2})")
-_INTEGER = re.compile(r"[+-]?\d{1,19}")
-_NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)(e[+-]?\d{1,3})?", re.IGNORECASE)
+_DAY = pattern(r"\d{4}-\d{2}-\d{2}|\d{4}-W\d{2}-\d", re.IGNORECASE)
+_NEARLY = pattern(r"(\d{4})[-/.](\d{1,2})[-/.](\d{1,2})")
+_INTEGER = pattern(r"[+-]?\d{1,19}")
+_NUMBER = pattern(r"[+-]?(\d+\.?\d*|\.\d+)(e[+-]?\d{1,3})?", re.IGNORECASE)
 _LARGEST = 2**63 - 1
 RENAMED = {"pending": "draft"}  # words for a status that were given up
 

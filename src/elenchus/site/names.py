@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import re
+from elenchus.values.lazily import pattern
 
 __all__ = ["can_be_called", "can_be_named"]
 
-_NAME = re.compile(r"[^\W\d][\w-]*")  # it stands in questions where a number could
-_KEY = re.compile(r"[\w-]+")  # it stands where no number can
+_NAME = pattern(r"[^\W\d][\w-]*")  # it stands in questions where a number could
+_KEY = pattern(r"[\w-]+")  # it stands where no number can
 
 
 def can_be_called(name: str) -> bool:

@@ -11,6 +11,7 @@ from elenchus.errors import About, Place, Problem, SiteError
 from elenchus.files import read_whole, too_large, unreadable
 from elenchus.frozen import Working, member, replace
 from elenchus.site.keys import NAMES_OF_TYPES, Written
+from elenchus.values.lazily import pattern
 from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
@@ -21,14 +22,14 @@ if TYPE_CHECKING:
 
 __all__ = ["TomlFile", "open_toml"]
 
-_HEADER = re.compile(r"\s*\[\[?\s*(.+?)\s*\]\]?\s*(#.*)?$")
-_KEY = re.compile(r"""\s*((?:[\w-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[\w-]+|"[^"]*"|'[^']*'))*)\s*=""")
+_HEADER = pattern(r"\s*\[\[?\s*(.+?)\s*\]\]?\s*(#.*)?$")
+_KEY = pattern(r"""\s*((?:[\w-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[\w-]+|"[^"]*"|'[^']*'))*)\s*=""")
 # All that can hold what only looks like a key, in the order in which it must be looked for.
-_LONG = re.compile(
+_LONG = pattern(
     r'''"""(?:[^\\]|\\.)*?"{3,5}|\'{3}.*?\'{3,5}|"(?:[^"\\\n]|\\.)*"|\'[^\'\n]*\'|\#[^\n]*''', re.DOTALL
 )
-_NOT_LINE_END = re.compile(r"[^\n]")
-_PART = re.compile(r"""[\w-]+|"[^"]*"|'[^']*'""")
+_NOT_LINE_END = pattern(r"[^\n]")
+_PART = pattern(r"""[\w-]+|"[^"]*"|'[^']*'""")
 # Keys that were given up, and what they are called now.
 _RENAMED = {"path": "address", "least": "at_least", "most": "at_most", "columns": "per_row"}
 

@@ -10,6 +10,7 @@ from elenchus.files import DEEPEST_VALUE, too_large
 from elenchus.schema.record import Raw, Record
 from elenchus.sources._names import from_name
 from elenchus.sources._yaml import Unreadable, nesting, yaml_values
+from elenchus.values.lazily import pattern
 
 if TYPE_CHECKING:
     from elenchus.errors import Place
@@ -18,16 +19,16 @@ if TYPE_CHECKING:
 __all__ = ["Unreadable", "read_entry"]
 
 _FENCES = {"---": "yaml", "+++": "toml"}
-_CLOSING = {fence: re.compile(rf"^{re.escape(fence)}[ \t]*$", re.MULTILINE) for fence in _FENCES}
+_CLOSING = {fence: pattern(rf"^{re.escape(fence)}[ \t]*$", re.MULTILINE) for fence in _FENCES}
 _LONGEST_FRONT = 2**20  # characters of front matter
-_TOML_KEY = re.compile(r"""\s*["']?([^\s"'=.\[#]+)["']?\s*=""")
+_TOML_KEY = pattern(r"""\s*["']?([^\s"'=.\[#]+)["']?\s*=""")
 # A heading that begins the text: marked by #, or underlined (CommonMark 0.31, sections 4.2 and 4.3).
-_HEADING = re.compile(
+_HEADING = pattern(
     r"\s*?^ {0,3}(?:#{1,6}(?:[ \t]+(?P<marked>[^\n]*?))?(?:[ \t]+#+)?[ \t]*$"
     r"|(?P<lined>[^\s#>`~*+\-|<\d][^\n]*)\n {0,3}(?:=+|-+)[ \t]*$)",
     re.MULTILINE,
 )
-_MARKUP = re.compile(r"!?\[([^\]]*)\](?:\([^)]*\)|\[[^\]]*\])|[*_`~]+|\\(?=[!-/:-@\[-`{-~])")
+_MARKUP = pattern(r"!?\[([^\]]*)\](?:\([^)]*\)|\[[^\]]*\])|[*_`~]+|\\(?=[!-/:-@\[-`{-~])")
 
 
 def read_entry(content: bytes, spec: SourceSpec, place: Place, below: str) -> Record:

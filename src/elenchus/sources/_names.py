@@ -7,11 +7,12 @@ from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
 from elenchus.values.dates import literal_interval
+from elenchus.values.lazily import pattern
 
 __all__ = ["FromName", "from_name"]
 
 _INDEXES = frozenset({"index", "readme"})  # stems of files that stand for their folder
-_DATED = re.compile(r"(\d{4}-\d{2}-\d{2})(?:[-_ ]+(.+))?", re.DOTALL)
+_DATED = pattern(r"(\d{4}-\d{2}-\d{2})(?:[-_ ]+(.+))?", re.DOTALL)
 _UTC = ZoneInfo("UTC")
 
 

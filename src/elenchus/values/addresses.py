@@ -10,6 +10,7 @@ import re
 from typing import TYPE_CHECKING, NewType
 from urllib.parse import SplitResult, quote, urlsplit
 
+from elenchus.values.lazily import pattern
 from elenchus.values.placeholders import filled_by, names_in
 
 if TYPE_CHECKING:
@@ -32,10 +33,10 @@ NOWHERE = Href("")
 
 _SCHEMES = ("http", "https", "mailto", "tel")
 _SAFE = "/-._~"
-_PLAIN = re.compile(r"[A-Za-z0-9][\w.~-]*(?:/[\w.~-]+)*", re.ASCII)
-_INVISIBLE = re.compile(r"[\x00-\x20\x7f-\x9f]")
+_PLAIN = pattern(r"[A-Za-z0-9][\w.~-]*(?:/[\w.~-]+)*", re.ASCII)
+_INVISIBLE = pattern(r"[\x00-\x20\x7f-\x9f]")
 # What no address has: RFC 3986 knows these characters only encoded.
-_UNSAFE = re.compile(r"[\x00-\x20\x7f-\x9f\"<>\\^`{|}]")
+_UNSAFE = pattern(r"[\x00-\x20\x7f-\x9f\"<>\\^`{|}]")
 
 
 def href_of(path: str) -> Href:

@@ -18,6 +18,7 @@ from datetime import UTC, date, datetime, time, timedelta, timezone, tzinfo
 from typing import TYPE_CHECKING
 
 from elenchus.frozen import Frozen
+from elenchus.values.lazily import pattern
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -52,9 +53,9 @@ _LAST_DAY = date.max
 _UNITS = ("day", "week", "month", "year")
 
 _DAY_NAMES = {"yesterday": -1, "today": 0, "tomorrow": 1}
-_CALENDAR = re.compile(r"(this|last|next)\s+(week|month|year)", re.IGNORECASE)
-_ROLLING = re.compile(r"(last|next)\s+(\d{1,6})\s+(day|week|month|year)s?", re.IGNORECASE)
-_LITERAL = re.compile(
+_CALENDAR = pattern(r"(this|last|next)\s+(week|month|year)", re.IGNORECASE)
+_ROLLING = pattern(r"(last|next)\s+(\d{1,6})\s+(day|week|month|year)s?", re.IGNORECASE)
+_LITERAL = pattern(
     r"(?P<year>\d{4})"
     r"(?:-W(?P<week>\d{2})(?:-(?P<weekday>[1-7]))?|-(?P<month>\d{2})(?:-(?P<day>\d{2})"
     r"(?:[T ](?P<hour>\d{1,2})(?::(?P<minute>\d{2})(?::(?P<second>\d{2})(?:\.(?P<fraction>\d{1,6}))?)?)?"

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-import re
 from typing import TYPE_CHECKING
+
+from elenchus.values.lazily import pattern
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Mapping
 
 __all__ = ["filled", "filled_by", "names_in"]
 
-_PLACEHOLDER = re.compile(r"\{([^{}]*)\}")
+_PLACEHOLDER = pattern(r"\{([^{}]*)\}")
 
 
 def names_in(pattern: str) -> list[str]:

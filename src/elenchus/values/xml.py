@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-import re
 from contextlib import contextmanager
 from html import escape
 from typing import TYPE_CHECKING
+
+from elenchus.values.lazily import pattern
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -13,7 +14,7 @@ if TYPE_CHECKING:
 __all__ = ["XmlWriter"]
 
 # What is no character of XML 1.0, section 2.2.
-_UNKNOWN = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
+_UNKNOWN = pattern("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
 
 
 class XmlWriter:

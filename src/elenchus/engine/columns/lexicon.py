@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import unicodedata
 from functools import cached_property
 from itertools import pairwise, repeat
@@ -13,6 +12,7 @@ import numpy as np
 
 from elenchus.engine.columns.strings import Strings
 from elenchus.values.collation import first_keys, sort_key
+from elenchus.values.lazily import pattern
 from elenchus.values.texts import fold
 
 if TYPE_CHECKING:
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Lexicon", "initial"]
 
-_DIGITS = re.compile(r"\d+")
+_DIGITS = pattern(r"\d+")
 _FEWEST = 1024  # texts from which on they are ruled out by their signs
 _LONGEST = 64  # bytes of a text, on the average, up to which its signs say something
 _SHARE = 8  # of the texts that are not ruled out: with more, one scan over all costs less
