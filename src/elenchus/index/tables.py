@@ -37,7 +37,7 @@ _Key = TypeVar("_Key")
 _Value = TypeVar("_Value")
 
 
-class _Later(Mapping[_Key, _Value]):
+class _Lazily(Mapping[_Key, _Value]):
     """Values that are made when they are first asked for."""
 
     def __init__(self, makers: Mapping[_Key, Callable[[], _Value]]) -> None:
@@ -308,7 +308,7 @@ def unpacked_tables(pack: Pack, others: Pack, schema: Schema, zone: ZoneInfo) ->
     return Dataset(
         schema=whole,
         entries=entries,
-        taxonomies=_Later(
+        taxonomies=_Lazily(
             {name: partial(_taxonomy, pack, number, name) for number, name in enumerate(meta["taxonomies"])}
         ),
         zone=zone,
@@ -321,10 +321,12 @@ def unpacked_tables(pack: Pack, others: Pack, schema: Schema, zone: ZoneInfo) ->
     )
 
 
-def _columns(reader: _Reader, keys: Iterable[tuple[str, FieldType]]) -> _Later[tuple[str, FieldType], Column]:
+def _columns(
+    reader: _Reader, keys: Iterable[tuple[str, FieldType]]
+) -> _Lazily[tuple[str, FieldType], Column]:
     """Return the columns, each read when it is first asked for."""
     told = reader.pack.meta["columns"]
-    return _Later(
+    return _Lazily(
         {
             key: partial(reader.column, f"column-{number}", known)
             for number, (key, known) in enumerate(zip(keys, told, strict=True))

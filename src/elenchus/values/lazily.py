@@ -8,7 +8,7 @@ from typing import Any, cast
 __all__ = ["pattern"]
 
 
-class _Later:
+class _Uncompiled:
     """Stands for a compiled pattern, whose methods it has once they are asked for."""
 
     def __init__(self, text: str, flags: int) -> None:
@@ -22,4 +22,4 @@ class _Later:
 
 def pattern(text: str, flags: int = 0) -> re.Pattern[str]:
     """Return what a compiled pattern is in all that is asked of it."""
-    return cast("re.Pattern[str]", _Later(text, flags))
+    return cast("re.Pattern[str]", _Uncompiled(text, flags))

@@ -374,9 +374,9 @@ class Terms(Column):
         mask.flags.writeable = False
         return mask
 
-    def at(self, rows: Keys) -> TermsOf:
+    def at(self, rows: Keys) -> _TermsOf:
         """See :class:`Column`."""
-        return TermsOf(self, rows)
+        return _TermsOf(self, rows)
 
     def take(self, rows: Keys, valid: Mask) -> Lists:
         """See :class:`Column`."""
@@ -396,7 +396,7 @@ class Terms(Column):
         return cls(starts, flat, np.concatenate(([0], np.cumsum(counts))), postings)
 
 
-class TermsOf(Column):
+class _TermsOf(Column):
     """The terms of some rows, to be compared only."""
 
     terms: Terms
