@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, TypeVar, dataclass_transform
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-__all__ = ["Frozen", "Ordered", "Working", "member", "names_of_members", "replace"]
+__all__ = ["Frozen", "Ordered", "Working", "member", "names_of_members", "replace", "values_of"]
 
 _Instance = TypeVar("_Instance")
 
@@ -61,6 +61,7 @@ class _Defining(type):
         }
         compared = [each for each, known in members.items() if known.compare]
         space["_key"] = staticmethod(_key_of(compared))
+        space["_values"] = staticmethod(_key_of([*members, "__class__"]))  # two at least: a tuple
         space.setdefault("__init__", _first_made)
         return super().__new__(mcs, name, bases, space)
 
@@ -82,6 +83,7 @@ class Frozen(metaclass=_Defining):
 
     _members: ClassVar[dict[str, _Member]]
     _key: ClassVar[Callable[[Any], Any]]
+    _values: ClassVar[Callable[[Any], tuple[Any, ...]]]
     __slots__ = ("_hashed",)
 
     def __setattr__(self, name: str, value: object) -> None:
@@ -167,6 +169,11 @@ def replace(value: _Instance, /, **changes: Any) -> _Instance:
         return dataclasses.replace(value, **changes)  # type: ignore[type-var]
     kept = {name: getattr(value, name) for name in names_of_members(type(value)) if name not in changes}
     return type(value)(**kept, **changes)
+
+
+def values_of(value: Frozen) -> tuple[Any, ...]:
+    """Return the values of all members, in their order."""
+    return type(value)._values(value)[:-1]  # noqa: SLF001 - of our own base
 
 
 def names_of_members(cls: type[Frozen]) -> tuple[str, ...]:

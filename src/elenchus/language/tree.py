@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from elenchus.errors import Span
-from elenchus.frozen import Frozen, names_of_members, replace
+from elenchus.frozen import Frozen, names_of_members, replace, values_of
 from elenchus.language.nodes import And, From, Listed, Parameter, Question, Where
 
 if TYPE_CHECKING:
@@ -33,17 +33,19 @@ CLAUSES_OF = {
 }
 
 
+_LEAVES = frozenset({Span, str, int, bool, type(None)})  # members that have no nodes in them
+
+
 def walk(node: Any) -> Iterator[Any]:
-    """Yield a node and all nodes below it, in the order in which they are written."""
+    """Yield a node and all nodes below it but for spans, in the order in which they are written."""
     waiting = [node]
     while waiting:
         each = waiting.pop()
-        if isinstance(each, tuple):
+        if each.__class__ is tuple:
             waiting += reversed(each)
         elif isinstance(each, Frozen):
             yield each
-            if not isinstance(each, Span):
-                waiting += [getattr(each, name) for name in reversed(names_of_members(type(each)))]
+            waiting += [item for item in values_of(each)[::-1] if item.__class__ not in _LEAVES]
 
 
 def parameters_in(node: Any) -> dict[str, bool]:
