@@ -26,6 +26,7 @@ if TYPE_CHECKING:
 __all__ = ["MOST_GROUPS", "Grouping", "grouped"]
 
 MOST_GROUPS = 10_000  # that “with empty” may make
+_FEWEST = 4096  # groups that there may be, of so many at the least, for their rows to be counted by number
 _FEW = 16  # share of all rows up to which the terms of each are looked at
 
 
@@ -91,19 +92,22 @@ class Grouping(Working):
 def grouped(stages: Stages, plan: Plan) -> Grouping:
     """Return the groups of the rows of an answer."""
     keys = [KeyColumn(stages.selection, key) for key in plan.groups]
-    counted = _counted(keys[0], stages.row_set) if len(keys) == 1 else None
+    counted = _counted(keys[0], stages.row_set) if len(keys) == 1 else _counted_together(keys, stages)
     if counted is None:
         places, codes = _placements(keys, stages.rows)
         found, group_of = _unique_rows(codes)
         counts = np.bincount(group_of, minlength=len(found)).astype(np.int64)
     else:
-        found, counts = counted[0].reshape(-1, 1), counted[1]
+        found, counts = counted[0].reshape(-1, len(keys)), counted[1]
     empty, overflow = _empties(keys, found) if plan.with_empty else (found[:0], 0)
     every = np.concatenate((found, empty))
     counts = np.concatenate((counts, np.zeros(len(empty), dtype=np.int64)))
 
     def rows_of(at: int) -> NDArray[np.int64]:
-        return counts if counted else _rows_of_prefix(every[:, : at + 1], group_of, places)
+        if counted is None:
+            return _rows_of_prefix(every[:, : at + 1], group_of, places)
+        prefix = _unique_rows(every[:, : at + 1])[1]  # here a row stands in one group only
+        return np.bincount(prefix, weights=counts)[prefix].astype(np.int64) if len(prefix) else counts
 
     order = np.lexsort(_sort_columns(keys, every, rows_of)[::-1])
     rank = np.empty(len(order), dtype=np.int64)
@@ -132,6 +136,32 @@ def _counted(key: KeyColumn, rows: RowSet) -> tuple[NDArray[np.int64], NDArray[n
         codes, counts = np.append(codes, MISSING), np.append(counts, missing)
     wanted = key.wanted(codes)
     return codes[wanted], counts[wanted]
+
+
+def _counted_together(
+    keys: Sequence[KeyColumn], stages: Stages
+) -> tuple[NDArray[np.int64], NDArray[np.int64]] | None:
+    """Return the codes of the groups by several keys, in their order, and how many rows are in each.
+
+    None where a row may stand in several groups, or where there could be more groups than is worth a count.
+    """
+    if not all(isinstance(key.column, Numbers | Texts) for key in keys):
+        return None
+    coded = [key.coded for key in keys]
+    shape = [len(each.values) + 1 for each in coded]
+    rows = stages.row_set.rows
+    if reduce(mul, shape, 1) > max(_FEWEST, len(rows)):
+        return None
+    joined = np.zeros(len(rows), dtype=np.int64)
+    for each, size in zip(coded, shape, strict=True):
+        joined = joined * size + each.numbers[rows]
+    counts = np.bincount(joined)
+    used = np.flatnonzero(counts)
+    columns = []
+    for each, numbers in zip(coded, np.unravel_index(used, shape), strict=True):
+        columns.append(np.append(each.values.astype(np.int64), MISSING)[numbers])
+    wanted = np.logical_and.reduce([key.wanted(codes) for key, codes in zip(keys, columns, strict=True)])
+    return np.stack(columns, axis=1)[wanted], counts[used][wanted].astype(np.int64)
 
 
 def _counts_of_terms(column: Terms, rows: RowSet) -> tuple[NDArray[np.int64], int]:

@@ -104,7 +104,7 @@ class View(Working):
             column = self.column(field, subject)
             single = single_of(column)
             codes = single.codes if isinstance(single, Texts) else single.keys
-            self.codes[subject, field] = Coded.of(codes, single.valid)
+            self.codes[subject, field] = Coded.of(codes.astype(np.int64, copy=False), single.valid)
         return self.codes[subject, field]
 
     def ids(self, subject: Subject) -> Sequence[str]:
