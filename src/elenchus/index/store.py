@@ -203,10 +203,18 @@ def _caches() -> Path:
     return Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache")
 
 
+def _age(folder: Path) -> float:
+    """Return a number that is the smaller the later an index was written."""
+    try:
+        return -(folder / ROOT).stat().st_mtime
+    except OSError:
+        return 0.0
+
+
 def opened(site: Path) -> tuple[KeptIndex | None, Problem | None]:
     """Return the index of a site, wherever it stands, and a notice where one cannot be used."""
     notice = None
-    for folder in places(site):
+    for folder in sorted(places(site), key=_age):
         kept, told = _opened(folder)
         if kept:
             return kept, notice
