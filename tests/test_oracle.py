@@ -577,7 +577,7 @@ def cells(column: Column, row: int) -> list[tuple[Any, str | None]]:
             return [] if text is None else [(int(column.keys[row]), text)]
         case _:
             key = column.item(row)
-            return [] if key is None else [(key, None)]
+            return [(each, None) for each in (key if isinstance(key, list) else [key]) if each is not None]
 
 
 def in_both(name: str) -> Operator:

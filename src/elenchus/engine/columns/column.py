@@ -412,3 +412,7 @@ class _TermsOf(Column):
         """See :class:`Column`."""
         found: Mask = self.terms.between(low, high)[self.rows]
         return found
+
+    def item(self, row: int) -> list[int]:
+        """See :class:`Column`."""
+        return self.terms.item(int(self.rows[row]))
