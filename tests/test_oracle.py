@@ -618,3 +618,11 @@ def test_plans_know_no_rows(rows: list[dict[str, Any]], question: nodes.Question
     assert (plan, hash(plan), repr(plan)) == (other, hash(other), repr(other))
     assert pickle.loads(pickle.dumps(plan)) == plan  # noqa: S301 - written a moment ago
     assert Engine(second, CLOCK).ids(plan) == Engine(first, CLOCK).ids(plan)
+
+
+def test_no_row_is_wanted(reference: elenchus.Site) -> None:
+    """Where the limit is none, no order is looked through, however large the site."""
+    with ways_of_large_sites(True):
+        for _ in range(3):
+            reference.engine.kept.results.clear()
+            assert elenchus.ask(reference, "order by oldest limit 0").rows == ()

@@ -59,6 +59,9 @@ class Ordering:
     def between(self, first: int, last: int) -> NDArray[np.intp]:
         """Return the rows from a place up to another, the second one not among them."""
         view = self.selection.view
+        if last <= first:
+            self.way = "no row is wanted"
+            return np.zeros(0, dtype=np.intp)
         if _is_stored_order(self.keys) and (self.selection.subject.is_terms or view.data.entries.in_order):
             self.way = "in the order in which they are stored"
             return self.rows.between(first, last)
