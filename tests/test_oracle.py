@@ -342,7 +342,7 @@ LARGE = {
 
 
 @contextmanager
-def ways_of_large_sites(wanted: bool) -> Iterator[None]:
+def ways_of_large_sites(*, wanted: bool) -> Iterator[None]:
     """Let the engine go the ways of large sites."""
     before = {module: {name: getattr(module, name) for name in values} for module, values in LARGE.items()}
     for module, values in (LARGE if wanted else {}).items():
@@ -358,7 +358,7 @@ def ways_of_large_sites(wanted: bool) -> Iterator[None]:
 @settings(max_examples=2500, deadline=None)
 def test_engine_agrees(rows: list[dict[str, Any]], question: nodes.Question, large: bool) -> None:
     """Ids, their order, counts, pages and groups are those that the description gives."""
-    with ways_of_large_sites(large):
+    with ways_of_large_sites(wanted=large):
         agrees(rows, question)
 
 
@@ -622,7 +622,7 @@ def test_plans_know_no_rows(rows: list[dict[str, Any]], question: nodes.Question
 
 def test_no_row_is_wanted(reference: elenchus.Site) -> None:
     """Where the limit is none, no order is looked through, however large the site."""
-    with ways_of_large_sites(True):
+    with ways_of_large_sites(wanted=True):
         for _ in range(3):
             reference.engine.kept.results.clear()
             assert elenchus.ask(reference, "order by oldest limit 0").rows == ()
