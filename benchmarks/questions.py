@@ -468,7 +468,10 @@ def measured(count: int, runs: int) -> dict[str, Any]:
 
 
 def memory() -> float:
-    """Return the most memory that the process has had, in MB; it never falls."""
+    """Return the memory that the process has now, in MB; where the system does not tell, the most it has had."""
+    told = Path("/proc/self/statm")
+    if told.exists():
+        return int(told.read_text().split()[1]) * resource.getpagesize() / 2**20
     return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
 
 

@@ -38,6 +38,7 @@ __all__ = [
     "read_whole",
     "replacing",
     "scanned",
+    "signature",
     "too_large",
     "unreadable",
     "write_whole",
@@ -135,11 +136,18 @@ class Met(NamedTuple):
     error: OSError | None = None
 
 
+def signature(told: os.stat_result) -> tuple[int, int, int, int]:
+    """Return what tells that a file is as it was.
+
+    Its size in bytes, the times at which it and its state were changed in nanoseconds since 1970, its inode.
+    """
+    return told.st_size, told.st_mtime_ns, told.st_ctime_ns, told.st_ino & _LARGEST_INODE
+
+
 class Scanned(NamedTuple):
     """The files in a folder with some endings, and the other things in it.
 
-    ``signatures`` has four whole numbers a file: size in bytes, time of change and of change of its state in
-    nanoseconds since 1970, and its inode.
+    ``signatures`` has the four numbers of :func:`signature` for each.
     """
 
     paths: list[str]
@@ -177,9 +185,7 @@ def _scan(folder: str, below: str, suffixes: tuple[str, ...], found: Scanned) ->
                     except FileNotFoundError:  # it was taken away since it was met
                         continue
                     found.paths.append(path)
-                    found.signatures.extend(
-                        (told.st_size, told.st_mtime_ns, told.st_ctime_ns, told.st_ino & _LARGEST_INODE)
-                    )
+                    found.signatures.extend(signature(told))
     except OSError as error:
         found.others.append(Met(PurePosixPath(below), ItemKind.UNREADABLE, error))
 

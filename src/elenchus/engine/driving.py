@@ -8,11 +8,12 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from elenchus.engine.columns.column import Dates, Terms
+from elenchus.engine.columns.distinct import each_once
 from elenchus.engine.ranges import key_range
 from elenchus.engine.rowset import RowSet
 from elenchus.operators import operator
-from elenchus.plan.nodes import AllOf, AnyOf, FieldRef, ListedIn, SharesTerms, Test
-from elenchus.plan.words import condition_words
+from elenchus.plan.nodes import AnyOf, FieldRef, ListedIn, SharesTerms, Test
+from elenchus.plan.walking import parts
 from elenchus.schema.types import CORE_FIELDS
 
 if TYPE_CHECKING:
@@ -32,38 +33,34 @@ _SMALL = 1024  # rows of a table up to which masks over all of them cost least
 
 
 def meeting(
-    selection: Selection, condition: Condition | None, asked: RowSet, told: Callable[[str, int], None]
+    selection: Selection,
+    condition: Condition | None,
+    asked: RowSet,
+    note: Callable[[str, int, Condition | None], None],
 ) -> RowSet:
-    """Return the rows, of those asked, that meet a condition; ``told`` hears each step and what it leaves."""
+    """Return the rows, of those asked, that meet a condition; ``note`` hears each step and what it leaves."""
     if condition is None:
         return asked
-    parts = _flat(condition)
-    first, lead = _rarest(selection, parts) if asked.size > _SMALL else (-1, None)
+    wanted = parts(condition)
+    first, lead = _rarest(selection, wanted) if asked.size > _SMALL else (-1, None)
     if lead is None:
         found = RowSet(asked.size, mask=asked.mask & selection.rows(condition))
-        told("masks over all rows", found.count)
+        note("masks over all rows", found.count, None)
         return found
     rows = lead.rows()
     seen = np.flatnonzero(asked.mask[rows])
     left = seen + rows.start if isinstance(rows, slice) else rows[seen]
-    told(f"{lead.words}: {condition_words(parts[first])}", len(left))
-    for number, part in enumerate(parts):
+    note(lead.words, len(left), wanted[first])
+    for number, part in enumerate(wanted):
         if number != first and len(left):
             left = left[np.flatnonzero(selection.at(left).rows(part))]
-            told(f"of these: {condition_words(part)}", len(left))
+            note("of these", len(left), part)
     return RowSet(asked.size, rows=left)
 
 
-def _flat(condition: Condition) -> list[Condition]:
-    """Return the parts that must all be met."""
-    if isinstance(condition, AllOf):
-        return [each for part in condition.parts for each in _flat(part)]
-    return [condition]
-
-
-def _rarest(selection: Selection, parts: Sequence[Condition]) -> tuple[int, _Lead | None]:
+def _rarest(selection: Selection, wanted: Sequence[Condition]) -> tuple[int, _Lead | None]:
     """Return the place of the part that leaves the fewest rows, and these, if those are few."""
-    leads = [(number, lead) for number, part in enumerate(parts) if (lead := _lead(selection, part))]
+    leads = [(number, lead) for number, part in enumerate(wanted) if (lead := _lead(selection, part))]
     number, lead = min(leads, key=lambda pair: pair[1].size, default=(-1, None))
     return (number, lead) if lead and lead.size * _FEW <= len(selection) else (-1, None)
 
@@ -113,10 +110,7 @@ class _Span(_Lead):
 
 def _merged(lists: Sequence[NDArray[Any]]) -> NDArray[Any]:
     """Return the rows of several lists, each once, ascending."""
-    found = np.sort(np.concatenate(lists))
-    fresh = np.ones(len(found), np.bool_)
-    fresh[1:] = found[1:] != found[:-1]
-    return found[np.flatnonzero(fresh)]
+    return each_once(np.sort(np.concatenate(lists)))
 
 
 class _Postings:

@@ -9,8 +9,8 @@ import numpy as np
 from elenchus.engine.select import Selection
 from elenchus.engine.stages import named_rows, select
 from elenchus.engine.view import View
+from elenchus.engine.watch import Watch
 from elenchus.frozen import Working, member
-from elenchus.plan.explanation import Spent
 from elenchus.values.kept import Kept
 
 if TYPE_CHECKING:
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from elenchus.engine.columns.dataset import Dataset
     from elenchus.engine.stages import Stages
     from elenchus.plan.answer import Answer
-    from elenchus.plan.explanation import Explanation, Verdict
+    from elenchus.plan.explanation import Explanation, Spent, Verdict
     from elenchus.plan.nodes import Condition, Plan
     from elenchus.schema.subject import Subject
     from elenchus.values.dates import Clock
@@ -129,19 +129,9 @@ class Engine(Working):
         """See :class:`Executor`."""
         from elenchus.engine.run import answer
 
-        stages = select(plan, self.selection(plan))
-        told = stages.watch()
-        told("rows that are asked and may be seen", stages.asked_rows.count)
-        _ = stages.total
-        told = stages.watch()
-        found = answer(plan, stages, self.clock, "", page)
-        listed = sum(each.time for each in stages.spent if each.words == stages.ordering.way)
-        told(
-            "values, groups and notices of the page" if found.groups else "values and notices of the page",
-            len(found.rows),
-        )
-        last = stages.spent.pop()
-        return [*stages.spent, Spent(last.words, last.rows, max(0.0, last.time - listed))]
+        watch = Watch()
+        answer(plan, select(plan, self.selection(plan), watch=watch), self.clock, "", page)
+        return watch.spent
 
     def judge(self, plan: Plan, name: str, *, without: Sequence[str] = ()) -> Verdict:
         """See :class:`Executor`."""

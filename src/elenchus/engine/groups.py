@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from elenchus.engine.columns.column import Lists, Numbers, Terms, Texts, gather, narrowed
-from elenchus.engine.columns.distinct import distinct
+from elenchus.engine.columns.distinct import numbered
 from elenchus.engine.groupkeys import MISSING, KeyColumn
 from elenchus.frozen import Working
 
@@ -216,10 +216,7 @@ def _unique_rows(codes: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[n
 
     Columns are numbered one by one and joined to one number, which sorts far faster than rows do.
     """
-    joined = np.zeros(len(codes), dtype=np.int64)
-    for column in codes.T:
-        values, places = distinct(column)
-        joined = distinct(joined * len(values) + places)[1]
+    joined = numbered(codes.T, len(codes))
     first = np.zeros(int(joined.max(initial=-1)) + 1, dtype=np.intp)
     first[joined[::-1]] = np.arange(len(joined))[::-1]
     return codes[first], joined

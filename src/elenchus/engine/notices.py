@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from elenchus.engine.explaining.state import state_of
-from elenchus.engine.stages import lead_rows, of_kinds
+from elenchus.engine.stages import lead_rows
 from elenchus.errors import Problem
 from elenchus.plan.nodes import Negation, RandomOrder, Test
 from elenchus.plan.walking import walk
@@ -94,7 +94,7 @@ def _hidden(plan: Plan, stages: Stages) -> Iterator[Problem]:
         return
     selection = stages.selection
     data, now = selection.view.data, selection.view.now
-    others = ~selection.view.visible & of_kinds(data, plan.kinds)
+    others = ~selection.view.visible & data.of_kinds(plan.kinds)
     if plan.condition:
         others &= selection.rows(plan.condition)
     rows = np.flatnonzero(others).tolist()

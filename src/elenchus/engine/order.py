@@ -51,6 +51,13 @@ class Ordering:
         self.keys = keys
         self.way = ""
 
+    @property
+    def is_stored(self) -> bool:
+        """Say whether the rows stand in this order already."""
+        selection = self.selection
+        is_sound = selection.subject.is_terms or selection.view.data.entries.in_order
+        return is_sound and _is_stored_order(self.keys)
+
     @cached_property
     def all(self) -> NDArray[np.intp]:
         """All rows in order."""
@@ -58,18 +65,17 @@ class Ordering:
 
     def between(self, first: int, last: int) -> NDArray[np.intp]:
         """Return the rows from a place up to another, the second one not among them."""
-        view = self.selection.view
         if last <= first:
             self.way = "no row is wanted"
             return np.zeros(0, dtype=np.intp)
-        if _is_stored_order(self.keys) and (self.selection.subject.is_terms or view.data.entries.in_order):
+        if self.is_stored:
             self.way = "in the order in which they are stored"
             return self.rows.between(first, last)
         if "all" in self.__dict__ or self.rows.count <= max(_FEW, last * _SHARE):
             self.way = "put in order"
             return self.all[first:last]
-        kept = self.kept_order()
-        if kept is not None and self.rows.count * _SPARSE >= self.rows.size:
+        kept = self.kept_order() if self.rows.count * _SPARSE >= self.rows.size else None
+        if kept is not None:
             self.way = "met on a walk through the order of all rows"
             return self.met(kept, first, last)
         self.way = f"the first {last} picked out and put in order"
@@ -77,17 +83,12 @@ class Ordering:
 
     def sorted(self, rows: NDArray[np.intp]) -> NDArray[np.intp]:
         """Return rows in order."""
-        view = self.selection.view
-        if _is_stored_order(self.keys) and (self.selection.subject.is_terms or view.data.entries.in_order):
+        if self.is_stored:
             return rows
-        return rows[np.lexsort(self.columns(rows))]
-
-    def columns(self, rows: NDArray[np.intp]) -> list[NDArray[Any]]:
-        """Return what rows are sorted by, the least significant first."""
-        found: list[NDArray[Any]] = [self.selection.view.id_ranks(self.selection.subject)[rows]]
+        columns: list[NDArray[Any]] = [self.selection.view.id_ranks(self.selection.subject)[rows]]
         for key in reversed(self.keys):
-            found += _sort_columns(self.selection, rows, key)
-        return found
+            columns += _sort_columns(self.selection, rows, key)
+        return rows[np.lexsort(columns)]
 
     def kept_order(self) -> NDArray[np.int32] | None:
         """Return the order of all rows by a single key, once that was asked for a second time."""

@@ -47,6 +47,8 @@ def answer(
     ``in_public`` keeps what is said beside the rows to what anybody may know.
     """
     grouping = grouped(stages, plan) if plan.groups else None
+    if grouping:
+        stages.note("groups, counted and put in order", len(grouping.counts))
     cut = _Cut(plan, grouping, stages.total, page)
     ids = stages.selection.view.ids(plan.subject)
     shown = _SHOWN_OF_TERMS if plan.subject.is_terms else _SHOWN_OF_ENTRIES
@@ -54,7 +56,7 @@ def answer(
     fields = (*view.shown(plan.subject, shown), *plan.fields, *plan.show)
     values = [(field.name, decoder(view, field, plan.subject)) for field in fields]
     numbers = (cut.rows(stages) if grouping else stages.between(*cut.bounds)).tolist()
-    return Answer(
+    found = Answer(
         question=question,
         matched=stages.kept_rows.count,
         total=stages.total,
@@ -75,6 +77,8 @@ def answer(
         overlap=_Overlaps(grouping, ids) if grouping else {},
         unpublished=plan.unpublished,
     )
+    stages.note("values, groups and notices of the page", len(numbers))
+    return found
 
 
 def _too_many(grouping: Grouping | None) -> tuple[Problem, ...]:

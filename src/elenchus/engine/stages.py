@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -11,22 +10,22 @@ import numpy as np
 from elenchus.engine.driving import meeting
 from elenchus.engine.order import Ordering, leading, varied
 from elenchus.engine.rowset import RowSet
-from elenchus.frozen import Working, member
-from elenchus.plan.explanation import Spent
+from elenchus.frozen import Working
 from elenchus.plan.nodes import ListedIn
 from elenchus.plan.walking import walk
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator, Sequence
+    from collections.abc import Iterator
 
     from numpy.typing import NDArray
 
     from elenchus.engine.columns.column import Mask
     from elenchus.engine.columns.dataset import Dataset
     from elenchus.engine.select import Selection
-    from elenchus.plan.nodes import Fill, Plan, Rows
+    from elenchus.engine.watch import Watch
+    from elenchus.plan.nodes import Condition, Fill, Plan, Rows
 
-__all__ = ["Stages", "lead_rows", "named_rows", "of_kinds", "select"]
+__all__ = ["Stages", "lead_rows", "named_rows", "select"]
 
 
 class Stages(Working):
@@ -41,26 +40,19 @@ class Stages(Working):
     selection: Selection
     asked_rows: RowSet
     without: NDArray[np.intp] | None = None
-    spent: list[Spent] = member(default_factory=list)
+    watch: Watch | None = None
 
     @cached_property
     def matched_rows(self) -> RowSet:
         """The rows that meet the condition."""
         if self.plan.empty:
             return RowSet(self.asked_rows.size, rows=np.zeros(0, dtype=np.intp))
-        return meeting(self.selection, self.plan.condition, self.asked_rows, self.watch())
+        return meeting(self.selection, self.plan.condition, self.asked_rows, self.note)
 
-    def watch(self) -> Callable[[str, int], None]:
-        """Return the function that notes a step when it is done, with the time since the one before."""
-        started = time.perf_counter()
-
-        def told(words: str, rows: int) -> None:
-            nonlocal started
-            now = time.perf_counter()
-            self.spent.append(Spent(words, rows, (now - started) * 1e6))
-            started = now
-
-        return told
+    def note(self, words: str, rows: int, part: Condition | None = None) -> None:
+        """Note a step that is done, if somebody watches."""
+        if self.watch:
+            self.watch.note(words, rows, part)
 
     @cached_property
     def kept_rows(self) -> RowSet:
@@ -148,33 +140,33 @@ class Stages(Working):
         """Return the rows of the answer from a place up to another, without putting all others in order."""
         if not self.is_plain:
             return self.rows[first:last]
-        told = self.watch()
         last = min(last, self.total)
         found = self.ordering.between(self.plan.offset + first, self.plan.offset + max(first, last))
-        told(self.ordering.way, len(found))
+        self.note(self.ordering.way, len(found))
         return found
 
 
-def select(plan: Plan, selection: Selection, *, without: NDArray[np.intp] | None = None) -> Stages:
+def select(
+    plan: Plan,
+    selection: Selection,
+    *,
+    without: NDArray[np.intp] | None = None,
+    watch: Watch | None = None,
+) -> Stages:
     """Return the steps of a plan; ``without`` are rows left out before offset and limit."""
     view = selection.view
     if plan.source:  # whatever their kind: what leads a listing, or fills it up, may be of another
         asked = RowSet(len(selection), mask=view.seen(plan.subject) & selection.among(plan.source))
     else:
         asked = view.asked(plan.subject, plan.kinds)
-    return Stages(plan, selection, asked, without)
+    found = Stages(plan, selection, asked, without, watch)
+    found.note("rows that are asked and may be seen", asked.count)
+    return found
 
 
 def lead_rows(plan: Plan, data: Dataset) -> list[int]:
     """Return the rows that lead, as far as this content has them."""
     return [row for name in plan.lead if (row := data.row_of(plan.subject, name)) >= 0]
-
-
-def of_kinds(data: Dataset, kinds: Sequence[str]) -> Mask:
-    """Return which entries are of some kinds."""
-    wanted = np.array([name in kinds for name in data.kind_names], np.bool_)
-    found: Mask = wanted[data.entries.kinds]
-    return found
 
 
 def _filling(fill: Fill, selection: Selection, rows: NDArray[np.intp], allowed: Mask) -> NDArray[np.intp]:

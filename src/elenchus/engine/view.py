@@ -81,8 +81,7 @@ class View(Working):
         if key not in self.sets:
             mask = self.seen(subject)
             if subject.is_entries and len(kinds) < len(self.data.kind_names):
-                wanted = np.array([name in kinds for name in self.data.kind_names], np.bool_)
-                mask = mask & wanted[self.data.entries.kinds]
+                mask = mask & self.data.of_kinds(kinds)
             self.sets[key] = RowSet(len(mask), mask=mask)
         return self.sets[key]
 

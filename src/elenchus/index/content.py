@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from elenchus.index.store import digest_of_sources, opened
+from elenchus.index.store import ROOT, digest_of_sources, opened
 from elenchus.index.units import Units, matched, scan
 
 if TYPE_CHECKING:
@@ -61,7 +61,7 @@ class _State:
         return ~same
 
     @cached_property
-    def todo(self) -> NDArray[np.intp]:
+    def to_read(self) -> NDArray[np.intp]:
         """The units that must be looked into: those that have changed, or may have without looking so."""
         wanted = self.changed.copy()
         if self.kept:
@@ -85,18 +85,17 @@ class _State:
 
     def chunk(self, work: Work) -> Chunk:
         """Read the units that must be."""
-        sources = self.seen.sources[self.todo].tolist()
+        from elenchus.index.reading import read_all
+
+        sources = self.seen.sources[self.to_read].tolist()
         units = [
-            (number, self.seen.paths[at]) for number, at in zip(sources, self.todo.tolist(), strict=True)
+            (number, self.seen.paths[at]) for number, at in zip(sources, self.to_read.tolist(), strict=True)
         ]
         known = [0] * len(units)
         if self.kept:
             digests = self.kept.units.digests
-            numbers = self.number[self.todo].tolist()
+            numbers = self.number[self.to_read].tolist()
             known = [int(digests[at]) if at >= 0 else 0 for at in numbers]
-
-        from elenchus.index.reading import read_all
-
         return read_all(work, self.wanted.specs, self.wanted.folder, units, known)
 
     def units(self, chunk: Chunk) -> Units:
@@ -106,7 +105,7 @@ class _State:
         firsts, counts = np.zeros((2, count), dtype=np.int32)
         problems: dict[int, list[Problem]] = {}
         fresh = np.zeros(count, np.bool_)
-        fresh[self.todo[~chunk.is_same]] = True
+        fresh[self.to_read[~chunk.is_same]] = True
         first = 0
         if self.kept:
             before, old = self.kept.units, np.flatnonzero(~fresh)
@@ -117,10 +116,10 @@ class _State:
                 where = dict(zip(number.tolist(), old.tolist(), strict=True))
                 problems = {where[at]: each for at, each in before.problems.items() if at in where}
             first = self.kept.size
-        new = self.todo[~chunk.is_same]
+        new = self.to_read[~chunk.is_same]
         digests[new], counts[new] = chunk.digests[~chunk.is_same], chunk.counts[~chunk.is_same]
         firsts[new] = first + np.cumsum(counts[new]) - counts[new]
-        problems |= {int(self.todo[at]): each for at, each in chunk.problems.items()}
+        problems |= {int(self.to_read[at]): each for at, each in chunk.problems.items()}
         return Units(self.seen, digests, firsts, counts, problems)
 
 
@@ -133,20 +132,16 @@ def content(wanted: Wanted, work: Work) -> Found:
     if notice and work.tell:
         work.tell(notice)
     state = _State(wanted, kept)
-    may_hold = state.is_whole and state.is_same_site
-    if state.kept and may_hold and not len(state.todo):
-        if not state.kept.is_sure:
-            from elenchus.index.saving import save_units
-
-            save_units(state.kept, state.kept.units)
-        return _found_in(state.kept, wanted)
-    from elenchus.index.saving import save_units
-
+    kept = state.kept if state.is_whole and state.is_same_site else None
+    if kept and kept.is_sure and not len(state.to_read):
+        return _found_in(kept, wanted)
     chunk = state.chunk(work)
     units = state.units(chunk)
-    if state.kept and may_hold and chunk.is_same.all():
-        save_units(state.kept, units)
-        return _found_in(state.kept, wanted)
+    if kept and chunk.is_same.all():
+        from elenchus.index.saving import save_units
+
+        save_units(kept, units)
+        return _found_in(kept, wanted)
     return _made(state, units, chunk, work)
 
 
@@ -205,7 +200,7 @@ def facts_of(wanted: Wanted) -> Facts | None:
     changed = int(np.count_nonzero(state.changed)) + gone
     files = f"{changed} files have changed" if changed != 1 else "1 file has changed"
     why = files if changed else "" if state.is_same_site else "the site file or a file of terms has changed"
-    paths = [kept.folder / "units", *(kept.folder / each["file"] for each in kept.meta["parts"].values())]
+    paths = [kept.folder / ROOT, *(kept.folder / each["file"] for each in kept.meta["parts"].values())]
     return Facts(
         folder=kept.folder,
         made=paths[-1].stat().st_mtime_ns // 1000,

@@ -56,26 +56,25 @@ def read_chunk(
     is_same = np.zeros(len(units), np.bool_)
     problems: dict[int, list[Problem]] = {}
     for at, (number, unit) in enumerate(units):
+        if tick:
+            tick()
         spec = specs[number]
         reader = sources.source(spec.read)
         try:
             content = reader.load(spec, folder, unit)
         except OSError as error:
             problems[at] = [unreadable(sources.place_of(spec, unit), error, sources.LEFT_OUT)]
-        else:
-            digest = int.from_bytes(blake2b(content, digest_size=8).digest(), "little") or 1
-            digests[at] = digest
-            if digest == known[at]:
-                is_same[at] = True
-                continue
-            records, wrong = reader.parse(spec, unit, content)
-            counts[at] = len(records)
-            for record in records:
-                intake.add(record)
-            if wrong:
-                problems[at] = wrong
-        if tick:
-            tick()
+            continue
+        digests[at] = digest = int.from_bytes(blake2b(content, digest_size=8).digest(), "little") or 1
+        if digest == known[at]:
+            is_same[at] = True
+            continue
+        records, wrong = reader.parse(spec, unit, content)
+        counts[at] = len(records)
+        for record in records:
+            intake.add(record)
+        if wrong:
+            problems[at] = wrong
     return Chunk(intake.done(), counts, digests, problems, is_same)
 
 

@@ -7,11 +7,11 @@ from contextlib import suppress
 from typing import TYPE_CHECKING, Any
 
 from elenchus.engine.columns.strings import Strings
-from elenchus.files import SUFFIX_OF_PARTS, is_running
+from elenchus.files import SUFFIX_OF_PARTS, is_running, signature
 from elenchus.index.pack import Pack, write_pack
 from elenchus.index.problems import packed_problems
 from elenchus.index.records import packed_records
-from elenchus.index.store import PARTS, ROOT, digest_of_sources, places, program, signature
+from elenchus.index.store import PARTS, ROOT, digest_of_sources, folders_for, program
 from elenchus.index.tables import packed_tables
 
 if TYPE_CHECKING:
@@ -28,7 +28,7 @@ __all__ = ["save", "save_units"]
 
 def save(wanted: Wanted, units: Units, records: RecordTable, dataset: Dataset) -> None:
     """Write an index where it can be written; where it cannot, the next run reads all content again."""
-    for folder in places(wanted.folder):
+    for folder in folders_for(wanted.folder):
         try:
             folder.mkdir(parents=True, exist_ok=True)
             ignored = folder / ".gitignore"
@@ -49,7 +49,7 @@ def _write(folder: Path, wanted: Wanted, units: Units, records: RecordTable, dat
     for name, (meta, part) in parts.items():
         path = folder / f"{name}-{token}"
         write_pack(path, meta, part)
-        files[name] = {"file": path.name, "signature": signature(path)}
+        files[name] = {"file": path.name, "signature": signature(path.stat())}
     meta = {
         "program": program(),
         "sources": digest_of_sources(wanted.specs),
@@ -73,7 +73,7 @@ def _write_root(folder: Path, meta: Mapping[str, Any], units: Units) -> None:
     told = {
         **meta,
         "parts": {
-            name: {**part, "signature": signature(folder / part["file"])}
+            name: {**part, "signature": signature((folder / part["file"]).stat())}
             for name, part in meta["parts"].items()
         },
         "problems": packed_problems(seen.problems),

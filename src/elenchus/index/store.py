@@ -13,7 +13,7 @@ from zoneinfo import TZPATH
 import numpy as np
 
 from elenchus.errors import Problem
-from elenchus.files import read_whole
+from elenchus.files import read_whole, signature
 from elenchus.frozen import Frozen
 from elenchus.index.pack import DamagedError, Pack
 from elenchus.index.problems import unpacked_problems
@@ -40,10 +40,9 @@ __all__ = [
     "Wanted",
     "digest_of",
     "digest_of_sources",
+    "folders_for",
     "opened",
-    "places",
     "program",
-    "signature",
 ]
 
 FOLDER = ".elenchus"
@@ -109,7 +108,7 @@ class KeptIndex:
             pack = Pack(path)
         except FileNotFoundError:
             raise _Changed from None
-        if signature(path) != self.meta["parts"][name]["signature"]:
+        if list(signature(path.stat())) != self.meta["parts"][name]["signature"]:
             pack.verify()
             self.is_sure = False
         return pack
@@ -148,19 +147,13 @@ class KeptIndex:
         return unpacked_tables(self.parts["tables"], self.parts["records"], wanted.schema, wanted.zone)
 
 
-def signature(path: Path) -> list[int]:
-    """Return what tells that a file is as it was."""
-    told = path.stat()
-    return [told.st_size, told.st_mtime_ns, told.st_ctime_ns, told.st_ino]
-
-
 def program() -> str:
     """Return what the tables depend on beside content and definitions: this program, Python, and Unicode."""
     from elenchus import __version__
 
     home = Path(__file__).parents[1]
     told = [__version__, sys.version, unicodedata.unidata_version, np.__version__]
-    for name in ("values", "schema", "sources", "engine/columns", "index"):
+    for name in (".", "values", "schema", "sources", "engine/columns", "index"):
         with os.scandir(home / name) as found:
             files = ((each.name, each.stat()) for each in found if each.name.endswith((".py", ".json")))
             told += sorted(f"{name}/{each} {seen.st_size} {seen.st_mtime_ns}" for each, seen in files)
@@ -186,7 +179,7 @@ def _opened(folder: Path) -> tuple[KeptIndex | None, Problem | None]:
     return None, None
 
 
-def places(site: Path) -> list[Path]:
+def folders_for(site: Path) -> list[Path]:
     """Return where the index of a site may stand: in the site, or where the user's caches are."""
     name = hashlib.blake2b(os.fsencode(site.resolve()), digest_size=8).hexdigest()
     found = [site / FOLDER, _caches() / "elenchus" / name]
@@ -214,7 +207,7 @@ def _age(folder: Path) -> float:
 def opened(site: Path) -> tuple[KeptIndex | None, Problem | None]:
     """Return the index of a site, wherever it stands, and a notice where one cannot be used."""
     notice = None
-    for folder in sorted(places(site), key=_age):
+    for folder in sorted(folders_for(site), key=_age):
         kept, told = _opened(folder)
         if kept:
             return kept, notice

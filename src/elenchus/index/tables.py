@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
-from functools import cached_property, partial
+from functools import partial
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from elenchus.engine.columns.ancestry import Ancestry
@@ -13,7 +13,7 @@ from elenchus.engine.columns.dataset import Dataset, Entries, Flags, Guessed, Mi
 from elenchus.engine.columns.keys import column_keys, with_undeclared
 from elenchus.engine.columns.lexicon import Lexicon
 from elenchus.engine.columns.naming import EntryNames
-from elenchus.engine.columns.sheet import Names
+from elenchus.engine.columns.sheet import RecordNames
 from elenchus.index.problems import packed_problems, unpacked_problems
 from elenchus.schema.taxonomy import Taxonomy, Term
 
@@ -21,10 +21,6 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator
     from zoneinfo import ZoneInfo
 
-    import numpy as np
-    from numpy.typing import NDArray
-
-    from elenchus.engine.columns.strings import Strings
     from elenchus.index.pack import Pack
     from elenchus.schema.types import FieldType, Schema
 
@@ -32,6 +28,8 @@ __all__ = ["packed_tables", "unpacked_tables"]
 
 # Texts that hardly anybody puts in order: their order is worked out when it is asked for.
 _UNSORTED = frozenset({"id", "slug", "source", "address", "image", "image_alt", "summary", "body"})
+_SAMENESS = ("hashes", "by_hash", "sorted_hashes", "codes")  # what lexicons know of which texts are the same
+_ORDER = ("ranks", "signs")  # and of their order, and what is in them
 _LONG = 200  # bytes of a text, on the average, from which on a column is one of running texts
 _Key = TypeVar("_Key")
 _Value = TypeVar("_Value")
@@ -77,17 +75,15 @@ class _Writer:
             told["texts"] = self.shared[id(lexicon.texts)]
         else:
             self.sections[f"{name}/texts"] = lexicon.texts
-        self.sections[f"{name}/folded"] = lexicon.folded
         if lexicon.folded is lexicon.texts:
             told["is_folded"] = True
-            del self.sections[f"{name}/folded"]
-        count = max(len(lexicon), 1)
-        if int(lexicon.texts.starts[-1] - lexicon.texts.starts[0]) < _LONG * count:
-            kept = ["hashes", "by_hash", "sorted_hashes", "codes"]
-            for each in (*kept, "ranks") if sorted_too else kept:
-                self.sections[f"{name}/{each}"] = getattr(lexicon, each)
-            if sorted_too:
-                self.sections[f"{name}/signs"] = lexicon.signs
+        else:
+            self.sections[f"{name}/folded"] = lexicon.folded
+        size = int(lexicon.texts.starts[-1] - lexicon.texts.starts[0])
+        is_long = size >= _LONG * max(len(lexicon), 1)
+        told["arrays"] = () if is_long else (*_SAMENESS, *(_ORDER if sorted_too else ()))
+        for each in told["arrays"]:
+            self.sections[f"{name}/{each}"] = getattr(lexicon, each)
         return told
 
     def column(self, name: str, column: Column, *, sorted_too: bool) -> dict[str, Any]:
@@ -193,60 +189,10 @@ def _packed_taxonomy(taxonomy: Taxonomy) -> dict[str, Any]:
 # Reading
 
 
-class _StoredLexicon(Lexicon):
-    """A lexicon of which a file has more than the texts."""
-
-    def __init__(self, pack: Pack, name: str, told: Mapping[str, Any], texts: Strings) -> None:
-        super().__init__(texts, grows=told["grows"])
-        self.pack = pack
-        self.name = name
-        self.is_folded = "is_folded" in told
-
-    def _stored(self, what: str) -> NDArray[Any] | None:
-        """Return an array of the file, if it is there."""
-        name = f"{self.name}/{what}"
-        return self.pack.array(name) if name in self.pack else None
-
-    @cached_property
-    def folded(self) -> Strings:
-        """See :class:`Lexicon`."""
-        return self.texts if self.is_folded else self.pack.strings(f"{self.name}/folded")
-
-    @cached_property
-    def hashes(self) -> NDArray[np.uint32]:
-        """See :class:`Lexicon`."""
-        found = self._stored("hashes")
-        return super().hashes if found is None else found
-
-    @cached_property
-    def by_hash(self) -> NDArray[np.int32]:
-        """See :class:`Lexicon`."""
-        found = self._stored("by_hash")
-        return super().by_hash if found is None else found
-
-    @cached_property
-    def sorted_hashes(self) -> NDArray[np.uint32]:
-        """See :class:`Lexicon`."""
-        found = self._stored("sorted_hashes")
-        return super().sorted_hashes if found is None else found
-
-    @cached_property
-    def codes(self) -> NDArray[np.int32]:
-        """See :class:`Lexicon`."""
-        found = self._stored("codes")
-        return super().codes if found is None else found
-
-    @cached_property
-    def ranks(self) -> NDArray[np.int32]:
-        """See :class:`Lexicon`."""
-        found = self._stored("ranks")
-        return super().ranks if found is None else found
-
-    @cached_property
-    def signs(self) -> NDArray[np.uint64]:
-        """See :class:`Lexicon`."""
-        found = self._stored("signs")
-        return super().signs if found is None else found
+def _knowing(instance: _Value, **known: Any) -> _Value:
+    """Return an instance with properties that need not be worked out any more."""
+    vars(instance).update(known)
+    return instance
 
 
 class _Reader:
@@ -261,8 +207,10 @@ class _Reader:
         """Return a lexicon."""
         if "as" in told:
             return self.lexicons[told["as"]]
-        where = self.others.strings(told["texts"]) if "texts" in told else self.pack.strings(f"{name}/texts")
-        self.lexicons[name] = _StoredLexicon(self.pack, name, told, where)
+        texts = self.others.strings(told["texts"]) if "texts" in told else self.pack.strings(f"{name}/texts")
+        folded = texts if "is_folded" in told else self.pack.strings(f"{name}/folded")
+        known = {each: self.pack.array(f"{name}/{each}") for each in told["arrays"]}
+        self.lexicons[name] = _knowing(Lexicon(texts, grows=told["grows"]), folded=folded, **known)
         return self.lexicons[name]
 
     def column(self, name: str, told: Mapping[str, Any]) -> Column:
@@ -286,28 +234,21 @@ def unpacked_tables(pack: Pack, others: Pack, schema: Schema, zone: ZoneInfo) ->
     meta, reader = pack.meta, _Reader(pack, others)
     ids, slugs = (reader.lexicon(name, meta[name]) for name in ("ids", "slugs"))
     whole = with_undeclared(schema, meta["undeclared"])
-    names = Names.of(
-        pack.array("record_kinds"),
-        slugs,
-        ids,
-        dict(map(tuple, meta["unknown"])),
-        pack.array("record_digests"),
-    )
+    unknown = dict(map(tuple, meta["unknown"]))
+    names = RecordNames(pack.array("record_kinds"), slugs, ids, unknown, pack.array("record_digests"))
     rows = EntryNames(ids, slugs, pack.array("records"), pack.array("kinds"), list(schema.kinds))
-    rows.__dict__["row_of_code"] = pack.array("row_of_code")
     entries = Entries(
-        names=rows,
+        names=_knowing(rows, row_of_code=pack.array("row_of_code")),
         opens=pack.array("opens"),
         closes=pack.array("closes"),
         columns=_columns(reader, column_keys(whole)),
         ancestry=Ancestry(pack.array("ancestry/numbers"), pack.array("ancestry/ends")),
     )
-    entries.__dict__["id_rank"] = pack.array("id_rank")
     told = pack.value("told")
     problems = unpacked_problems(told["problems"])
     return Dataset(
         schema=whole,
-        entries=entries,
+        entries=_knowing(entries, id_rank=pack.array("id_rank")),
         taxonomies=_Lazily(
             {name: partial(_taxonomy, pack, number, name) for number, name in enumerate(meta["taxonomies"])}
         ),

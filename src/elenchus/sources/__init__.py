@@ -14,7 +14,6 @@ from functools import cache
 from importlib import import_module
 from typing import TYPE_CHECKING, NamedTuple, Protocol, cast
 
-from elenchus.files import unreadable
 from elenchus.frozen import Frozen, member
 from elenchus.schema.record import Habits
 
@@ -26,7 +25,7 @@ if TYPE_CHECKING:
     from elenchus.errors import Problem
     from elenchus.schema.record import Record
 
-__all__ = ["LEFT_OUT", "Scan", "Source", "SourceSpec", "names", "place_of", "read_unit", "source"]
+__all__ = ["LEFT_OUT", "Scan", "Source", "SourceSpec", "names", "place_of", "source"]
 
 LEFT_OUT = "Its entries are left out."
 
@@ -74,20 +73,16 @@ class Source(Protocol):
         """Return the entries of a unit, and the problems that kept some from being read."""
 
 
-def read_unit(spec: SourceSpec, root: Path, unit: str) -> tuple[list[Record], list[Problem]]:
-    """Return the entries of a unit, and the problems that kept some from being read."""
-    reader = source(spec.read)
-    try:
-        content = reader.load(spec, root, unit)
-    except OSError as error:
-        return [], [unreadable(place_of(spec, unit), error, LEFT_OUT)]
-    return reader.parse(spec, unit, content)
-
-
 def place_of(spec: SourceSpec, unit: str) -> str:
     """Return how the user calls a unit: its path in the site."""
-    start = posixpath.normpath(spec.path.replace(os.sep, "/"))
+    start = _start_of(spec.path)
     return unit if start == "." else f"{start}/{unit}"
+
+
+@cache
+def _start_of(path: str) -> str:
+    """Return the path of a source with slashes, and without what means nothing in it."""
+    return posixpath.normpath(path.replace(os.sep, "/"))
 
 
 def names() -> list[str]:

@@ -85,7 +85,7 @@ def _simple_values(front: str) -> dict[str, Raw] | None:
 
     Each line is a name with a text, plain or in quotes without escapes, or with a list of such texts in
     brackets; or a name alone, above lines of such texts after dashes. What these are is the same in all
-    versions of YAML. The parser reads the rest, and takes ten times as long.
+    versions of YAML. The parser reads the rest, and takes twice as long.
     """
     if len(front) > _LONGEST_SIMPLE or not front.replace("\n", "").isprintable():
         return None

@@ -197,7 +197,7 @@ def _newest_first(sheet: Sheet, zone: ZoneInfo) -> NDArray[np.int32]:
         cells = sheet.cells["date"]
         used, which = np.unique(cells.codes, return_inverse=True)
         values = cells.values(used)
-        found, known = moments([each if isinstance(each, str) else "" for each in values], zone)
+        found, known = moments(values, zone)
         for at in np.flatnonzero(~known).tolist():
             found[at, 0] = _start_of(values[at], zone)
         starts[cells.owners] = found[which, 0]

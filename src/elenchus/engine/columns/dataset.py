@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from elenchus.engine.columns.column import Dates, Numbers, Terms, Texts, narrowed
-from elenchus.engine.columns.recordtable import GUESSES
+from elenchus.engine.columns.recordtable import guesses
 from elenchus.frozen import Frozen, Working, member
 from elenchus.plan.nodes import EntryValue
 from elenchus.schema.types import CORE_FIELDS, term_fields
@@ -22,9 +22,9 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from elenchus.engine.columns.ancestry import Ancestry
-    from elenchus.engine.columns.column import Column
+    from elenchus.engine.columns.column import Column, Mask
     from elenchus.engine.columns.naming import EntryNames
-    from elenchus.engine.columns.sheet import Names
+    from elenchus.engine.columns.sheet import RecordNames
     from elenchus.engine.columns.strings import Picked
     from elenchus.errors import Problem
     from elenchus.plan.nodes import FieldRef, RowName
@@ -117,7 +117,7 @@ class Flags(Mapping[int, tuple[str, bool]]):
 
 
 class Guessed(Mapping[int, Mapping[str, str]]):
-    """The rows with values that nobody wrote, with what those were made of: places in GUESSES, 0 for none."""
+    """The rows with values that nobody wrote, with what those were made of, as :func:`guesses` has it."""
 
     def __init__(self, titles: NDArray[np.uint8], dates: NDArray[np.uint8]) -> None:
         self.titles = titles
@@ -130,10 +130,10 @@ class Guessed(Mapping[int, Mapping[str, str]]):
         return found
 
     def __getitem__(self, row: int) -> dict[str, str]:
-        found = {"date": int(self.dates[row]), "title": int(self.titles[row])}
-        if not any(found.values()):
+        found = guesses(int(self.dates[row]), int(self.titles[row]))
+        if not found:
             raise KeyError(row)
-        return {name: GUESSES[at] for name, at in found.items() if at}
+        return found
 
     def __iter__(self) -> Iterator[int]:
         return iter(self.rows)
@@ -154,7 +154,7 @@ class Dataset(Working):
     zone: ZoneInfo
     problems: Sequence[Problem]
     misfits: Sequence[Misfit]
-    record_names: Names
+    record_names: RecordNames
     flags: Flags
     guessed: Guessed
     notes: Sequence[Problem] = ()  # what was understood, and may have been meant otherwise
@@ -216,6 +216,12 @@ class Dataset(Working):
     def kind_names(self) -> list[str]:
         """The names of the kinds, in the order in which the site declares them."""
         return list(self.schema.kinds)
+
+    def of_kinds(self, kinds: Sequence[str]) -> Mask:
+        """Return which rows are of some kinds."""
+        wanted = np.array([name in kinds for name in self.kind_names], np.bool_)
+        found: Mask = wanted[self.entries.kinds]
+        return found
 
     def kind_of(self, row: int) -> str:
         """Return the name of a row's kind."""

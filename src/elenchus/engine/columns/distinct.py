@@ -7,11 +7,32 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 if TYPE_CHECKING:
+    from collections.abc import Iterable
+
     from numpy.typing import NDArray
 
-__all__ = ["distinct"]
+__all__ = ["distinct", "each_once", "numbered"]
 
 _WIDE = 4  # so many times the items may the range of whole numbers be that is counted through
+
+
+def each_once(values: NDArray[Any]) -> NDArray[Any]:
+    """Return the distinct values of an array that is in order already."""
+    fresh = np.ones(len(values), np.bool_)
+    fresh[1:] = values[1:] != values[:-1]
+    return values[np.flatnonzero(fresh)]
+
+
+def numbered(columns: Iterable[NDArray[Any]], size: int) -> NDArray[np.int64]:
+    """Return a number for each of so many rows of a table, given by its columns: the same for the same rows.
+
+    Rows are numbered in the order of their values, from 0.
+    """
+    found = np.zeros(size, dtype=np.int64)
+    for column in columns:
+        values, places = distinct(column)
+        found = distinct(found * len(values) + places)[1]
+    return found
 
 
 def distinct(values: NDArray[Any]) -> tuple[NDArray[Any], NDArray[np.int64]]:

@@ -179,7 +179,7 @@ class _FieldValues:
         rows, codes = self.having(kinds)
         used, which = np.unique(codes, return_inverse=True)
         values = self.cells.values(used)
-        found, known = moments([each if isinstance(each, str) else "" for each in values], self.draft.zone)
+        found, known = moments(values, self.draft.zone)
         if field.type.type is Type.DATE:
             known &= found[:, 3] == 1
         unfit: dict[int, list[tuple[str, Unfit]]] = {}
@@ -397,10 +397,10 @@ def _addresses(draft: Draft, kind: FieldType) -> Texts:
     return Texts(places.astype(np.int32), lexicon)
 
 
-def _sources(draft: Draft, _kind: FieldType) -> Texts:
+def _sources(draft: Draft, kind: FieldType) -> Texts:
     """Return the file of each entry."""
     written = draft.sheet.written
-    return Texts(written.files[draft.names.records], Lexicon(written.paths, draft.lexicon("source", _kind)))
+    return Texts(written.files[draft.names.records], Lexicon(written.paths, draft.lexicon("source", kind)))
 
 
 def _kinds(draft: Draft, kind: FieldType) -> Numbers:

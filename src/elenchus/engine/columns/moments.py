@@ -26,17 +26,17 @@ _SECOND, _MINUTE, _DAY = 1_000_000, 60_000_000, 86_400_000_000
 _FIRST, _LAST = date(2, 1, 1), date(9998, 12, 31)  # beyond them a zone can lead out of all years
 
 
-def moments(texts: Sequence[str], zone: ZoneInfo) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
+def moments(values: Sequence[Any], zone: ZoneInfo) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
     """Return the moments of dates written as 2026-05-18, 2026-05-18T09:00 or with seconds, and which are so.
 
     The first has four columns: the first instant, the same on the site's clocks, the end, and whether it is a
     whole day. What is written in another way, or lies on a day on which the clocks are changed, is left to
     :func:`elenchus.schema.convert.convert`.
     """
-    found = np.zeros((len(texts), 4), dtype=np.int64)
-    if len(texts) < _FEWEST:
-        return found, np.zeros(len(texts), np.bool_)
-    chars = _characters(texts)
+    found = np.zeros((len(values), 4), dtype=np.int64)
+    if len(values) < _FEWEST:
+        return found, np.zeros(len(values), np.bool_)
+    chars = _characters(values)
     lengths: NDArray[np.int64] = np.count_nonzero(chars, axis=1)
     is_day = lengths == 10  # noqa: PLR2004 - characters of a day
     known: Any = is_day | (lengths == 16) | (lengths == _WIDTH)  # noqa: PLR2004
@@ -46,7 +46,7 @@ def moments(texts: Sequence[str], zone: ZoneInfo) -> tuple[NDArray[np.int64], ND
         known = np.logical_and(known, is_apart | (lengths <= at))
     local_day, is_there = _days(chars)
     known &= is_there
-    clock = np.zeros(len(texts), dtype=np.int64)
+    clock = np.zeros(len(values), dtype=np.int64)
     for length, places in _CLOCK.items():
         of_length = known & (lengths == length)
         known &= ~of_length | _are_digits(chars, places)
@@ -64,10 +64,10 @@ def moments(texts: Sequence[str], zone: ZoneInfo) -> tuple[NDArray[np.int64], ND
     return found, known
 
 
-def _characters(texts: Sequence[str]) -> NDArray[np.uint32]:
-    """Return the code points of some texts, a row each; none of a text that is too long."""
-    fitting = [text if len(text) <= _WIDTH else "" for text in texts]
-    return np.array(fitting, dtype=f"<U{_WIDTH}").view(np.uint32).reshape(len(texts), _WIDTH)
+def _characters(values: Sequence[Any]) -> NDArray[np.uint32]:
+    """Return the code points of some values, a row each; none of a text that is too long, or no text."""
+    fitting = [value if isinstance(value, str) and len(value) <= _WIDTH else "" for value in values]
+    return np.array(fitting, dtype=f"<U{_WIDTH}").view(np.uint32).reshape(len(values), _WIDTH)
 
 
 def _are_digits(chars: NDArray[np.uint32], places: NDArray[Any]) -> NDArray[np.bool_]:

@@ -45,11 +45,6 @@ class EntryNames:
         return Picked(self.id_texts.texts, self.records)
 
     @cached_property
-    def rows_by_id(self) -> dict[int, int]:
-        """The row of each code of an id that has been looked for."""
-        return {}
-
-    @cached_property
     def row_of_code(self) -> NDArray[np.int32]:
         """The row of each code of an id, -1 where there is none."""
         found = np.full(len(self.id_texts), -1, dtype=np.int32)

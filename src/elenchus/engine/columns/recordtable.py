@@ -20,12 +20,17 @@ if TYPE_CHECKING:
 
     from elenchus.schema.record import Habits
 
-__all__ = ["GUESSES", "NULL", "OTHER", "TEXT", "Cells", "Intake", "RecordTable"]
+__all__ = ["NULL", "OTHER", "TEXT", "Cells", "Intake", "RecordTable", "guesses"]
 
 TEXT, OTHER, NULL = range(3)  # forms of a written value: a text, a list or table as JSON, nothing
 GUESSES = ("", "heading", "file name")
 _PART = 4096  # records that are turned into tables at once
 _MOST_SEEN = 4096  # values of a key that are looked for among those before, if most of them are new
+
+
+def guesses(date: int, title: int) -> dict[str, str]:
+    """Return the keys that nobody wrote, with what their values were made of: places in GUESSES."""
+    return {name: GUESSES[at] for name, at in (("date", date), ("title", title)) if at}
 
 
 class Cells(Frozen):
@@ -132,8 +137,7 @@ class RecordTable(Frozen):
 
     def guessed(self, record: int) -> dict[str, str]:
         """Return the keys of a record that nobody wrote, with what their values were made of."""
-        found = {"date": int(self.date_from[record]), "title": int(self.title_from[record])}
-        return {name: GUESSES[at] for name, at in found.items() if at}
+        return guesses(int(self.date_from[record]), int(self.title_from[record]))
 
     def record(self, number: int) -> Record:
         """Return a record as its source gave it."""

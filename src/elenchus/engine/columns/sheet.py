@@ -1,4 +1,4 @@
-"""RecordTable entries made comparable: who each is, what its status says, several values in a text parted."""
+"""Records made comparable: who each is, what its status says, several values in a text parted."""
 
 from __future__ import annotations
 
@@ -8,11 +8,12 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from elenchus.engine.columns.distinct import numbered
 from elenchus.engine.columns.lexicon import Lexicon
 from elenchus.engine.columns.recordtable import TEXT, Cells
 from elenchus.engine.columns.strings import Strings
 from elenchus.errors import Place
-from elenchus.frozen import replace
+from elenchus.frozen import Frozen, replace
 from elenchus.schema.conform import can_be_parted, conformed, flags_of, parted, split_note
 from elenchus.schema.identity import id_of, taken_id, unknown_kind
 from elenchus.schema.record import Raw
@@ -28,10 +29,10 @@ if TYPE_CHECKING:
     from elenchus.schema.conform import Conformed
     from elenchus.schema.types import Schema
 
-__all__ = ["Names", "Sheet", "digests"]
+__all__ = ["RecordNames", "Sheet", "digests"]
 
 
-class Names:
+class RecordNames(Frozen):
     """What the records of a site are called, each by its number.
 
     ``kinds`` are places in the schema's kinds, -1 for a kind that it has not; ``unknown`` the words for
@@ -45,54 +46,41 @@ class Names:
     digests: NDArray[np.uint64]
 
     @classmethod
-    def of(
-        cls,
-        kinds: NDArray[np.int16],
-        slugs: Lexicon,
-        ids: Lexicon,
-        unknown: Mapping[int, str],
-        digests: NDArray[np.uint64],
-    ) -> Names:
-        """Return what is known already."""
-        found = cls.__new__(cls)
-        found.kinds, found.slugs, found.ids = kinds, slugs, ids
-        found.unknown, found.digests = unknown, digests
-        return found
-
-    def __init__(self, written: RecordTable, schema: Schema, base: Names | None = None) -> None:
+    def read(cls, written: RecordTable, schema: Schema, base: RecordNames | None = None) -> RecordNames:
+        """Return the names of records; what is known of the first ones is taken from ``base``."""
         first = len(base.kinds) if base else 0
         numbers = {name: number for number, name in enumerate(schema.kinds)}
-        own = {name: self._own(written, name, first) for name in ("kind", "slug", "id")}
-        kinds = [written.kind_names[at] for at in written.kinds[first:].tolist()]
+        own = {name: _own(written, name, first) for name in ("kind", "slug", "id")}
+        words = [written.kind_names[at] for at in written.kinds[first:].tolist()]
         slugs = written.slugs[first:]
-        for names, given in ((kinds, own["kind"]), (slugs, own["slug"])):
+        for names, given in ((words, own["kind"]), (slugs, own["slug"])):
             for record, text in given.items():
                 names[record - first] = text
-        ids = list(map(id_of, kinds, slugs))
+        ids = list(map(id_of, words, slugs))
         for record, text in own["id"].items():
             ids[record - first] = text
-        found = np.array([numbers.get(kind, -1) for kind in kinds], dtype=np.int16)
-        self.unknown = {at + first: kinds[at] for at in np.flatnonzero(found < 0).tolist()}
-        if base:
-            self.kinds = np.concatenate((base.kinds, found))
-            self.slugs, self.ids = base.slugs.with_more(slugs), base.ids.with_more(ids)
-            self.unknown = {**base.unknown, **self.unknown}
-            self.digests = np.concatenate((base.digests, digests(ids)))
-        else:
-            self.kinds = found
-            self.slugs = Lexicon(Strings.of(slugs) if own["slug"] else written.slugs)
-            self.ids = Lexicon.of(ids)
-            self.digests = digests(ids)
+        kinds = np.array([numbers.get(word, -1) for word in words], dtype=np.int16)
+        unknown = {at + first: words[at] for at in np.flatnonzero(kinds < 0).tolist()}
+        if base is None:
+            of_slugs = Lexicon(Strings.of(slugs) if own["slug"] else written.slugs)
+            return cls(kinds, of_slugs, Lexicon.of(ids), unknown, digests(ids))
+        return cls(
+            np.concatenate((base.kinds, kinds)),
+            base.slugs.with_more(slugs),
+            base.ids.with_more(ids),
+            {**base.unknown, **unknown},
+            np.concatenate((base.digests, digests(ids))),
+        )
 
-    @staticmethod
-    def _own(written: RecordTable, name: str, first: int) -> dict[int, str]:
-        """Return the texts that records from one on write for a key, as far as they are not blank."""
-        cells = written.cells.get(name)
-        if cells is None:
-            return {}
-        at = int(np.searchsorted(cells.owners, first))
-        texts = ("" if value is None else as_text(value) for value in cells.values(cells.codes[at:]))
-        return {owner: text for owner, text in zip(cells.owners[at:].tolist(), texts, strict=True) if text}
+
+def _own(written: RecordTable, name: str, first: int) -> dict[int, str]:
+    """Return the texts that records from one on write for a key, as far as they are not blank."""
+    cells = written.cells.get(name)
+    if cells is None:
+        return {}
+    at = int(np.searchsorted(cells.owners, first))
+    texts = ("" if value is None else as_text(value) for value in cells.values(cells.codes[at:]))
+    return {owner: text for owner, text in zip(cells.owners[at:].tolist(), texts, strict=True) if text}
 
 
 class Sheet:
@@ -109,14 +97,14 @@ class Sheet:
         schema: Schema,
         whole: Mapping[str, frozenset[str]],
         live: NDArray[np.bool_],
-        base: Names | None = None,
+        base: RecordNames | None = None,
     ) -> None:
         self.written = written
         self.schema = schema
         self.problems: list[Problem] = []
         self.notes: list[Problem] = []
         self.flags: dict[int, tuple[str, bool]] = {}
-        self.names = Names(written, schema, base)
+        self.names = RecordNames.read(written, schema, base)
         self.kept = self._kept(live)
         self.cells = {
             name: left for name, cells in written.cells.items() if len(left := cells.without(~self.kept))
@@ -187,7 +175,7 @@ class Sheet:
             here = np.flatnonzero((places < len(owners)) & np.isin(cells.owners, owners))
             codes[at, places[here]] = cells.codes[here]
             lines[at, places[here]] = cells.lines[here]
-        same = _numbered([self.written.sources[owners], self.names.kinds[owners], *codes])
+        same = numbered([self.written.sources[owners], self.names.kinds[owners], *codes], len(owners))
         _, firsts, case_of = np.unique(same, return_index=True, return_inverse=True)
         order = np.argsort(case_of, kind="stable")
         ends = np.cumsum(np.bincount(case_of, minlength=len(firsts)))
@@ -305,15 +293,6 @@ def digests(ids: Iterable[str]) -> NDArray[np.uint64]:
     """Return the first 64 bits of the BLAKE2 digest of each id."""
     found = b"".join(blake2b(name.encode(errors="surrogatepass"), digest_size=8).digest() for name in ids)
     return np.frombuffer(found, dtype="<u8").astype(np.uint64)
-
-
-def _numbered(columns: list[NDArray[Any]]) -> NDArray[np.int64]:
-    """Return a number for each row of a table, the same for the same rows."""
-    found = np.zeros(len(columns[0]), dtype=np.int64)
-    for column in columns:
-        values, places = np.unique(column, return_inverse=True)
-        found = np.unique(found * len(values) + places, return_inverse=True)[1]
-    return found
 
 
 def _parted(

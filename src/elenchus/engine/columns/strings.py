@@ -10,6 +10,8 @@ from typing import TYPE_CHECKING, Any, overload
 
 import numpy as np
 
+from elenchus.engine.columns.distinct import each_once
+
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
     from mmap import mmap
@@ -24,11 +26,32 @@ _LOSSLESS = "surrogatepass"  # a text may have half of a surrogate pair, as JSON
 _ONE_BY_ONE = 64  # texts up to this number are decoded singly
 
 
-class Strings(Sequence[str]):
+class _Texts(Sequence[str]):
+    """Texts that are decoded when they are looked at. A slice is a list."""
+
+    @overload
+    def __getitem__(self, at: int) -> str: ...
+    @overload
+    def __getitem__(self, at: slice) -> list[str]: ...
+    def __getitem__(self, at: int | slice) -> str | list[str]:
+        return self.sliced(at) if isinstance(at, slice) else self.one(at)
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.sliced(slice(None)))
+
+    def one(self, at: int) -> str:
+        """Return one text."""
+        raise NotImplementedError
+
+    def sliced(self, at: slice) -> list[str]:
+        """Return some texts."""
+        raise NotImplementedError
+
+
+class Strings(_Texts):
     """Texts in UTF-8, each with a byte 0xFF behind it.
 
-    ``starts`` (int64, one more than texts) cut ``data`` into them, counted from ``offset``. A slice is a
-    list.
+    ``starts`` (int64, one more than texts) cut ``data`` into them, counted from ``offset``.
     """
 
     def __init__(self, data: bytes | mmap, starts: NDArray[np.int64], offset: int = 0) -> None:
@@ -49,25 +72,17 @@ class Strings(Sequence[str]):
     def __len__(self) -> int:
         return len(self.starts) - 1
 
-    @overload
-    def __getitem__(self, at: int) -> str: ...
-    @overload
-    def __getitem__(self, at: slice) -> list[str]: ...
-    def __getitem__(self, at: int | slice) -> str | list[str]:
-        if isinstance(at, slice):
-            first, last, step = at.indices(len(self))
-            return (
-                self.between(first, last)
-                if step == 1
-                else [self[place] for place in range(first, last, step)]
-            )
+    def one(self, at: int) -> str:
+        """Return one text."""
         if at < 0:
             at += len(self)
         first, end = self.starts[at : at + 2].tolist()
         return self.bytes_of(first, end - 1).decode("utf-8", _LOSSLESS)
 
-    def __iter__(self) -> Iterator[str]:
-        return iter(self.between(0, len(self)))
+    def sliced(self, at: slice) -> list[str]:
+        """Return some texts."""
+        first, last, step = at.indices(len(self))
+        return self.between(first, last) if step == 1 else self.at(np.arange(first, last, step))
 
     def bytes_of(self, first: int, last: int) -> bytes:
         """Return the bytes from a place up to another."""
@@ -112,9 +127,7 @@ class Strings(Sequence[str]):
         scan = re.compile(re.escape(wanted)).finditer(self.data, first, last)
         hits = np.fromiter((match.start() for match in scan), dtype=np.int64) - self.offset
         places = np.searchsorted(self.starts, hits, side="right") - 1
-        fresh = np.ones(len(places), np.bool_)
-        fresh[1:] = places[1:] != places[:-1]
-        return places[fresh]
+        return each_once(places)
 
     def beginning(self, part: str) -> NDArray[np.intp]:
         """Return the places of the texts that begin with a part, ascending."""
@@ -149,7 +162,7 @@ class Strings(Sequence[str]):
         return Strings, (self.block, self.starts - self.starts[0])
 
 
-class Picked(Sequence[str]):
+class Picked(_Texts):
     """Some texts out of a block, by their places in it."""
 
     def __init__(self, texts: Strings, places: NDArray[Any]) -> None:
@@ -159,14 +172,10 @@ class Picked(Sequence[str]):
     def __len__(self) -> int:
         return len(self.places)
 
-    @overload
-    def __getitem__(self, at: int) -> str: ...
-    @overload
-    def __getitem__(self, at: slice) -> list[str]: ...
-    def __getitem__(self, at: int | slice) -> str | list[str]:
-        if isinstance(at, slice):
-            return self.texts.at(self.places[at])
+    def one(self, at: int) -> str:
+        """Return one text."""
         return self.texts[int(self.places[at])]
 
-    def __iter__(self) -> Iterator[str]:
-        return iter(self.texts.at(self.places))
+    def sliced(self, at: slice) -> list[str]:
+        """Return some texts."""
+        return self.texts.at(self.places[at])

@@ -9,7 +9,6 @@ import numpy as np
 from elenchus.engine.decode import decode
 from elenchus.engine.explaining.state import state_of
 from elenchus.engine.explaining.textual import textual_reading
-from elenchus.engine.stages import of_kinds
 from elenchus.operators import operator
 from elenchus.plan.explanation import Boundary, Explanation, Removed, Step, Tally
 from elenchus.plan.nodes import Test, TimeValue
@@ -74,7 +73,7 @@ def _first_steps(plan: Plan, stages: Stages) -> Iterator[Step]:
         yield from _source_step(plan, stages, np.ones(len(ids), np.bool_))
         return
     yield Step("entries", len(ids), 0)
-    asked = np.ones(len(ids), np.bool_) if plan.source else of_kinds(data, plan.kinds)
+    asked = np.ones(len(ids), np.bool_) if plan.source else data.of_kinds(plan.kinds)
     if len(plan.kinds) < len(data.kind_names) and not plan.source:
         names = either(plan.kinds)
         yield Step(f"of the kind {names}", int(asked.sum()), len(ids) - int(asked.sum()))
