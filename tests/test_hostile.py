@@ -78,7 +78,7 @@ def publish_killed(site: Path, out: Path, after: int) -> None:
             raise Killed
 
     renderer = Renderer(elenchus.open_site(site))
-    pages = [placed(renderer.site, page) for page in renderer.book.pages]
+    pages = [placed(renderer.book, page) for page in renderer.book.pages]
     with pytest.raises(Killed), writing(out):
         published_to(renderer, pages, out, Wishes()).apply(tick)
 

@@ -39,7 +39,7 @@ def page_of(sections: list[Any], *, no_repeats: bool) -> Page:
 @pytest.mark.parametrize("case", cases("sections.toml"), ids=lambda case: str(case["sections"])[:60])
 def test_sections(reference: elenchus.Site, case: dict[str, Any]) -> None:
     """Each section shows what the case says."""
-    found = placed(reference, page_of(case["sections"], no_repeats=not case.get("keep")))
+    found = placed(Book(reference), page_of(case["sections"], no_repeats=not case.get("keep")))
     assert not found.problems
     assert [" ".join(section.ids) for section in found.sections] == case["shows"]
 
@@ -84,7 +84,7 @@ def test_refill(
         {"ask": " ".join((where, order, cut, "")).strip() or "limit all", "priority": priority}
         for where, order, cut, priority in drawn
     ]
-    found = placed(reference, page_of(tables, no_repeats=no_repeats))
+    found = placed(Book(reference), page_of(tables, no_repeats=no_repeats))
     turns = sorted(range(len(drawn)), key=lambda at: (drawn[at][3] is None, drawn[at][3] or 0, at))
     shown: set[str] = set()
     for at in turns:
@@ -108,7 +108,7 @@ def test_refill(
 def test_repeats_are_told(reference: elenchus.Site) -> None:
     """A section names what it leaves out, and where that stands."""
     found = placed(
-        reference, page_of(["from sighting limit 3", "where habitat = rocky-shore limit 3"], no_repeats=True)
+        Book(reference), page_of(["from sighting limit 3", "where habitat = rocky-shore limit 3"], no_repeats=True)
     )
     assert found.sections[1].left_out == (("s1", 0), ("s3", 0))
     assert found.sections[1].answer is not None
@@ -175,7 +175,7 @@ def test_sets(book: Book, name: str, paths: str) -> None:
 
 def test_archive_counts(book: Book) -> None:
     """The counts of an archive are those of the pages to which it links, labels are in the site's language."""
-    archive = placed(book.site, book.of("months").pages[0]).sections[0].answer
+    archive = placed(book, book.of("months").pages[0]).sections[0].answer
     assert archive is not None
     totals = {line.address: line.entries for line in set_lines(book, "month-page")}
     counted = {book.address_of_group(archive, group): group.count for group in archive.groups or ()}
@@ -207,7 +207,7 @@ def test_values_reach_inner_listings(site_folder: Path) -> None:
         encoding="utf-8",
     )
     book = Book(elenchus.open_site(site_folder))
-    found = {page.here.name: placed(book.site, page) for page in book.pages if page.here}
+    found = {page.here.name: placed(book, page) for page in book.pages if page.here}
     assert [problem for each in found.values() for problem in each.problems] == []
     assert found["s4"].sections[0].ids == ["p1"]
     assert found["s4"].sections[1].ids == ["p1", "s4"]
@@ -224,7 +224,7 @@ def test_bound_values_that_are_missing(site_folder: Path) -> None:
         encoding="utf-8",
     )
     book = Book(elenchus.open_site(site_folder))
-    found = {page.here.name: placed(book.site, page) for page in book.pages if page.here}
+    found = {page.here.name: placed(book, page) for page in book.pages if page.here}
     assert [each.problems for each in found.values()] == [(), (), ()]
     assert {name: each.sections[0].ids for name, each in found.items()} == {
         "o1": [],

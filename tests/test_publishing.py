@@ -42,7 +42,7 @@ ATOM = {"a": "http://www.w3.org/2005/Atom"}
 def files_of(site: elenchus.Site) -> dict[str, bytes]:
     """Return all files that a site publishes."""
     renderer = Renderer(site)
-    pages = [placed(site, page) for page in renderer.book.pages]
+    pages = [placed(renderer.book, page) for page in renderer.book.pages]
     return {each.path: each.content for each in outputs(renderer, pages)}
 
 

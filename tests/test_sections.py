@@ -144,7 +144,7 @@ def test_random_sections(base: Site, sections: list[dict[str, Any]], no_repeats:
     site = site_with(base, sections, no_repeats=no_repeats)
     report = check_site(site)
     renderer = Renderer(site)
-    pages = [placed(site, page) for page in renderer.book.pages]
+    pages = [placed(renderer.book, page) for page in renderer.book.pages]
     wrong = {problem.code for page in pages for problem in page.problems}
     assert wrong <= {each.problem.code for each in report.findings}
     if not wrong:

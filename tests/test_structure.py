@@ -338,7 +338,7 @@ def test_a_form_is_one_record(make_site: Write, dropped: Callable[..., None]) ->
     )
     assert done.stdout == "AB"
     renderer = Renderer(site)
-    found = placed(site, renderer.book.pages[0])
+    found = placed(renderer.book, renderer.book.pages[0])
     assert dict(files_beside(renderer, found.page, found.sections[0])) == {"rows.abc": b"AB"}
     assert 'type="text/x-initials"' in renderer.page(found)
     reply = page_reply(Live(folder).scene(), "rows.abc", "")
@@ -446,4 +446,4 @@ def test_a_layout_is_a_file_and_a_word(make_site: Write, monkeypatch: pytest.Mon
     monkeypatch.setattr("elenchus.site.listings.LISTING", table)
     site = make_site(files)
     renderer = Renderer(site)
-    assert "<b>plaque Algae</b>" in renderer.page(placed(site, renderer.book.pages[0]))
+    assert "<b>plaque Algae</b>" in renderer.page(placed(renderer.book, renderer.book.pages[0]))

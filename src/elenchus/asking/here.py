@@ -8,7 +8,7 @@ from elenchus.engine.decode import decode
 from elenchus.errors import Place, QuestionError
 from elenchus.frozen import replace
 from elenchus.language.nodes import Path
-from elenchus.language.tree import parameters_in, rows_named_in
+from elenchus.language.tree import rows_named_in
 from elenchus.plan.fields import Fields, NoField
 from elenchus.schema.naming import several_entries, unknown_entry
 from elenchus.schema.subject import ENTRIES, terms_of
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from elenchus.site.inheritance import Listing
     from elenchus.site.site import Site
 
-__all__ = ["HERE", "texts_of", "with_here"]
+__all__ = ["HERE", "names_of_here", "texts_of", "with_here"]
 
 HERE = "here"
 _GIVEN = Place(f"--with {HERE}")
@@ -36,7 +36,7 @@ def with_here(
     A field that the row has not has no value. Raises QuestionError for a name that is nobody's.
     """
     names = [text for text in given.get(HERE, ()) if text]
-    wanted = [name for name in _asked_of_here(site, listing) if name not in given]
+    wanted = sorted(name for name in names_of_here(site, listing) if name not in (HERE, *given))
     if len(names) != 1 or not wanted:
         return given
     found = dict(given)
@@ -66,20 +66,6 @@ def _unknown(site: Site, name: str) -> Problem:
     return replace(problem, place=_GIVEN)
 
 
-def _asked_of_here(site: Site, listing: Listing) -> list[str]:
-    """Return the fields of the page's row that a listing asks for, and the listings that it names."""
-    waiting, seen, found = [listing], {listing.name}, dict[str, None]()
-    for each in waiting:  # which grows on the way
-        for name in parameters_in(each.question):
-            if name.startswith(f"{HERE}."):
-                found[name] = None
-        for name in (each.setting("fill_from"), *rows_named_in(each.question)):
-            if name in site.library.names and name not in seen:
-                seen.add(name)
-                waiting.append(site.library.get(name))
-    return list(found)
-
-
 def _rows_called(site: Site, name: str) -> Iterator[tuple[Subject, int]]:
     """Yield the entry of a name, then the terms, each with what it is; only what is meant for certain."""
     rows = site.dataset.find_entry(name)
@@ -89,6 +75,25 @@ def _rows_called(site: Site, name: str) -> Iterator[tuple[Subject, int]]:
         numbers = terms.find(name)
         if len(numbers) == 1:
             yield terms_of(taxonomy), numbers[0]
+
+
+def names_of_here(site: Site, listing: Listing) -> frozenset[str]:
+    """Return what a question asks of the row of its page, such as ``here`` and ``here.station``.
+
+    The listings that it names, or is filled up from, ask on their part.
+    """
+    return site.names_of_here.get(id(listing), lambda: (listing, frozenset(_asked_of_here(site, listing))))[1]
+
+
+def _asked_of_here(site: Site, listing: Listing) -> Iterator[str]:
+    """Yield what a question and all that it rests on ask of the row of their page."""
+    found, seen = [listing], set[str]()
+    for each in found:  # which grows on the way
+        yield from (name for name in each.parameter_names if name.split(".")[0] == HERE)
+        named = {each.setting("fill_from"), *rows_named_in(each.question)}
+        new = [name for name in sorted(named - seen) if name in site.library.names]
+        seen.update(new)
+        found += [site.library.get(name) for name in new]
 
 
 def texts_of(value: Any) -> tuple[str, ...]:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from elenchus.asking.alone import compared_alone
 from elenchus.asking.choices import possible
-from elenchus.asking.here import with_here
+from elenchus.asking.here import HERE, names_of_here, with_here
 from elenchus.asking.names import row_named
 from elenchus.asking.parameters import absent_choice, ground, settled
 from elenchus.errors import About, NoSuchName, Place, Problem, QuestionError
@@ -69,11 +69,19 @@ class Query(Working):
     @cached_property
     def plan(self) -> Plan:
         """The checked plan. Raises QuestionError with every problem of form and meaning at once."""
-        given = tuple((name, *texts) for name, texts in self.given.items())
         # The listing is part of what is kept, so that no other can have its identity meanwhile.
-        return self.site.plans.get(
-            (id(self.listing), given, self.show), lambda: (self.listing, self._checked())
-        )[1]
+        key = id(self.listing), self.given_to_it, self.show
+        return self.site.plans.get(key, lambda: (self.listing, self._checked()))[1]
+
+    @property
+    def given_to_it(self) -> tuple[tuple[str, ...], ...]:
+        """The values that it depends on: of the row of a page, only what it asks for."""
+        asked = names_of_here(self.site, self.listing)
+        return tuple(
+            (name, *texts)
+            for name, texts in self.given.items()
+            if name in asked or name.split(".")[0] != HERE
+        )
 
     def _checked(self) -> Plan:
         """Return the plan, checked now. Raises QuestionError."""
@@ -221,6 +229,12 @@ def resolved(
     ``comments`` lets the question have comments, as in files. Raises NoSuchName, and QuestionError where
     the changes cannot be read.
     """
+    key = text, changes, comments, place
+    return site.questions.get(key, lambda: _resolved(site, text, changes, comments=comments, place=place))
+
+
+def _resolved(site: Site, text: str, changes: str, *, comments: bool, place: Place) -> Listing:
+    """Return the listing that a text names, or the question that it is, with its changes."""
     word = text.strip()
     is_name = len(word) <= _LONGEST_NAME and can_be_called(word)
     is_name = is_name and (not is_keyword(word) or word in site.library.names)

@@ -50,7 +50,7 @@ class Survey:
         """All pages with their sections."""
         found = []
         for page in self.book.pages:
-            found.append(placed(self.site, page))
+            found.append(placed(self.book, page))
             self.tick()
         return found
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
 from elenchus.engine.columns.column import Dates, Lists, Terms, narrowed
@@ -11,7 +12,7 @@ from elenchus.schema.types import Type
 from elenchus.values.dates import date_label, from_instant
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Iterator
     from datetime import date, datetime
 
     from elenchus.engine.columns.column import Column
@@ -20,7 +21,41 @@ if TYPE_CHECKING:
     from elenchus.plan.nodes import FieldRef
     from elenchus.schema.subject import Subject
 
-__all__ = ["decode", "decoder", "single_decoder"]
+__all__ = ["Decoded", "decode", "decoder", "single_decoder"]
+
+
+class Decoded(Mapping[str, Any]):
+    """The values of a row by the names of their fields, each decoded when it is first looked at.
+
+    Pages look at few of those that an answer has.
+    """
+
+    __slots__ = ("decoders", "found", "row")
+
+    def __init__(self, decoders: Mapping[str, Callable[[int], Any]], row: int) -> None:
+        self.decoders = decoders
+        self.row = row
+        self.found: dict[str, Any] = {}
+
+    def __getitem__(self, name: str) -> Any:
+        try:
+            return self.found[name]
+        except KeyError:
+            value = self.found[name] = self.decoders[name](self.row)
+            return value
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.decoders)
+
+    def __len__(self) -> int:
+        return len(self.decoders)
+
+    def __repr__(self) -> str:
+        return repr(dict(self))
+
+    def __reduce__(self) -> tuple[type[dict[str, Any]], tuple[dict[str, Any]]]:
+        """Travel as what it holds: an answer that is sent elsewhere takes no columns with it."""
+        return dict, (dict(self),)
 
 
 def decode(view: View, field: FieldRef, row: int, subject: Subject = ENTRIES) -> Any:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from elenchus.engine.decode import decoder
+from elenchus.engine.decode import Decoded, decoder
 from elenchus.engine.groups import MOST_GROUPS, grouped
 from elenchus.engine.notices import notices
 from elenchus.errors import NoSuchPage, Problem
@@ -54,7 +54,7 @@ def answer(
     shown = _SHOWN_OF_TERMS if plan.subject.is_terms else _SHOWN_OF_ENTRIES
     view = stages.selection.view
     fields = (*view.shown(plan.subject, shown), *plan.fields, *plan.show)
-    values = [(field.name, decoder(view, field, plan.subject)) for field in fields]
+    values = {field.name: decoder(view, field, plan.subject) for field in fields}
     numbers = (cut.rows(stages) if grouping else stages.between(*cut.bounds)).tolist()
     found = Answer(
         question=question,
@@ -64,7 +64,7 @@ def answer(
         page=cut.page,
         pages=cut.pages,
         per_page=plan.per_page,
-        rows=tuple(Row(ids[row], {name: value(row) for name, value in values}) for row in numbers),
+        rows=tuple(Row(ids[row], Decoded(values, row)) for row in numbers),
         at=from_instant(clock.now, clock.zone),
         subject=plan.subject,
         shown=shown,

@@ -4,18 +4,19 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict
+from contextlib import suppress
 from functools import cached_property
 from typing import TYPE_CHECKING
 from urllib.parse import unquote
 
-from elenchus.asking.here import HERE, texts_of
+from elenchus.asking.here import HERE, names_of_here, texts_of
 from elenchus.asking.query import Query, resolved
 from elenchus.errors import ElenchusError, Problem
 from elenchus.frozen import Frozen, Working, member, replace
-from elenchus.language.tree import rows_named_in
 from elenchus.pages.labels import group_label
 from elenchus.pages.paths import address_of
 from elenchus.values.addresses import NOWHERE
+from elenchus.values.kept import Kept
 from elenchus.values.placeholders import filled, names_in
 from elenchus.values.texts import either, nearest, quoted, slugify
 from elenchus.values.wording import spoken
@@ -34,6 +35,7 @@ __all__ = ["Book", "Here", "Page", "here_names", "no_pages_at_all", "section_lis
 
 # Placeholders that stand in a path as they are; all others are made into slugs first.
 _AS_WRITTEN = ("slug", "path", "id", "address", "key", "year", "month", "day", "week", "kind")
+_MOST_ANSWERS = 2**12
 _DATE_KEY = re.compile(r"(?P<year>\d{4})(?:-(?P<month>\d{2})(?:-(?P<day>\d{2}))?|-W(?P<week>\d{2}))?")
 
 
@@ -78,6 +80,14 @@ class Book(Working):
     site: Site
     sets: dict[str, _PageSet] = member(default_factory=dict)
     orders: dict[str, dict[str, tuple[Page | None, Page | None]]] = member(default_factory=dict)
+
+    @cached_property
+    def answers(self) -> Kept[tuple[SectionRule, Query, Answer]]:
+        """What the sections of the last pages asked, and the first page of their answers.
+
+        Many pages of a set ask the same, as they take the same values from their rows.
+        """
+        return Kept(_MOST_ANSWERS)
 
     @cached_property
     def rules(self) -> Mapping[str, PageRule]:
@@ -240,25 +250,8 @@ def here_names(site: Site, section: SectionRule) -> Iterable[str]:
         for text in texts:
             if text == f":{HERE}" or text.startswith(f":{HERE}."):
                 yield text[1:].rstrip("?")
-    for listing in _listings_of(site, section):
-        for name in listing.parameter_names:
-            if name.split(".")[0] == HERE:
-                yield name
-
-
-def _listings_of(site: Site, section: SectionRule) -> list[Listing]:
-    """Return the listing of a section with its changes, and all that its question names or is filled from."""
-    try:
-        found = [section_listing(site, section)]
-    except ElenchusError:
-        return []
-    seen: set[str] = set()
-    for listing in found:  # which grows on the way
-        named = {listing.setting("fill_from"), *rows_named_in(listing.question)}
-        new = [name for name in sorted(named - seen) if name in site.library.names]
-        seen.update(new)
-        found += [site.library.get(name) for name in new]
-    return found
+    with suppress(ElenchusError):  # it is told where the section is asked
+        yield from sorted(names_of_here(site, section_listing(site, section)))
 
 
 def section_listing(site: Site, section: SectionRule) -> Listing:

@@ -104,7 +104,7 @@ def addresses(
     lines: list[AddressLine] = []
     pages_of: dict[str, int] = {}
     for page in book.pages:
-        found = placed(book.site, page)
+        found = placed(book, page)
         pages_of[page.path] = found.pages
         state = _state_of(found)
         lines.append(
@@ -126,10 +126,9 @@ def pages_named(book: Book, name: str) -> list[Page]:
 
 def page_report(book: Book, page: Page, *, as_if: int = 0) -> PageReport:
     """Return one page with its sections; ``as_if`` adds entries that match its first section."""
-    site = book.site
-    if as_if:
-        site = _with_more_first(site, page, as_if)
-    found, freely = placed(site, page), without_repeats(site, page)
+    then = Book(_with_more_first(book.site, page, as_if)) if as_if else book
+    site = then.site
+    found, freely = placed(then, page), without_repeats(then, page)
     parts = [set(each.ids) if each.takes_part else set() for each in freely.sections]
     overlaps = tuple(tuple(len(one & other) for other in parts) for one in parts)
     kinds = [kind for each in found.sections if each.takes_part and each.plan for kind in each.plan.kinds]
@@ -175,7 +174,7 @@ def set_lines(book: Book, name: str, tick: Callable[[], None] = lambda: None) ->
     """Return a line for each page of a set."""
     found = []
     for page in book.of(name).pages:
-        on_page = placed(book.site, page)
+        on_page = placed(book, page)
         values = tuple(_taken(book.site, page, on_page.sections))
         is_resolved = all(text for _, text in values) and not on_page.problems
         first = next((each.ids[0] for each in on_page.sections if each.ids), "")

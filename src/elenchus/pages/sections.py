@@ -14,12 +14,11 @@ from elenchus.values.texts import quoted
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping, Sequence
 
-    from elenchus.pages.book import Page
+    from elenchus.pages.book import Book, Page
     from elenchus.plan.answer import Answer
     from elenchus.plan.nodes import Plan
     from elenchus.site.inheritance import Listing
     from elenchus.site.pages import SectionRule
-    from elenchus.site.site import Site
 
     _Values = Mapping[str, Sequence[str]]
 
@@ -133,7 +132,7 @@ class Placed(Frozen):
         return list(dict.fromkeys(name for each in of_entries for name in each.ids))
 
 
-def placed(site: Site, page: Page, *, repeats: bool | None = None, visitor: _Values | None = None) -> Placed:
+def placed(book: Book, page: Page, *, repeats: bool | None = None, visitor: _Values | None = None) -> Placed:
     """Return a page with its sections.
 
     Sections choose one after the other, those with a priority first. Where the page says
@@ -146,7 +145,7 @@ def placed(site: Site, page: Page, *, repeats: bool | None = None, visitor: _Val
     shown: dict[str, int] = {}  # id of a row → number of the section that shows it
     found: list[Section] = []
     for turn, (number, rule) in enumerate(order):
-        section = _chosen(site, page, number, rule, None if keeps_repeats else shown, visitor)
+        section = _chosen(book, page, number, rule, None if keeps_repeats else shown, visitor)
         found.append(replace(section, turn=turn))
         if section.takes_part and section.answer:
             for name in section.ids:
@@ -155,9 +154,9 @@ def placed(site: Site, page: Page, *, repeats: bool | None = None, visitor: _Val
     return Placed(page, sections, tuple(_page_problems(page, sections)))
 
 
-def without_repeats(site: Site, page: Page) -> Placed:
+def without_repeats(book: Book, page: Page) -> Placed:
     """Return a page as it would be if its sections never left anything out."""
-    return placed(site, page, repeats=True)
+    return placed(book, page, repeats=True)
 
 
 def _turn_of(rule: SectionRule, number: int) -> tuple[bool, int, int]:
@@ -166,7 +165,7 @@ def _turn_of(rule: SectionRule, number: int) -> tuple[bool, int, int]:
 
 
 def _chosen(
-    site: Site,
+    book: Book,
     page: Page,
     number: int,
     rule: SectionRule,
@@ -175,15 +174,17 @@ def _chosen(
 ) -> Section:
     """Return a section with the rows that it shows; ``shown`` are those that it must not."""
     try:
-        listing = section_listing(site, rule)
+        listing = section_listing(book.site, rule)
         own = {
             name: texts for name, texts in (visitor or {}).items() if name in free_parameters(listing, rule)
         }
-        query = Query(site, listing, given_to(page, rule, own))
+        query = Query(book.site, listing, given_to(page, rule, own))
         part = _takes_part(query.plan)
         if shown and part:
             query = replace(query, without=tuple(shown))
-        answer = query.answer()
+        key = id(rule), query.given_to_it, query.without
+        # The rule is part of what is kept, so that no other can have its identity meanwhile.
+        _, query, answer = book.answers.get(key, lambda: (rule, query, query.answer()))
     except ElenchusError as error:
         problems = tuple(_at_section(rule, each) for each in error.problems)
         return Section(number, 0, rule, problems=problems)

@@ -63,7 +63,7 @@ def _read_query(query: str) -> tuple[dict[str, list[str]], str]:
 def _visited(scene: Scene, place: PagePlace, given: _Values, number: str) -> Reply:
     """Return a page with what a visitor chose; an address that could be shorter leads to the short one."""
     page, root = place.page, scene.renderer.root
-    found = placed(scene.site, page, visitor=given)
+    found = placed(scene.book, page, visitor=given)
     wrong = [each for each in found.problems if each.about is About.VALUE]
     if given and wrong:
         return _not_found(scene, page.address, wrong, list(_choices_on(scene, found)))
@@ -127,7 +127,7 @@ def _canonical_query(scene: Scene, found: Placed) -> dict[str, list[str]]:
 def _choices_on(scene: Scene, found: Placed) -> Iterable[Link]:
     """Yield what can be chosen on a page, as links."""
     root = scene.renderer.root.link(found.page.address)
-    for section in placed(scene.site, found.page).sections:
+    for section in placed(scene.book, found.page).sections:
         listing = section.listing
         if listing is None:
             continue
@@ -142,7 +142,7 @@ def _choices_on(scene: Scene, found: Placed) -> Iterable[Link]:
 
 def _beside_reply(scene: Scene, place: PagePlace, path: str) -> Reply:
     """Return a file beside a page."""
-    section = placed(scene.site, place.page).sections[place.section]
+    section = placed(scene.book, place.page).sections[place.section]
     if section.answer is None:
         return missing(scene, path)
     try:

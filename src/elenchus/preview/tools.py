@@ -46,7 +46,7 @@ def why_page(scene: Scene, query: str) -> Reply:
     for name, text in pairs:
         if name not in ("page", "section", "entry"):
             chosen.setdefault(name, []).append(text)
-    found = placed(scene.site, page, visitor=chosen)
+    found = placed(scene.book, page, visitor=chosen)
     section = found.sections[int(number)]
     pieces = tuple(_why_pieces(found, section, asked.get("entry", "")))
     back = Link(f"Back to {page.title}", scene.renderer.root.link(page.address))

@@ -102,7 +102,7 @@ def _for_sitemap(renderer: Renderer, found: Placed) -> list[tuple[str, str]]:
 
 def sitemaps(renderer: Renderer) -> dict[str, bytes]:
     """Return the sitemap of a site, in several files where there are many pages."""
-    pages = [placed(renderer.site, page) for page in renderer.book.pages if not page.rule.private]
+    pages = [placed(renderer.book, page) for page in renderer.book.pages if not page.rule.private]
     return dict(
         sitemap_files(renderer.root, [each for found in pages for each in _for_sitemap(renderer, found)])
     )

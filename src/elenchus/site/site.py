@@ -158,6 +158,16 @@ class Site(Working):
         """The plans of the queries that were asked last, each with its listing: pages ask the same again."""
         return Kept(_MOST_PLANS)
 
+    @cached_property
+    def questions(self) -> Kept[Listing]:
+        """The questions that were read last, by their texts, their changes and where they stand."""
+        return Kept(_MOST_PLANS)
+
+    @cached_property
+    def names_of_here(self) -> Kept[tuple[Listing, frozenset[str]]]:
+        """What the questions that were asked last ask of the rows of pages, each with its listing."""
+        return Kept(_MOST_PLANS)
+
     def working(self, work: Work) -> Site:
         """Return the site with its content read in another way."""
         return Site(replace(self.content, work=work), self.clock)

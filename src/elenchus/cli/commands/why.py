@@ -81,5 +81,6 @@ def _why_on(site: Site, page: str, section: str, entry: str | None) -> Iterator[
     from elenchus.pages.sections import placed
     from elenchus.report.explanations import explanation, verdict
 
-    query = section_named(placed(site, pages_named(Book(site), page)[0]), section).asked
+    book = Book(site)
+    query = section_named(placed(book, pages_named(book, page)[0]), section).asked
     return explanation(query.explanation()) if entry is None else verdict(query.verdict(entry))
