@@ -108,7 +108,8 @@ def test_refill(
 def test_repeats_are_told(reference: elenchus.Site) -> None:
     """A section names what it leaves out, and where that stands."""
     found = placed(
-        Book(reference), page_of(["from sighting limit 3", "where habitat = rocky-shore limit 3"], no_repeats=True)
+        Book(reference),
+        page_of(["from sighting limit 3", "where habitat = rocky-shore limit 3"], no_repeats=True),
     )
     assert found.sections[1].left_out == (("s1", 0), ("s3", 0))
     assert found.sections[1].answer is not None

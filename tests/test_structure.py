@@ -317,6 +317,7 @@ def test_a_form_is_one_record(make_site: Write, dropped: Callable[..., None]) ->
     from elenchus.preview.live import Live
     from elenchus.preview.pages import page_reply
     from elenchus.publishing.beside import files_beside
+    from elenchus.rendering.marks import PageMarks
     from elenchus.rendering.renderer import Renderer
 
     dropped(
@@ -339,7 +340,8 @@ def test_a_form_is_one_record(make_site: Write, dropped: Callable[..., None]) ->
     assert done.stdout == "AB"
     renderer = Renderer(site)
     found = placed(renderer.book, renderer.book.pages[0])
-    assert dict(files_beside(renderer, found.page, found.sections[0])) == {"rows.abc": b"AB"}
+    beside = files_beside(renderer, found.page, found.sections[0], PageMarks(renderer))
+    assert [(each.path, each.make()) for each in beside] == [("rows.abc", b"AB")]
     assert 'type="text/x-initials"' in renderer.page(found)
     reply = page_reply(Live(folder).scene(), "rows.abc", "")
     assert (reply.body, reply.type) == (b"AB", "text/x-initials; charset=utf-8")

@@ -10,7 +10,7 @@ from elenchus.asking.choices import possible
 from elenchus.asking.query import Query
 from elenchus.errors import About, ElenchusError
 from elenchus.pages.book import Book
-from elenchus.pages.sections import placed
+from elenchus.pages.sections import given_to, placed
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Sequence
@@ -60,8 +60,9 @@ class Survey:
         found: dict[str, dict[str, Sequence[str]]] = {}
         for page in self.placed:
             for section in page.sections:
-                if section.rule.listing and section.query:
-                    found.setdefault(section.rule.listing, dict(section.query.given))
+                listing = section.rule.listing
+                if listing and section.query and listing not in found:
+                    found[listing] = given_to(page.page, section.rule)
         return found
 
     @property

@@ -44,6 +44,9 @@ class Decoded(Mapping[str, Any]):
             value = self.found[name] = self.decoders[name](self.row)
             return value
 
+    def __contains__(self, name: object) -> bool:
+        return name in self.decoders
+
     def __iter__(self) -> Iterator[str]:
         return iter(self.decoders)
 

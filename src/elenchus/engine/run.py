@@ -64,7 +64,7 @@ def answer(
         page=cut.page,
         pages=cut.pages,
         per_page=plan.per_page,
-        rows=tuple(Row(ids[row], Decoded(values, row)) for row in numbers),
+        rows=tuple(Row(ids[row], Decoded(values, row), row) for row in numbers),
         at=from_instant(clock.now, clock.zone),
         subject=plan.subject,
         shown=shown,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from functools import cached_property
 from typing import TYPE_CHECKING
@@ -16,13 +17,13 @@ from elenchus.frozen import Frozen, Working, member, replace
 from elenchus.pages.labels import group_label
 from elenchus.pages.paths import address_of
 from elenchus.values.addresses import NOWHERE
-from elenchus.values.kept import Kept
+from elenchus.values.kept import Kept, MadeOf
 from elenchus.values.placeholders import filled, names_in
 from elenchus.values.texts import either, nearest, quoted, slugify
 from elenchus.values.wording import spoken
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Mapping, Sequence
+    from collections.abc import Iterable
 
     from elenchus.plan.answer import Answer, Group
     from elenchus.schema.subject import Subject
@@ -49,9 +50,32 @@ class Here(Frozen):
     subject: Subject | None
     values: Mapping[str, Sequence[str]]
 
-    def given(self) -> dict[str, Sequence[str]]:
-        """Return what the page gives to the questions on it."""
-        return {HERE: [self.name], **{f"{HERE}.{name}": texts for name, texts in self.values.items()}}
+    def given(self) -> Mapping[str, Sequence[str]]:
+        """Return what the page gives to the questions on it, looked up as it is asked for."""
+        return _Given(self)
+
+
+class _Given(Mapping[str, Sequence[str]]):
+    """What a page gives to the questions on it: ``here``, and ``here.FIELD`` for each value of its row."""
+
+    __slots__ = ("here",)
+
+    def __init__(self, here: Here) -> None:
+        self.here = here
+
+    def __getitem__(self, name: str) -> Sequence[str]:
+        return [self.here.name] if name == HERE else self.here.values[name.removeprefix(f"{HERE}.")]
+
+    def __contains__(self, name: object) -> bool:
+        first, _, field = str(name).partition(".")
+        return first == HERE and (name == HERE or field in self.here.values)
+
+    def __iter__(self) -> Iterator[str]:
+        yield HERE
+        yield from (f"{HERE}.{name}" for name in self.here.values)
+
+    def __len__(self) -> int:
+        return 1 + len(self.here.values)
 
 
 class Page(Frozen):
@@ -265,9 +289,9 @@ def _rows_set(rule: PageRule, answer: Answer) -> _PageSet:
     """Return a page for each row of an answer."""
     pages = []
     for number, row in enumerate(answer.rows):
-        values = {name: texts_of(value) for name, value in row.values.items()}
-        flat = {name: ", ".join(texts) for name, texts in values.items()}
-        path = filled(rule.path, _in_path(flat)) if rule.path else unquote(flat.get("address", ""))
+        values = MadeOf(row.values, texts_of)
+        flat = MadeOf(values, ", ".join)
+        path = filled(rule.path, _InPath(flat)) if rule.path else unquote(flat.get("address", ""))
         here = Here(row.id, answer.subject, values)
         title = filled(rule.title, flat) if rule.title else flat.get("title") or flat.get("name") or row.id
         about = filled(rule.about, flat)
@@ -275,12 +299,16 @@ def _rows_set(rule: PageRule, answer: Answer) -> _PageSet:
     return _PageSet(rule, pages, problems=() if pages else (_no_pages(rule),))
 
 
-def _in_path(values: Mapping[str, str]) -> dict[str, str]:
-    """Return values as they stand in a path; the key of a single letter is an initial."""
-    return {
-        name: text if name in _AS_WRITTEN and len(text) > 1 else slugify(text) or text
-        for name, text in values.items()
-    }
+class _InPath(MadeOf[str, str]):
+    """Values as they stand in a path."""
+
+    def __init__(self, values: Mapping[str, str]) -> None:
+        super().__init__(values, str)
+
+    def __getitem__(self, name: str) -> str:
+        """Return a value as it is, or as a slug; the key of a single letter is an initial."""
+        text = self.source[name]
+        return text if name in _AS_WRITTEN and len(text) > 1 else slugify(text) or text
 
 
 def _groups_set(site: Site, rule: PageRule, answer: Answer) -> _PageSet:
@@ -297,7 +325,7 @@ def _groups_set(site: Site, rule: PageRule, answer: Answer) -> _PageSet:
             return _PageSet(rule, [], answer.grouped_by, tuple(problems))
         keys = {name: (flat[name],) for name in answer.grouped_by}
         here = Here(flat["key"], None, keys)
-        path, title = filled(rule.path, _in_path(flat)), filled(rule.title or "{label}", flat)
+        path, title = filled(rule.path, _InPath(flat)), filled(rule.title or "{label}", flat)
         about = filled(rule.about, flat)
         pages.append(Page(rule, path, title, here, group.count, place=len(pages), about=about))
     return _PageSet(rule, pages, answer.grouped_by, () if pages else (_no_pages(rule),))

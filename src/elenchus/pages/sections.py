@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from elenchus.asking.here import HERE
+from elenchus.asking.here import HERE, names_of_here
 from elenchus.asking.query import Query
 from elenchus.errors import About, ElenchusError, Problem, SiteError
 from elenchus.frozen import Frozen, replace
@@ -12,7 +12,7 @@ from elenchus.pages.book import section_listing
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Mapping, Sequence
+    from collections.abc import Collection, Iterable, Mapping, Sequence
 
     from elenchus.pages.book import Book, Page
     from elenchus.plan.answer import Answer
@@ -178,18 +178,23 @@ def _chosen(
         own = {
             name: texts for name, texts in (visitor or {}).items() if name in free_parameters(listing, rule)
         }
-        query = Query(book.site, listing, given_to(page, rule, own))
-        part = _takes_part(query.plan)
-        if shown and part:
-            query = replace(query, without=tuple(shown))
-        key = id(rule), query.given_to_it, query.without
+        given = given_to(page, rule, own, names_of_here(book.site, listing))
+        query = Query(book.site, listing, given, without=tuple(shown or ()))
         # The rule is part of what is kept, so that no other can have its identity meanwhile.
-        _, query, answer = book.answers.get(key, lambda: (rule, query, query.answer()))
+        key = id(rule), query.given_to_it, query.without
+        _, query, answer = book.answers.get(key, lambda: (rule, *_asked(query)))
     except ElenchusError as error:
         problems = tuple(_at_section(rule, each) for each in error.problems)
         return Section(number, 0, rule, problems=problems)
     left_out = tuple((name, (shown or {})[name]) for name in query.repeated()) if query.without else ()
-    return Section(number, 0, rule, query, answer, part and not answer.choices, left_out)
+    return Section(number, 0, rule, query, answer, _takes_part(query.plan) and not answer.choices, left_out)
+
+
+def _asked(query: Query) -> tuple[Query, Answer]:
+    """Return what a section asks, and the first page of its answer; counts and terms leave nothing out."""
+    if query.without and not _takes_part(query.plan):
+        query = replace(query, without=())
+    return query, query.answer()
 
 
 def free_parameters(listing: Listing, rule: SectionRule) -> list[str]:
@@ -211,10 +216,19 @@ def _takes_part(plan: Plan) -> bool:
     return plan.subject.is_entries and not (plan.groups and plan.per_group == 0)
 
 
-def given_to(page: Page, rule: SectionRule, visitor: _Values | None = None) -> dict[str, Sequence[str]]:
-    """Return what a section is given: what the visitor chose, the row of its page, its bound values."""
+def given_to(
+    page: Page,
+    rule: SectionRule,
+    visitor: _Values | None = None,
+    names: Collection[str] | None = None,
+) -> dict[str, Sequence[str]]:
+    """Return what a section is given: what the visitor chose, the row of its page, its bound values.
+
+    ``names`` are those that its question asks of the row, so that no others are looked up.
+    """
     given = page.here.given() if page.here else {}
-    found: dict[str, Sequence[str]] = {**(visitor or {}), **given}
+    found: dict[str, Sequence[str]] = dict(visitor or {})
+    found |= {name: given[name] for name in (given if names is None else names) if name in given}
     for name, texts in rule.given.items():
         values: list[str] = []
         for text in texts:

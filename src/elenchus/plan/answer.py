@@ -23,11 +23,12 @@ class Row(Frozen):
 
     ``values`` holds each shown field: a scalar, a tuple of them for lists and terms (by slug), or None
     where there is no value. References are ids. Dates written without a time are ``date``, the others
-    ``datetime`` in the site's zone.
+    ``datetime`` in the site's zone. ``number`` is the place of the row in its table, where it has one.
     """
 
     id: str
     values: Mapping[str, Scalar | tuple[Scalar, ...] | None]
+    number: int = member(default=-1, compare=False)
 
     def __getitem__(self, name: str) -> Any:
         return self.values[name]

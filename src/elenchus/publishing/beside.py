@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from functools import partial
+from typing import TYPE_CHECKING, NamedTuple
 
 from elenchus.forms import Frame, form
 from elenchus.frozen import replace
@@ -10,27 +11,49 @@ from elenchus.pages.paths import file_beside
 from elenchus.publishing.feeds import FeedPlace, feed_at
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Callable, Iterator
 
     from elenchus.asking.query import Query
     from elenchus.pages.book import Page
     from elenchus.pages.sections import Section
+    from elenchus.rendering.marks import PageMarks
     from elenchus.rendering.renderer import Renderer
 
-__all__ = ["file_of_form", "files_beside"]
+__all__ = ["Beside", "file_of_form", "files_beside"]
 
 
-def files_beside(renderer: Renderer, page: Page, section: Section) -> Iterator[tuple[str, bytes]]:
-    """Yield the path and the content of each file beside a page.
+class Beside(NamedTuple):
+    """A file beside a page: its path, its content, and the digest of what that is made of.
+
+    Data are compared as they are: they tell when they were asked, and cost no more than their digest would.
+    """
+
+    path: str
+    make: Callable[[], bytes]
+    mark: Callable[[], bytes] | None
+
+
+def files_beside(renderer: Renderer, page: Page, section: Section, marks: PageMarks) -> Iterator[Beside]:
+    """Yield the files beside a page.
 
     They hold the rows of the section, also those that the page leaves out because they stand in another:
     a feed must not lose an entry because it moved up. Feeds have the section's pages, data all rows.
     """
     for name in section.rule.beside:
-        pages = _open_query(section).answer(in_public=True).pages if form(name).in_pages else 1
-        for number in range(1, pages + 1):
-            content = file_of_form(renderer, page, section, name, number)
-            yield file_beside(page.path, section.slug, name, number), content
+        query, is_feed = _open_query(section), form(name).in_pages
+        for number in range(1, (query.answer(in_public=True).pages if is_feed else 1) + 1):
+            make = partial(file_of_form, renderer, page, section, name, number)
+            mark = partial(_mark_of_feed, renderer, page, section, name, number, marks) if is_feed else None
+            yield Beside(file_beside(page.path, section.slug, name, number), make, mark)
+
+
+def _mark_of_feed(
+    renderer: Renderer, page: Page, section: Section, name: str, number: int, marks: PageMarks
+) -> bytes:
+    """Return the digest of what a page of a feed is made of."""
+    query, place = _open_query(section), _place_of(renderer, page, section, name)
+    told = f"{name}\n{place.title}\n{place.about}\n{place.page}\n{place.path}\n{page.path}"
+    return marks.feed(query, query.answer(number, in_public=True), told)
 
 
 def file_of_form(renderer: Renderer, page: Page, section: Section, name: str, number: int = 1) -> bytes:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from functools import partial
 from pathlib import PurePosixPath
 from typing import TYPE_CHECKING
 from urllib.parse import unquote
@@ -14,7 +15,9 @@ from elenchus.frozen import Frozen
 from elenchus.pages.paths import unsafe
 from elenchus.pages.sections import placed
 from elenchus.publishing.beside import files_beside
+from elenchus.publishing.kept import sign_of
 from elenchus.publishing.sitemap import sitemap_files
+from elenchus.rendering.marks import PageMarks
 from elenchus.rendering.renderer import ASSETS, paths_of
 from elenchus.rendering.rows import normal
 from elenchus.schema.types import Type
@@ -22,12 +25,13 @@ from elenchus.values.dates import stamp
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Container, Iterable, Iterator
+    from collections.abc import Callable, Container, Iterator, Sequence
     from pathlib import Path
 
     from elenchus.engine.columns.dataset import Dataset
     from elenchus.pages.sections import Placed
     from elenchus.rendering.renderer import Renderer
+    from elenchus.rendering.views import Visit
     from elenchus.site.site import Site
 
 __all__ = ["KeptBack", "Output", "content_of", "kept_back", "outputs", "published_file", "sitemaps"]
@@ -37,22 +41,38 @@ _NAMED = re.compile(r"""(?:\]\(\s*<?|(?:src|href)\s*=\s*["']?)([^\s"'<>)]+)""")
 
 
 class Output(Frozen):
-    """One file: its path below the root, the page that it belongs to (empty for the site's), its content."""
+    """One file: its path below the root, the page that it belongs to (empty for the site's), its content.
+
+    ``mark`` gives the digest of what the content is made of, so far as that is known before it is made; None
+    where the content itself is to be compared. ``drawn`` is a page by its number, and which of its pages.
+    """
 
     path: str
     page: str
-    content: bytes
+    make: Callable[[], bytes]
+    mark: Callable[[], bytes] | None = None
+    drawn: tuple[int, Visit] | None = None
+
+    @property
+    def content(self) -> bytes:
+        """The content, made now. Raises SiteError, QuestionError."""
+        return self.make()
 
 
 def outputs(
-    renderer: Renderer, pages: Iterable[Placed], *, only: str = "", tick: Callable[[], None] = lambda: None
+    renderer: Renderer,
+    pages: Sequence[Placed],
+    marks: PageMarks | None = None,
+    *,
+    only: str = "",
+    tick: Callable[[], None] = lambda: None,
 ) -> Iterator[Output]:
     """Yield every file; ``only`` those of one page or page set, with what all pages need.
 
     Raises SiteError where two files have one path, or a path is unsafe.
     """
     seen: dict[str, str] = {}
-    for output in _unchecked(renderer, pages, only, tick):
+    for output in _unchecked(renderer, pages, marks or PageMarks(renderer), only, tick):
         if reason := unsafe(output.path):
             raise SiteError([Problem("unsafe-path", f"a file cannot be written: {reason}")])
         if output.path in seen:
@@ -70,31 +90,39 @@ def _whose(page: str) -> str:
 
 
 def _unchecked(
-    renderer: Renderer, pages: Iterable[Placed], only: str, tick: Callable[[], None]
+    renderer: Renderer, pages: Sequence[Placed], marks: PageMarks, only: str, tick: Callable[[], None]
 ) -> Iterator[Output]:
     """Yield every file, whatever its path."""
     listed: list[tuple[str, str]] = []
-    for found in pages:
+    for number, found in enumerate(pages):
         rule = found.page.rule
         if rule.private or (only and rule.name != only):
             tick()
             continue
         for path, visit in paths_of(found):
-            yield Output(path, rule.name, renderer.page(found, visit).encode())
+            make = partial(page_content, renderer, found, visit)
+            yield Output(path, rule.name, make, partial(marks.page, found, visit), (number, visit))
         listed += _for_sitemap(renderer, found)
         for section in found.sections:
-            if section.plan and section.rule.beside:
-                for path, content in files_beside(renderer, found.page, section):
-                    yield Output(path, rule.name, content)
+            if section.rule.beside and section.plan:
+                for beside in files_beside(renderer, found.page, section, marks):
+                    yield Output(beside.path, rule.name, beside.make, beside.mark)
         tick()
     if not only:
         for path, content in sitemap_files(renderer.root, listed):
-            yield Output(path, "", content)
+            yield Output(path, "", partial(bytes, content))
     yield from _own_files(renderer)
+
+
+def page_content(renderer: Renderer, found: Placed, visit: Visit) -> bytes:
+    """Return a page as a file has it."""
+    return renderer.page(found, visit).encode()
 
 
 def _for_sitemap(renderer: Renderer, found: Placed) -> list[tuple[str, str]]:
     """Return the files of a page as a sitemap has them, each with the date of its last change."""
+    if not renderer.root.address:
+        return []
     return [
         (path, _changed_of(renderer, found) if visit.number == 1 else "") for path, visit in paths_of(found)
     ]
@@ -118,14 +146,25 @@ def _changed_of(renderer: Renderer, found: Placed) -> str:
 def _own_files(renderer: Renderer) -> Iterator[Output]:
     """Yield our stylesheet and script, and the files that the site publishes as they are."""
     for name, content in renderer.assets().items():
-        yield Output(f"{ASSETS}/{name}", "", content)
+        yield Output(f"{ASSETS}/{name}", "", partial(bytes, content))
     definition = renderer.site.definition
+    if not definition.files:
+        return
     hidden = kept_back(renderer.site)
     for name in definition.files:
         for path in _files_below(definition.folder / name, definition.folder.resolve()):
             below = path.relative_to(definition.folder).as_posix()
             if below not in hidden:
-                yield Output(below, "", content_of(path, below))
+                yield Output(below, "", partial(content_of, path, below), partial(_mark_of_file, path))
+
+
+def _mark_of_file(path: Path) -> bytes:
+    """Return what tells that a file is as it was; nothing where that is not sure."""
+    try:
+        sign = sign_of(path.stat())
+    except OSError:
+        return b""
+    return b"%d %d %d" % sign if any(sign) else b""
 
 
 def content_of(path: Path, below: str) -> bytes:

@@ -8,16 +8,26 @@ import shutil
 from collections import defaultdict
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from elenchus.errors import FolderError, Place, Problem
 from elenchus.files import is_file, write_whole
 from elenchus.frozen import Frozen
 from elenchus.pages.paths import OWN_FOLDER
 from elenchus.publishing.changes import listing_changes
-from elenchus.publishing.links import dead_links, links_in
+from elenchus.publishing.kept import (
+    Kept,
+    Known,
+    Targets,
+    program_of_pages,
+    read_kept,
+    save_kept,
+    sign_of,
+)
+from elenchus.publishing.links import LinkReader, dead_links
 from elenchus.publishing.manifest import NAME, Manifest, digest_of, read_manifest
 from elenchus.publishing.outputs import outputs
+from elenchus.rendering.marks import PageMarks
 from elenchus.rendering.templates import FOLDER as TEMPLATES
 
 if TYPE_CHECKING:
@@ -27,6 +37,7 @@ if TYPE_CHECKING:
     from elenchus.publishing.changes import ListingChange
     from elenchus.publishing.outputs import Output
     from elenchus.rendering.renderer import Renderer
+    from elenchus.rendering.rows import Trace
     from elenchus.site.site import Site
 
 __all__ = ["Publication", "Wishes", "published_to", "target_of", "writing"]
@@ -50,7 +61,9 @@ class Publication:
     ``new``, ``changed``, ``kept`` and ``removed`` are paths of files; ``left`` are files that would go,
     were they not changed by hand. ``moves`` tells what becomes of listings. ``dead`` are files that
     nobody has, each with a page that links it. ``pending`` are files that runs which never ended may have
-    written, and that this one does not look at.
+    written, and that this one does not look at. ``known`` is what the next run is left, ``before`` what the
+    last one left; ``program`` is the version of all that pages are made by; ``drawn`` counts the files that
+    were made anew, whether or not they came out as before.
     """
 
     folder: Path
@@ -65,9 +78,12 @@ class Publication:
     files: dict[str, tuple[str, str]] = field(default_factory=dict)
     listings: dict[str, Sequence[str]] = field(default_factory=dict)
     staged: dict[str, Path] = field(default_factory=dict)
-    links: dict[str, frozenset[str]] = field(default_factory=dict)
+    known: dict[str, Known] = field(default_factory=dict)
+    before: Kept = field(default_factory=lambda: Kept({}, Targets(), {}))
+    program: str = ""
     dead: list[tuple[str, str]] = field(default_factory=list)
     pending: dict[str, Sequence[str]] = field(default_factory=dict)
+    drawn: int = 0
 
     @property
     def is_idle(self) -> bool:
@@ -88,12 +104,27 @@ class Publication:
             target = self.folder / path
             target.parent.mkdir(parents=True, exist_ok=True)
             staged.replace(target)
+            self.known[path] = self.known[path]._replace(sign=sign_of(target.stat()))
             tick()
         for path in self.removed:
             (self.folder / path).unlink(missing_ok=True)
             self.prune((self.folder / path).parent)
             tick()
         self.note(Manifest(self.files, self.pending, self.listings))
+        self.leave()
+
+    def leave(self) -> None:
+        """Leave to the next run what is known of the files, unless it is what the last one left."""
+        if self.known != self.before.files:
+            save_kept(self.folder, self.known, self.before.targets, {"program": self.program})
+
+    def standing(self, path: str) -> str:
+        """Return the digest of the file that stands at a path, read only where it may have been touched."""
+        target = self.folder / path
+        known, sign = self.before.files.get(path), sign_of(target.stat())
+        if known and any(sign) and known.sign == sign:
+            return known.digest
+        return digest_of(target.read_bytes())
 
     def note(self, manifest: Manifest) -> None:
         """Write the manifest; the same one is left as it is."""
@@ -187,56 +218,109 @@ def published_to(
     """
     _own_folder(folder)
     old = read_manifest(folder)
-    found = Publication(folder, old)
-    for number, output in enumerate(outputs(renderer, pages, only=wishes.only, tick=tick)):
-        _put(found, output, number, wishes)
-        if output.path.endswith(".html") and output.page:
-            found.links[output.path] = links_in(output.content.decode(), renderer.root.path)
+    program = program_of_pages()
+    found = Publication(folder, old, before=read_kept(folder, program), program=program)
+    work = _Work(found, renderer, PageMarks(renderer), wishes, LinkReader(renderer.root.path))
+    for output in outputs(renderer, pages, work.marks, only=wishes.only, tick=tick):
+        work.take(output)
     for path in old.paths:
         page, digest = old.files.get(path, ("", ""))
         if path in found.files:
             continue
         if wishes.only and path in old.files and page != wishes.only:  # not looked at this time
             found.files[path] = page, digest
+            if path in found.before.files:
+                found.known[path] = found.before.files[path]
         elif not wishes.only or path in old.files:
             _remove(found, path, force=wishes.force)
     seen = {*found.new, *found.changed, *found.kept, *found.removed}
     found.pending = {path: known for path, known in old.coming.items() if wishes.only and path not in seen}
     found.listings = _listings_of(pages, wishes.only, old)
-    found.dead = list(dead_links(found.links, found.files, folder))
+    links = {path: known.links for path, known in found.known.items() if known.links}
+    gone = set(found.removed)  # they stand there still
+    found.dead = list(
+        dead_links(
+            links,
+            found.before.targets.names,
+            lambda path: path in found.files or (path not in gone and is_file(folder / path)),
+        )
+    )
     found.moves = list(listing_changes(old.listings, found.listings))
     return found
 
 
-def _put(found: Publication, output: Output, number: int, wishes: Wishes) -> None:
-    """Compare one file with what stands in its place, and stage it where that differs."""
-    digest = digest_of(output.content)
-    found.files[output.path] = (output.page, digest)
-    target = found.folder / output.path
-    if blocked := _link_above(found.folder, output.path):
-        found.in_the_way.append(_in_the_way(blocked, "is a link or a file, and would lead elsewhere"))
-        return
-    if target.is_symlink() or (target.exists() and not target.is_file()):
-        found.in_the_way.append(_in_the_way(target, "is a link, a folder or no regular file"))
-        return
-    if target.is_file():
-        standing = digest_of(target.read_bytes())
-        if standing == digest:
-            found.kept.append(output.path)
+class _Work(NamedTuple):
+    """The work of one run: what it finds, by what pages are drawn, and how it was wished."""
+
+    found: Publication
+    renderer: Renderer
+    marks: PageMarks
+    wishes: Wishes
+    reader: LinkReader
+
+    def take(self, output: Output) -> None:
+        """Take one file: as it stands where all that it is made of is as it was, else made anew."""
+        mark, known = output.mark() if output.mark else b"", self.found.before.files.get(output.path)
+        if mark and known and known.mark == self.whole_mark(mark, known.trace) and self.stands(output.path):
+            if not any(known.sign):
+                known = known._replace(sign=sign_of((self.found.folder / output.path).stat()))
+            self.found.files[output.path] = output.page, known.digest
+            self.found.known[output.path] = known
+            self.found.kept.append(output.path)
             return
-        if not (wishes.force or found.old.wrote(output.path, standing)):
-            reason = (
-                "was changed by hand" if output.path in found.old.paths else "was not written by this program"
-            )
-            found.in_the_way.append(_in_the_way(target, reason, forced=True))
-        found.changed.append(output.path)
-    else:
-        found.new.append(output.path)
-    if not wishes.dry_run:
-        stage = found.folder / _STAGE / str(number)
-        stage.parent.mkdir(parents=True, exist_ok=True)
-        stage.write_bytes(output.content)
-        found.staged[output.path] = stage
+        self.found.drawn += 1
+        trace, targets = self.renderer.trace, self.found.before.targets
+        trace.clear()
+        content = output.content
+        links: list[int] = []
+        if output.path.endswith(".html") and output.page:
+            links = [targets.number(name) for name in self.reader.links_in(content.decode())]
+        made = Known(digest_of(content), self.whole_mark(mark, trace) if mark else b"", trace.copied(), links)
+        self.put(output, content, made)
+
+    def whole_mark(self, mark: bytes, trace: Trace | None) -> bytes:
+        """Return the digest of all that a file is made of."""
+        return self.marks.with_trace(mark, trace) if trace else mark
+
+    def stands(self, path: str) -> bool:
+        """Say whether a file stands where it was published, as it was written."""
+        _, digest = self.found.old.files.get(path, ("", ""))
+        known = self.found.before.files[path]
+        if digest != known.digest or _link_above(self.found.folder, path):
+            return False
+        target = self.found.folder / path
+        return not target.is_symlink() and is_file(target) and self.found.standing(path) == digest
+
+    def put(self, output: Output, content: bytes, made: Known) -> None:
+        """Compare a file with what stands in its place, and stage it where that differs."""
+        found, wishes = self.found, self.wishes
+        found.files[output.path] = output.page, made.digest
+        found.known[output.path] = made
+        target = found.folder / output.path
+        if blocked := _link_above(found.folder, output.path):
+            found.in_the_way.append(_in_the_way(blocked, "is a link or a file, and would lead elsewhere"))
+            return
+        if target.is_symlink() or (target.exists() and not target.is_file()):
+            found.in_the_way.append(_in_the_way(target, "is a link, a folder or no regular file"))
+            return
+        if target.is_file():
+            standing = found.standing(output.path)
+            if standing == made.digest:
+                found.known[output.path] = made._replace(sign=sign_of(target.stat()))
+                found.kept.append(output.path)
+                return
+            if not (wishes.force or found.old.wrote(output.path, standing)):
+                is_ours = output.path in found.old.paths
+                reason = "was changed by hand" if is_ours else "was not written by this program"
+                found.in_the_way.append(_in_the_way(target, reason, forced=True))
+            found.changed.append(output.path)
+        else:
+            found.new.append(output.path)
+        if not wishes.dry_run:
+            stage = found.folder / _STAGE / str(len(found.staged))
+            stage.parent.mkdir(parents=True, exist_ok=True)
+            stage.write_bytes(content)
+            found.staged[output.path] = stage
 
 
 def _in_the_way(path: Path, reason: str, *, forced: bool = False) -> Problem:

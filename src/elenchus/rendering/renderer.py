@@ -7,6 +7,8 @@ from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from markupsafe import Markup
+
 from elenchus.asking.query import Query, as_lists, resolved
 from elenchus.errors import Problem, SiteError
 from elenchus.files import is_file, read_whole
@@ -17,20 +19,19 @@ from elenchus.pages.paths import INDEX, address_of, file_beside, file_of, later_
 from elenchus.rendering.addresses import Root
 from elenchus.rendering.controls import form_of, query_text
 from elenchus.rendering.pager import pager
-from elenchus.rendering.rows import Desk
+from elenchus.rendering.rows import Desk, Trace
 from elenchus.rendering.sections import label_of, section_view
 from elenchus.rendering.templates import Templates
 from elenchus.rendering.views import Link, PageView, SectionView, ShownField, SiteView, Visit
 from elenchus.schema.types import CORE_FIELDS
 from elenchus.site.words import WORDS
 from elenchus.values.addresses import Href
+from elenchus.values.kept import Kept
 from elenchus.values.placeholders import filled
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping, Sequence
-
-    from markupsafe import Markup
 
     from elenchus.pages.book import Page
     from elenchus.pages.sections import Placed, Section
@@ -43,6 +44,9 @@ __all__ = ["ASSETS", "Renderer", "paths_of", "woven_style"]
 ASSETS = "assets"
 _ASSET_FILES = ("elenchus.css", "elenchus.js")
 _WORDS_OF_DESCRIPTION = 30
+_OF_ROWS = ("layouts/row.html", "layouts/meta.html")  # what a row of a list is drawn by
+_OF_ROWS_NOTED = dict.fromkeys(_OF_ROWS)
+_MOST_ROWS = 2**14  # as HTML, the last ones
 
 
 class Renderer:
@@ -55,7 +59,8 @@ class Renderer:
         self.site = site
         self.book = book or Book(site)
         self.root = root or Root.of(site.definition.address)
-        self.desks = {open_: Desk(site, self.book, self.root, open_) for open_ in (False, True)}
+        self.trace = Trace()
+        self.desks = {open_: Desk(site, self.book, self.root, open_, self.trace) for open_ in (False, True)}
         self.desk = self.desks[False]
         self.words = {**WORDS, **site.definition.words}
         self.templates = Templates(
@@ -68,14 +73,27 @@ class Renderer:
                 "asset": self.asset,
                 "site": self.site_view,
                 "before_end": self.before_end,
+                "keeps_rows": lambda: self.keeps_rows,
+                "kept_row": self.kept_row,
             },
+            self.trace.templates,
         )
+        self.rows: Kept[Markup] = Kept(_MOST_ROWS)
 
     # what templates call
 
     def asked(self, text: str, **given: str | Sequence[str]) -> SectionView:
         """Return a listing by its name, or a question, with its rows. Raises QuestionError, NoSuchName."""
-        return self.shown(self.query(text, as_lists(given)))
+        return self.shown(self.query_of_template(text, given))
+
+    def query_of_template(
+        self, text: str, given: Mapping[str, str | Sequence[str]], *, counted: bool = False
+    ) -> Query:
+        """Return what a template asks, and note that it does."""
+        values = as_lists(given)
+        noted = tuple((name, tuple(map(str, texts))) for name, texts in values.items())
+        self.trace.asked[str(text), noted, counted] = None
+        return self.query(text, values)
 
     def query(self, text: str, given: Mapping[str, Sequence[str]]) -> Query:
         """Return what a listing or a question asks, whose answer anybody may read.
@@ -95,7 +113,7 @@ class Renderer:
 
     def counted(self, text: str, **given: str | Sequence[str]) -> int:
         """Return how many rows a listing or a question has."""
-        return self.query(text, as_lists(given)).count()
+        return self.query_of_template(text, given, counted=True).count()
 
     def word(self, name: str, /, **values: object) -> str:
         """Return a word of pages, its braces filled; of two forms the one for a count."""
@@ -110,6 +128,24 @@ class Renderer:
     def before_end(self, _page: PageView) -> str:
         """Return what is added before the end of each page: nothing where it is published."""
         return ""
+
+    @cached_property
+    def keeps_rows(self) -> bool:
+        """Say whether a row looks the same wherever it stands: a template of the site may look around."""
+        return not any(self.templates.is_own(name) for name in _OF_ROWS)
+
+    def kept_row(self, part: SectionView, row: RowView, level: int) -> Markup:
+        """Return a row of a list as HTML, drawn once for all pages that show the same of it."""
+
+        def draw() -> Markup:
+            drawn = self.templates.drawn(_OF_ROWS[0], part=part, row=row, level=level)
+            return Markup(drawn.rstrip("\n"))  # noqa: S704 - drawn by a template
+
+        if part.why or row.besides:
+            return draw()
+        self.trace.templates.update(_OF_ROWS_NOTED)
+        key = row.subject, row.id, row.desk.unpublished, part.columns, part.words, level
+        return self.rows.get(key, draw)
 
     def asset(self, name: str) -> str:
         """Return the link to a file of ours, which changes when the file does."""
@@ -238,9 +274,13 @@ class Renderer:
     def sections(self, desk: Desk, found: Placed, visit: Visit) -> Iterable[SectionView]:
         """Yield the sections that stand on one of the pages of a page."""
         for section in found.sections:
-            on_it = visit.number == 1 or section.rule.on_every_page or self.goes_on(section, visit)
-            if on_it and section.answer:
+            if self.stands_on(section, visit):
                 yield self.section(desk, found, section, visit)
+
+    def stands_on(self, section: Section, visit: Visit) -> bool:
+        """Say whether a section stands on one of the pages of its page."""
+        on_it = visit.number == 1 or section.rule.on_every_page or self.goes_on(section, visit)
+        return on_it and section.answer is not None
 
     def goes_on(self, section: Section, visit: Visit) -> bool:
         """Say whether it is the section whose later page this is."""

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from datetime import date, datetime
 from functools import cached_property
 from pathlib import PurePosixPath
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple, TypeAlias
 from urllib.parse import unquote
 
 from markupsafe import Markup
@@ -33,7 +33,9 @@ if TYPE_CHECKING:
     from elenchus.schema.types import FieldType
     from elenchus.site.site import Site
 
-__all__ = ["Desk", "RowView", "normal"]
+__all__ = ["Desk", "RowView", "Trace", "normal"]
+
+Given: TypeAlias = tuple[tuple[str, tuple[str, ...]], ...]
 
 _WORDS_OF_SUMMARY = 30
 _ALT = "image_alt"
@@ -47,6 +49,29 @@ class _Found(NamedTuple):
 
 
 @dataclass
+class Trace:
+    """What was asked for while a page was drawn, beside what the page itself shows.
+
+    ``templates`` are names of templates; ``asked`` what these asked, each a text with its values and whether
+    only its rows were counted; ``links`` are addresses in texts, each behind the file that it stands in.
+    """
+
+    templates: dict[str, None] = field(default_factory=dict)
+    asked: dict[tuple[str, Given, bool], None] = field(default_factory=dict)
+    links: dict[tuple[str, str], None] = field(default_factory=dict)
+
+    def copied(self) -> Trace:
+        """Return what was asked for, to be kept."""
+        return Trace(dict(self.templates), dict(self.asked), dict(self.links))
+
+    def clear(self) -> None:
+        """Forget all, as another page begins."""
+        self.templates.clear()
+        self.asked.clear()
+        self.links.clear()
+
+
+@dataclass
 class Desk:
     """A site as it is read while its pages are made: rows by sort and name, fields by row.
 
@@ -57,6 +82,7 @@ class Desk:
     book: Book
     root: Root
     unpublished: bool = False
+    trace: Trace = field(default_factory=Trace)
     fields: dict[tuple[Subject, str, str], _Found | None] = field(default_factory=dict)
     rows: dict[tuple[Subject, str], RowView] = field(default_factory=dict)
     numbers: dict[str, dict[str, int]] = field(default_factory=dict)  # of terms, for each taxonomy
@@ -245,24 +271,34 @@ class RowView(Working):
             self.made[words] = " ".join(str(own).split()) if own else excerpt(text, words)
         return str(self.made[words])
 
-    @cached_property
+    @property
     def body(self) -> Markup:
         """The text as HTML, cleaned unless the site trusts its content."""
-        return self.drawn_body(lambda address: address)
+        return self.drawn_body("body", lambda address: address)
 
-    @cached_property
+    @property
     def body_elsewhere(self) -> Markup:
         """The text as HTML that can be read elsewhere: its addresses are whole."""
-        return self.drawn_body(self.desk.root.whole)
+        return self.drawn_body("body_elsewhere", self.desk.root.whole)
 
-    def drawn_body(self, shown: Callable[[Href], Href]) -> Markup:
-        """Return the text as HTML with addresses as they are shown."""
-        source = str(self.raw("source") or "")
-        found = body_of(str(self.raw("body") or "")).html(
-            trusted=self.desk.site.definition.trusted,
-            rewrite=lambda address: shown(self.desk.rewritten(address, source)),
-        )
-        return Markup(found)  # noqa: S704 - cleaned above, unless the site says that it trusts its content
+    def drawn_body(self, name: str, shown: Callable[[Href], Href]) -> Markup:
+        """Return the text as HTML with addresses as they are shown, drawn once, noting what it links."""
+        key = f"drawn {name}"
+        if key not in self.made:
+            source = str(self.raw("source") or "")
+            links: dict[tuple[str, str], None] = {}
+
+            def rewrite(address: str) -> Href:
+                links[source, address] = None
+                return shown(self.desk.rewritten(address, source))
+
+            found = body_of(str(self.raw("body") or "")).html(
+                trusted=self.desk.site.definition.trusted, rewrite=rewrite
+            )
+            self.made[key] = Markup(found), tuple(links)  # noqa: S704 - cleaned, unless content is trusted
+        drawn: Markup = self.made[key][0]
+        self.desk.trace.links.update(dict.fromkeys(self.made[key][1]))
+        return drawn
 
     def __getitem__(self, name: str) -> Value:
         if name in self.besides:

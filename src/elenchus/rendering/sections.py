@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from elenchus.site.inheritance import Listing
     from elenchus.values.addresses import Href
 
-__all__ = ["label_of", "row_views", "section_view"]
+__all__ = ["choice_links", "group_views", "label_of", "row_views", "section_view"]
 
 _MOST_COLUMNS = 6
 # What a layout shows where the listing does not say.
@@ -47,13 +47,13 @@ def section_view(desk: Desk, query: Query, answer: Answer, **more: object) -> Se
         columns=_columns_of(desk, listing, plan, layout),
         total=answer.total,
         matched=answer.matched,
-        groups=_group_views(desk, plan, answer) if answer.groups is not None else None,
+        groups=group_views(desk, plan, answer) if answer.groups is not None else None,
         is_archive=bool(plan.groups) and plan.per_group == 0,
         cards_in_row=min(int(listing.setting("per_row") or 0), _MOST_COLUMNS),
         words=int(listing.setting("summary_words")),
         empty_message=str(listing.setting("empty_message") or ""),
         is_hidden=not answer.rows and not answer.groups and listing.setting("if_empty") == "hide",
-        choices=tuple(_choice_links(desk, plan, answer.choices)) if answer.choices else (),
+        choices=tuple(choice_links(desk, plan, answer.choices)) if answer.choices else (),
         **more,  # type: ignore[arg-type]
     )
 
@@ -110,7 +110,7 @@ def row_views(desk: Desk, plan: Plan, answer: Answer) -> Iterator[RowView]:
         yield view
 
 
-def _group_views(desk: Desk, plan: Plan, answer: Answer) -> tuple[GroupView, ...]:
+def group_views(desk: Desk, plan: Plan, answer: Answer) -> tuple[GroupView, ...]:
     """Return the groups of an answer with their rows."""
     rows = {view.id: view for view in row_views(desk, plan, answer)}
     return tuple(
@@ -141,7 +141,7 @@ def _group_link(desk: Desk, plan: Plan, answer: Answer, group: Group) -> Href:
     return NOWHERE
 
 
-def _choice_links(desk: Desk, plan: Plan, choices: Choices) -> Iterator[Link]:
+def choice_links(desk: Desk, plan: Plan, choices: Choices) -> Iterator[Link]:
     """Yield what can be chosen where a listing cannot be asked without it, with the pages about it."""
     kinds = desk.site.library.get(plan.name).parameters if plan.name else {}
     rule = kinds[choices.parameter][0] if choices.parameter in kinds else None

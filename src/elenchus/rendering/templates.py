@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import traceback
 from datetime import date
+from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -34,7 +35,7 @@ from elenchus.rendering.views import (
 from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Mapping
+    from collections.abc import Iterable, Iterator, Mapping, MutableMapping
 
 __all__ = ["FOLDER", "Templates"]
 
@@ -78,7 +79,35 @@ _OURS: dict[type, frozenset[str]] = {
 _PLAIN = (str, bytes, int, float, bool, date, list, tuple, dict, set, frozenset, range, type(None))
 
 
-class _Guarded(SandboxedEnvironment):
+class _Noting(jinja2.Environment):
+    """Templates that note the names of those that are used."""
+
+    used: dict[str, None]
+
+    def get_template(
+        self,
+        name: str | jinja2.Template,
+        parent: str | None = None,
+        globals: MutableMapping[str, Any] | None = None,  # noqa: A002 - as the library calls it
+    ) -> jinja2.Template:
+        """Return a template by its name, and note that."""
+        if isinstance(name, str):
+            self.used[name] = None
+        return super().get_template(name, parent, globals)
+
+    def select_template(
+        self,
+        names: Iterable[str | jinja2.Template] | jinja2.Undefined,
+        parent: str | None = None,
+        globals: MutableMapping[str, Any] | None = None,  # noqa: A002 - as the library calls it
+    ) -> jinja2.Template:
+        """Return the first of some templates that there is, and note all their names."""
+        known = [] if isinstance(names, jinja2.Undefined) else list(names)
+        self.used.update(dict.fromkeys(name for name in known if isinstance(name, str)))
+        return super().select_template(known or names, parent, globals)
+
+
+class _Guarded(_Noting, SandboxedEnvironment):
     """Templates that reach neither files nor the insides of Python; a name that is not there is an error."""
 
     def is_safe_attribute(self, obj: Any, attr: str, value: Any) -> bool:
@@ -97,10 +126,13 @@ class Templates:
     Jinja2 with autoescape: whatever is not marked as HTML is shown as text.
     """
 
-    def __init__(self, folder: Path, functions: Mapping[str, Any]) -> None:
+    def __init__(
+        self, folder: Path, functions: Mapping[str, Any], used: dict[str, None] | None = None
+    ) -> None:
         self.folder = folder / FOLDER
+        self.used = {} if used is None else used
         # Ours need no guard, which takes a fifth of the time.
-        environment = _Guarded if self.folder.is_dir() else jinja2.Environment
+        environment = _Guarded if self.folder.is_dir() else _Noting
         self.environment = environment(
             loader=jinja2.ChoiceLoader([_OwnLoader(self.folder), jinja2.FileSystemLoader(_BUILT_IN)]),
             autoescape=True,
@@ -110,12 +142,27 @@ class Templates:
             keep_trailing_newline=True,
             auto_reload=False,  # a renderer lives as long as its files stay the same
         )
+        self.environment.used = self.used
         self.environment.globals.update(functions)
 
     def names(self) -> list[str]:
         """Return the names of the site's own templates."""
         own = _OwnLoader(self.folder).list_templates() if self.folder.is_dir() else []
         return sorted(name for name in own if is_text(name) and name.endswith((".html", ".xml", ".txt")))
+
+    def digest(self, name: str) -> str:
+        """Return a digest of what a name stands for: a template of the site, a built-in one, or nothing."""
+        for folder in (self.folder, _BUILT_IN):
+            try:
+                if (folder / name).is_file():
+                    return sha256(read_whole(folder / name)).hexdigest()
+            except (OSError, ValueError):
+                continue
+        return ""
+
+    def is_own(self, name: str) -> bool:
+        """Say whether the site has a template of a name, in place of a built-in one or beside those."""
+        return os.path.lexists(self.folder / name)
 
     def has(self, name: str) -> bool:
         """Say whether there is a template."""

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections import OrderedDict
+from collections.abc import Mapping
 from typing import TYPE_CHECKING, Generic, TypeVar
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Hashable
+    from collections.abc import Callable, Hashable, Iterator
 
-__all__ = ["Kept"]
+__all__ = ["Kept", "MadeOf"]
 
 _Result = TypeVar("_Result")
+_Source = TypeVar("_Source")
 
 
 class Kept(Generic[_Result]):
@@ -30,3 +32,25 @@ class Kept(Generic[_Result]):
         while len(self.results) > self.most:
             self.results.popitem(last=False)
         return found
+
+
+class MadeOf(Mapping[str, _Result], Generic[_Source, _Result]):
+    """A mapping whose values are made of those of another, when they are looked at."""
+
+    __slots__ = ("make", "source")
+
+    def __init__(self, source: Mapping[str, _Source], make: Callable[[_Source], _Result]) -> None:
+        self.source = source
+        self.make = make
+
+    def __getitem__(self, name: str) -> _Result:
+        return self.make(self.source[name])
+
+    def __contains__(self, name: object) -> bool:
+        return name in self.source
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.source)
+
+    def __len__(self) -> int:
+        return len(self.source)

@@ -1,0 +1,269 @@
+"""Digests of what pages show: a page whose digest is as it was need not be drawn again.
+
+A digest covers all that a page is made of: what its sections answer, by ids and values shown; the row that it
+is about; the pages around it and above it; and, once it has been drawn, what was asked for on the way.
+It is read from the answers, and never from a page that was drawn.
+"""
+
+from __future__ import annotations
+
+from functools import cached_property
+from hashlib import blake2b
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from elenchus.engine.columns.marks import mixed, row_marks, text_marks
+from elenchus.errors import ElenchusError
+from elenchus.plan.nodes import Stored
+from elenchus.rendering.controls import form_of
+from elenchus.rendering.sections import choice_links, group_views
+from elenchus.schema.subject import ENTRIES, terms_of
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+    from elenchus.asking.query import Query
+    from elenchus.engine.columns.marks import Marks
+    from elenchus.pages.book import Page
+    from elenchus.pages.sections import Placed, Section
+    from elenchus.plan.answer import Answer, Row
+    from elenchus.rendering.renderer import Renderer
+    from elenchus.rendering.rows import Desk, Trace
+    from elenchus.rendering.values import Value
+    from elenchus.rendering.views import Visit
+    from elenchus.schema.subject import Subject
+
+__all__ = ["PageMarks"]
+
+_SIZE = 16  # bytes of a digest
+
+
+def _digest(*parts: Any) -> bytes:
+    """Return the digest of some parts: bytes as they are, all else as it is written."""
+    found = blake2b(digest_size=_SIZE)
+    for part in parts:
+        told = part if isinstance(part, bytes) else repr(part).encode("utf-8", "surrogatepass")
+        found.update(b"%d " % len(told) + told)
+    return found.digest()
+
+
+class _RowMarks:
+    """The marks of the rows of a site as a desk shows them."""
+
+    def __init__(self, desk: Desk) -> None:
+        self.desk = desk
+        self.terms: dict[tuple[str, int], bytes] = {}
+        self.named: dict[str, Marks] = {}
+
+    @cached_property
+    def references(self) -> Marks:
+        """What a reference to each entry shows: its title, its link, whether there is a page to link."""
+        desk, entries = self.desk, self.desk.site.dataset.entries
+        links = (desk.address(ENTRIES, name).encode("utf-8", "surrogatepass") for name in entries.ids)
+        titles = self.desk.view.titles
+        told = (title.encode("utf-8", "surrogatepass") for title in titles.lexicon.texts)
+        marks = np.append(text_marks(told), np.uint64(0))[titles.places]
+        names = text_marks(name.encode("utf-8", "surrogatepass") for name in entries.ids)
+        seen = desk.view.visible.astype(np.uint64)
+        return mixed(mixed(mixed(names) + marks) + text_marks(links)) + seen
+
+    @cached_property
+    def entries(self) -> Marks:
+        """What each entry shows, wherever it stands."""
+        return row_marks(self.desk.view, self.references, self.of_terms)
+
+    def of_terms(self, taxonomy: str) -> Marks:
+        """Return what each term shows where it is a value: its name and its link."""
+        if taxonomy not in self.named:
+            subject = terms_of(taxonomy)
+            rows = (self.desk.row(subject, name) for name in self.desk.view.ids(subject))
+            told = (f"{row.id} {row.title} {row.address}".encode("utf-8", "surrogatepass") for row in rows)
+            self.named[taxonomy] = text_marks(told)
+        return self.named[taxonomy]
+
+    def of_term(self, taxonomy: str, number: int) -> bytes:
+        """Return what a term shows where it is a row."""
+        if (taxonomy, number) not in self.terms:
+            subject = terms_of(taxonomy)
+            row = self.desk.row(subject, self.desk.view.ids(subject)[number])
+            fields = self.desk.site.dataset.term_fields(taxonomy)
+            values = [(name, row.raw(name), _words(row[name])) for name in fields]
+            self.terms[taxonomy, number] = _digest(row.id, row.title, row.address, values)
+        return self.terms[taxonomy, number]
+
+    def of_rows(self, subject: Subject, numbers: Iterable[int]) -> bytes:
+        """Return what some rows show, in their order."""
+        if subject.is_entries:
+            return self.entries[np.fromiter(numbers, dtype=np.intp)].tobytes()
+        return b"".join(self.of_term(subject.taxonomy, number) for number in numbers)
+
+
+def _words(value: Value) -> list[tuple[str, ...]]:
+    """Return what a value shows."""
+    return [
+        (str(each), getattr(each, "href", ""), getattr(each, "time", ""), getattr(each, "alt", ""))
+        for each in value
+    ]
+
+
+class PageMarks:
+    """The digests of the pages of a renderer."""
+
+    def __init__(self, renderer: Renderer) -> None:
+        self.renderer = renderer
+        self.rows = {name: _RowMarks(desk) for name, desk in renderer.desks.items()}
+        self.sections: dict[tuple[bool, int, int], tuple[Query, bytes]] = {}  # by identity, so kept with it
+        self.rules: dict[str, bytes] = {}
+        self.traces: dict[Any, bytes] = {}
+
+    @cached_property
+    def everywhere(self) -> bytes:
+        """The digest of what all pages show: the site, its menu, its words, what its content means."""
+        renderer, site = self.renderer, self.renderer.site
+        definition, schema = site.definition, site.dataset.schema
+        kinds = [(name, list(kind.fields.items())) for name, kind in schema.kinds.items()]
+        columns = {name: list(site.dataset.term_fields(name)) for name in schema.taxonomies}
+        return _digest(
+            renderer.site_view,
+            renderer.words,
+            renderer.digests,
+            renderer.root,
+            definition.trusted,
+            site.clock.zone.key,
+            kinds,
+            list(schema.taxonomies.items()),
+            columns,
+            sorted(renderer.desk.paged),
+        )
+
+    def page(self, found: Placed, visit: Visit) -> bytes:
+        """Return the digest of a page, without what is asked for while it is drawn."""
+        page, renderer = found.page, self.renderer
+        rows = self.rows[page.rule.private]
+        before, after = renderer.book.neighbours(page) if page.here else (None, None)
+        sections = [
+            self.section(rows, found, section, visit)
+            for section in found.sections
+            if renderer.stands_on(section, visit)
+        ]
+        return _digest(
+            self.everywhere,
+            self.rule(page),
+            f"{page.path}\n{page.title}\n{page.about}\n{page.count}\n{visit.number}\n{visit.folder}",
+            self.about(rows, page),
+            _named(before) + _named(after),
+            [(link.text, link.href) for link in renderer.trail(page)],
+            [str(each) for each in found.problems],
+            b"".join(sections),
+        )
+
+    def about(self, rows: _RowMarks, page: Page) -> bytes:
+        """Return the digest of the row that a page is about."""
+        here = page.here
+        if here is None or here.subject is None:
+            return here.name.encode("utf-8", "surrogatepass") if here else b""
+        return rows.of_rows(here.subject, [rows.desk.number(here.subject, here.name)])
+
+    def rule(self, page: Page) -> bytes:
+        """Return the digest of what the file of a page says, wherever in it that stands."""
+        rule = page.rule
+        if rule.name not in self.rules:
+            sections = [
+                (each.slug(number), each.title, each.pages_at, each.on_every_page, each.beside)
+                for number, each in enumerate(rule.sections)
+            ]
+            self.rules[rule.name] = _digest(rule.name, rule.template, rule.private, sections)
+        return self.rules[rule.name]
+
+    def section(self, rows: _RowMarks, found: Placed, section: Section, visit: Visit) -> bytes:
+        """Return the digest of a section on one of the pages of a page."""
+        number = visit.number if self.renderer.goes_on(section, visit) else 1
+        query = section.asked
+        key = rows.desk.unpublished, id(query), number
+        if key not in self.sections:
+            answer = section.answer if section.answer and number == 1 else query.answer(number)
+            self.sections[key] = query, self.answer(rows, query, answer)
+        shown = self.sections[key][1]
+        form = form_of(rows.desk, found, section, visit)
+        if form is None:
+            return _digest(section.title, shown)
+        rest = rows.of_rows(query.plan.subject, (row.number for row in form.rest))
+        return _digest(section.title, shown, form.action, form.controls, form.total, form.keys, rest)
+
+    def answer(self, rows: _RowMarks, query: Query, answer: Answer) -> bytes:
+        """Return the digest of a page of an answer, with the settings that say how it is shown."""
+        listing, plan, desk = query.listing, query.plan, rows.desk
+        settings = sorted((name, value) for name, (value, _) in listing.settings.items())
+        far = [ref for ref in (*plan.fields, *plan.show) if not isinstance(ref.source, Stored)]
+        values = [[_words(view.far_value(ref, row.values[ref.name])) for ref in far]
+                  for row in answer.rows if far for view in [desk.row(plan.subject, row.id)]]  # fmt: skip
+        groups = None
+        if answer.groups is not None:
+            groups = [
+                (view.label, view.href, view.count, view.id, group.rows, group.keys)
+                for view, group in zip(group_views(desk, plan, answer), answer.groups, strict=True)
+            ]
+        choices = list(choice_links(desk, plan, answer.choices)) if answer.choices else []
+        before = []
+        if answer.page > 1 and answer.groups:
+            before = [group.keys for group in (query.answer(answer.page - 1).groups or ())[-1:]]
+        return _digest(
+            f"{listing.name}\n{listing.title}\n{plan.per_group}\n{plan.subject.taxonomy}",
+            settings,
+            [(ref.name, ref.type) for ref in (*plan.fields, *plan.show)],
+            f"{answer.total} {answer.matched} {answer.page} {answer.pages} {answer.per_page}",
+            rows.of_rows(answer.subject, _numbers(answer.rows)),
+            values,
+            groups,
+            before,
+            [(link.text, link.href, link.depth) for link in choices],
+        )
+
+    def feed(self, query: Query, answer: Answer, told: str) -> bytes:
+        """Return the digest of a page of a feed; ``told`` is what it says of itself."""
+        return _digest("feed", self.everywhere, told, self.answer(self.rows[False], query, answer))
+
+    # what was asked for on the way
+
+    def with_trace(self, mark: bytes, trace: Trace) -> bytes:
+        """Return the digest of a page with all that was asked for while it was drawn."""
+        parts = [mark]
+        parts += [self.traced("template", name) for name in trace.templates]
+        parts += [self.traced("asked", asked) for asked in trace.asked]
+        parts += [self.traced("link", link) for link in trace.links]
+        return _digest(b"".join(parts))
+
+    def traced(self, what: str, key: Any) -> bytes:
+        """Return the digest of one thing that was asked for."""
+        if (what, key) not in self.traces:
+            self.traces[what, key] = _digest(what, key, self._told(what, key))
+        return self.traces[what, key]
+
+    def _told(self, what: str, key: Any) -> Any:
+        """Return what is said now to something that was asked for."""
+        match what:
+            case "template":
+                return self.renderer.templates.digest(key)
+            case "link":
+                return self.renderer.desk.rewritten(key[1], key[0])
+            case _:
+                return self._asked(*key)
+
+    def _asked(self, text: str, given: Iterable[tuple[str, tuple[str, ...]]], counted: bool) -> Any:  # noqa: FBT001
+        """Return the digest of what a template asks; of a problem nothing, so that it is drawn again."""
+        try:
+            query = self.renderer.query(text, dict(given))
+            return query.count() if counted else self.answer(self.rows[False], query, query.answer())
+        except ElenchusError as error:
+            return [str(each) for each in error.problems]
+
+
+def _numbers(rows: Iterable[Row]) -> Iterable[int]:
+    """Return the places of rows in their table."""
+    return (row.number for row in rows)
+
+
+def _named(page: Page | None) -> bytes:
+    """Return what a link to a page shows."""
+    return f"{page.title}\n{page.address}\n".encode("utf-8", "surrogatepass") if page else b"-"

@@ -1,0 +1,262 @@
+"""Publishing what changed: after any edits, the published files are those of a first run, byte for byte."""
+
+# ruff: noqa: S311 - nothing here is secret
+from __future__ import annotations
+
+import random
+import shutil
+from pathlib import Path
+
+import pytest
+
+import elenchus
+from elenchus.checks.survey import Survey
+from elenchus.errors import ElenchusError
+from elenchus.publishing.kept import read_kept
+from elenchus.publishing.publication import Publication, Wishes, published_to, writing
+from elenchus.rendering.renderer import Renderer
+from test_publishing import tree
+
+SITE = """
+[site]
+title = "Skerry Bay"
+address = "https://skerrybay.example/"
+timezone = "Atlantic/Faroe"
+[sources.n]
+read = "markdown"
+path = "n"
+[kinds.note]
+address = "notes/{slug}/"
+[kinds.note.fields]
+depth = { type = "integer", unit = "m" }
+level = { type = "choice", choices = ["low", "high"] }
+writer = { type = "entry", kind = "person" }
+near = { type = "entry", kind = "note", many = true }
+[kinds.person]
+[taxonomies.topic]
+tree = true
+address = "topics/{path}/"
+[taxonomies.place]
+terms = "places.csv"
+[publish]
+files = ["images"]
+"""
+LISTINGS = """
+[newest]
+ask = "from note order by newest limit 4"
+show = ["title", "writer", "topic", "near", "depth"]
+[recent]
+ask = "where date in last 30 days order by title"
+layout = "table"
+show = ["title", "writer.place", "level"]
+[chosen]
+ask = "from note where topic in :topic? and :period? order by title"
+[chosen.parameters]
+topic = { type = "topic" }
+period = { conditions = { ever = "", lately = "date in last 20 days" } }
+[kin]
+ask = "from note where related to :here by topic order by relatedness, newest limit 3"
+[groups]
+ask = "from note group by date.month limit 2 per group per page 4"
+[index]
+ask = "from topic order by name"
+layout = "table"
+show = ["name", "own", "with_below"]
+"""
+PAGES = """
+[home]
+address = "index.html"
+no_repeats = true
+sections = [
+  { listing = "newest", beside = ["atom", "json"] },
+  { listing = "recent", ask = "limit 3" },
+  { listing = "chosen" },
+  { listing = "groups", pages_at = "archive/" },
+  { listing = "index", title = "Topics" },
+]
+[notes]
+each = "from note"
+sections = [
+  { ask = "where topic in :here.topic and id != :here order by newest limit 3", title = "Near it" },
+  { ask = "where writer = :here.writer order by title limit 2", title = "By the same" },
+  { listing = "kin" },
+]
+[people]
+each = "from person"
+address = "people/{slug}/"
+sections = [{ ask = "where writer = :here per page 2", title = "Notes", beside = ["rss"] }]
+[topics]
+each = "from topic"
+sections = [{ ask = "where topic under :here order by title per page 3", title = "Notes" }]
+[months]
+each = "from note group by date.month"
+address = "months/{key}/"
+title = "{label}"
+sections = [{ ask = "where date.month = :here order by newest" }]
+[inner]
+address = "inner.html"
+private = true
+sections = [{ ask = "including unpublished" }]
+"""
+WORDS = ["Seal", "kelp & wrack", "Étang", "12 eels", "2 eels", "<b>Tide</b>", "ключ", "Gull", "“Low” ledge"]
+TEMPLATES = {
+    "sheet.html": [
+        '{% extends "base.html" %}{% block footer %}{{ ask("order by title limit 2") }}{% endblock %}',
+        '{% extends "base.html" %}{% block footer %}{{ number("from note where level = high") }}{% endblock %}',
+        '{% extends "base.html" %}{% block footer %}{{ listing("newest") }}{{ word("home") }}{% endblock %}',
+    ],
+    "layouts/row.html": [
+        "<h3>{{ row.link }} {{ row.writer }} {{ loop.index }}</h3>\n",
+        "<p>{{ row.title }}</p>\n",
+    ],
+    "layouts/titles.html": ["{% for row in rows %}{{ row.title }}, {% endfor %}"],
+}
+
+
+def note(draw: random.Random) -> str:
+    """Return a random note: with links to others, to pictures, and dates on both sides of any clock."""
+    keys = {
+        "title": draw.choice(WORDS),
+        "date": f"2026-0{draw.randrange(4, 8)}-{draw.randrange(10, 29)}{draw.choice(['', ' 08:30'])}",
+        "updated": f"2026-06-{draw.randrange(10, 29)}",
+        "expires": f"2026-07-{draw.randrange(10, 29)}",
+        "draft": draw.choice(["true", "false", "false"]),
+        "depth": str(draw.randrange(9)),
+        "level": draw.choice(["low", "high"]),
+        "writer": draw.choice(["p0", "p1"]),
+        "near": f"[n{draw.randrange(6)}, n{draw.randrange(6)}]",
+        "topic": draw.choice(["sea", "[sea, sea/kelp]", "[land, sea/kelp]", "land/dune", "air"]),
+        "image": draw.choice(["images/a.svg", "images/b.svg"]),
+        "image_alt": "A picture",
+        "summary": draw.choice(WORDS),
+        "other": draw.choice(WORDS[:3]),
+    }
+    chosen = draw.sample(sorted(keys), draw.randrange(4, len(keys)))
+    lines = "\n".join(
+        f"{key}: {keys[key]}" if keys[key][:1] in '["20' else f"{key}: '{keys[key]}'" for key in chosen
+    )
+    body = f"Some [text](n{draw.randrange(6)}.md), ![a](../../images/{draw.choice('ab')}.svg) and [b](/x/).\n"
+    return f"---\n{lines}\n---\n{body * draw.randrange(3)}"
+
+
+def made(folder: Path, draw: random.Random) -> None:
+    """Write the site as it is at first."""
+    files = {"elenchus.toml": SITE, "listings.toml": LISTINGS, "pages.toml": PAGES}
+    files |= {"places.csv": "slug,name\nbay,The bay\n", "images/a.svg": "<svg/>"}
+    files |= {f"n/note/n{number}.md": note(draw) for number in range(8)}
+    files |= {f"n/person/p{number}.md": f"---\ntitle: Ase {number}\n---\n" for number in range(2)}
+    for name, text in files.items():
+        (folder / name).parent.mkdir(parents=True, exist_ok=True)
+        (folder / name).write_text(text, encoding="utf-8")
+
+
+def replaced(path: Path, *changes: tuple[str, str]) -> None:
+    """Write a file anew with some texts replaced."""
+    text = path.read_text(encoding="utf-8")
+    for old, new in changes:
+        text = text.replace(old, new)
+    path.write_text(text, encoding="utf-8")
+
+
+def edited(folder: Path, draw: random.Random) -> str:  # noqa: PLR0912 - one branch a sort of edit
+    """Change something of a site; return what."""
+    action = draw.choice(
+        [*["note"] * 5, "away", "person", "places", "listings", "pages", "template", "no template", "site",
+         "picture", "no picture", "style"]
+    )  # fmt: skip
+    path = folder / "n" / "note" / f"n{draw.randrange(9)}.md"
+    match action:
+        case "note":
+            path.write_text(note(draw), encoding="utf-8")
+        case "away":
+            path.unlink(missing_ok=True)
+        case "person":
+            text = (
+                f"---\ntitle: {draw.choice(WORDS)!r}\nplace: bay\n{draw.choice(['', 'draft: true'])}\n---\n"
+            )
+            (folder / "n" / "person" / f"p{draw.randrange(2)}.md").write_text(text, encoding="utf-8")
+        case "places":
+            (folder / "places.csv").write_text(f"slug,name\nbay,{draw.choice(WORDS[:4])}\n", encoding="utf-8")
+        case "listings":
+            old, new = draw.choice(
+                [("newest limit 4", "title limit 5"), ('layout = "table"', 'layout = "titles"'), ("30 days", "9 days"),
+                 ('"depth"]', '"level"]'), ("relatedness, newest", "random daily")]
+            )  # fmt: skip
+            replaced(folder / "listings.toml", draw.choice([(old, new), (new, old)]))
+        case "pages":
+            old, new = draw.choice(
+                [("no_repeats = true\n", ""), ("per page 3", "per page 2"), ('title = "{label}"', 'title = "In {label}"'),
+                 ("Near it", "Nearby"), ('["rss"]', '["atom", "csv"]'), ("people/{slug}/", "who/{slug}.html"),
+                 ("private = true", "menu = false")]
+            )  # fmt: skip
+            replaced(folder / "pages.toml", (old, new))
+        case "template":
+            name = draw.choice(sorted(TEMPLATES))
+            own = folder / "templates" / name
+            own.parent.mkdir(parents=True, exist_ok=True)
+            own.write_text(draw.choice(TEMPLATES[name]).replace("base.html", "outer.html"), encoding="utf-8")
+            outer = Path(elenchus.__file__).parent / "rendering" / "templates" / "sheet.html"
+            shutil.copyfile(outer, folder / "templates" / "outer.html")
+        case "no template":
+            shutil.rmtree(folder / "templates", ignore_errors=True)
+        case "site":
+            old, new = draw.choice(
+                [('title = "Skerry Bay"', 'title = "The Bay"'), ("skerrybay.example/", "skerrybay.example/in/"),
+                 ("[publish]", '[words]\nhome = "Start"\n[publish]'), ('unit = "m"', 'unit = "km"'), ("tree = true\n", "")]
+            )  # fmt: skip
+            if "[words]" not in new or "[words]" not in (folder / "elenchus.toml").read_text():
+                replaced(folder / "elenchus.toml", draw.choice([(old, new), (new, old)]))
+        case "picture":
+            (folder / "images" / f"{draw.choice('ab')}.svg").write_text(f"<svg>{draw.random()}</svg>")
+        case "no picture":
+            (folder / "images" / f"{draw.choice('ab')}.svg").unlink(missing_ok=True)
+        case "style":
+            (folder / "templates" / "assets").mkdir(parents=True, exist_ok=True)
+            (folder / "templates" / "assets" / "elenchus.css").write_text(f"/* {draw.random()} */")
+    return action
+
+
+def publish(folder: Path, to: Path, at: str) -> Publication | str:
+    """Publish a site; where it cannot be, return why."""
+    try:
+        survey = Survey(elenchus.open_site(folder, at=at))
+        renderer = Renderer(survey.site, survey.book)
+        with writing(to):
+            found = published_to(renderer, survey.placed, to, Wishes())
+            found.apply()
+    except ElenchusError as error:
+        return "\n".join(map(str, error.problems))
+    return found
+
+
+@pytest.mark.parametrize("seed", range(24))
+def test_edits(seed: int, tmp_path: Path) -> None:
+    """Whatever is edited, and whenever, only what changed is drawn, and all is as if it had been drawn anew."""
+    draw = random.Random(seed)
+    folder, to, day, drawn, whole = tmp_path / "site", tmp_path / "to", 14, 0, 0
+    made(folder, draw)
+    for turn in range(14):
+        told = [edited(folder, draw) for _ in range(draw.randrange(4) if turn else 0)]
+        day += draw.randrange(3)
+        at = f"2026-06-{day}T{draw.randrange(10, 24)}:00"
+        if to.exists() and draw.random() < 0.2:
+            told.append("by hand")
+            stand = [path for path in to.rglob("*") if path.is_file() and path.name != "manifest.json"]
+            draw.choice(sorted(stand)).unlink()
+        fresh = tmp_path / f"fresh{turn}"
+        wanted, found = publish(folder, fresh, at), publish(folder, to, at)
+        where = f"seed {seed}, turn {turn}, at {at}: {told}"
+        if isinstance(found, str) or isinstance(wanted, str):
+            assert found == wanted, where
+            continue
+        assert tree(to) == tree(fresh), where
+        assert (found.dead, found.listings) == (wanted.dead, wanted.listings), where
+        assert found.files == wanted.files, where
+        drawn, whole = drawn + found.drawn, whole + wanted.drawn
+        shutil.rmtree(fresh)
+    again = publish(folder, to, at)
+    if not isinstance(again, str):
+        assert again.is_idle
+        assert again.drawn < len(again.files)
+        assert drawn < whole
+    assert read_kept(to, "another version").files == {}
