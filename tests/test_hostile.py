@@ -69,7 +69,8 @@ class Killed(BaseException):
 
 def publish_killed(site: Path, out: Path, after: int) -> None:
     """Publish until some files stand, then stop as a kill would."""
-    from elenchus.publishing.publication import Wishes, published_to, writing
+    from elenchus.publishing.drawing import published_to
+    from elenchus.publishing.publication import Wishes, writing
 
     def tick() -> None:
         nonlocal after

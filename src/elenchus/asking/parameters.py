@@ -43,7 +43,7 @@ class _SiteListings(Frozen):
 
 def ground(site: Site) -> Ground:
     """Return what the questions of a site are checked against."""
-    return Ground(site.dataset, site.clock, site.definition.seed, _SiteListings(site))
+    return Ground(site.dataset, site.clock, site.definition.seed, _SiteListings(site), site.watch)
 
 
 def settled(site: Site, listing: Listing, given: Mapping[str, Sequence[str]]) -> Asked:

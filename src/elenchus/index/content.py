@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from functools import cached_property
+from functools import cached_property, partial
 from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
@@ -31,13 +31,14 @@ _MOST_DEAD = 0.25  # share of records of units that are gone or changed, from wh
 class Found(NamedTuple):
     """The content of a site: its tables, the records that they are made of, and which of these are in use.
 
-    ``problems`` are those of units that cannot be read.
+    ``problems`` are those of units that cannot be read. ``identity`` is the same where all of it is.
     """
 
     dataset: Dataset
     records: Callable[[], RecordTable]
     live: Callable[[], NDArray[np.bool_]]
     problems: Callable[[], list[Problem]]
+    identity: Callable[[], str]
 
 
 class _State:
@@ -166,12 +167,19 @@ def _made(state: _State, units: Units, chunk: Chunk, work: Work) -> Found:
     dataset = assemble(wanted.schema, records, wanted.terms(), wanted.zone, problems, since)
     if work.index:
         save(wanted, units, records, dataset)
-    return Found(dataset, lambda: records, lambda: live, units.all_problems)
+    identity = partial(_identity, units, wanted)
+    return Found(dataset, lambda: records, lambda: live, units.all_problems, identity)
 
 
 def _found_in(kept: KeptIndex, wanted: Wanted) -> Found:
     """Return the content that an index has."""
-    return Found(kept.dataset(wanted), lambda: kept.records(wanted), kept.live, kept.units.all_problems)
+    dataset, records = kept.dataset(wanted), partial(kept.records, wanted)
+    return Found(dataset, records, kept.live, kept.units.all_problems, partial(_identity, kept.units, wanted))
+
+
+def _identity(units: Units, wanted: Wanted) -> str:
+    """Return a digest of units, of how they are read, and of what says what they mean."""
+    return f"{units.identity()} {digest_of_sources(wanted.specs)} {wanted.digest}"
 
 
 class Facts(NamedTuple):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from hashlib import blake2b
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -61,6 +62,14 @@ class Units(Frozen):
         np.add.at(edges, self.firsts + self.counts, -1)
         found: NDArray[np.bool_] = np.cumsum(edges[:-1]) > 0
         return found
+
+    def identity(self) -> str:
+        """Return a digest of what the units are and hold: where it is the same, they give the same."""
+        found = blake2b(digest_size=16)
+        found.update("\n".join(self.seen.paths).encode("utf-8", "surrogatepass"))
+        found.update(self.seen.sources.tobytes() + self.digests.tobytes())
+        found.update(repr([each.message for each in self.all_problems()]).encode("utf-8", "surrogatepass"))
+        return found.hexdigest()
 
     def all_problems(self) -> list[Problem]:
         """Return what is wrong with units, in their order, behind what stands among them."""

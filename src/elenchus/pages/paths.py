@@ -13,11 +13,12 @@ if TYPE_CHECKING:
     from elenchus.values.addresses import Href
 
 __all__ = [
-    "INDEX", "OWN_FOLDER", "address_of", "file_beside", "file_of", "folder_of",
+    "INDEX", "OWN_FOLDER", "TEMPLATES", "address_of", "file_beside", "file_of", "folder_of",
     "later_page", "likeness", "unsafe",
 ]  # fmt: skip
 
 INDEX = "index.html"
+TEMPLATES = "templates"  # the folder of a site with its own
 OWN_FOLDER = ".elenchus"  # of the published folder; servers leave hidden folders out
 _LONGEST_SEGMENT = 240  # bytes of a file's name, less than the 255 that file systems take
 _RESERVED = re.compile(r"(?:con|prn|aux|nul|com\d|lpt\d)(?:\..*)?", re.IGNORECASE)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from elenchus.errors import About
-from elenchus.frozen import Frozen, replace
+from elenchus.frozen import Frozen, member, replace
 from elenchus.language import nodes
 from elenchus.plan.conditions import Conditions
 from elenchus.plan.fields import Fields, NoField
@@ -56,12 +56,16 @@ _GROUPABLE = (Type.TERM, Type.CHOICE, Type.YESNO, Type.ENTRY, Type.DATE, Type.IN
 
 
 class Ground(Frozen):
-    """What a question is checked against; ``seed`` is what random orders depend on besides the day."""
+    """What a question is checked against; ``seed`` is what random orders depend on besides the day.
+
+    ``watch`` is given what the plan depends on beside content: the ``day`` of the clock, or its ``instant``.
+    """
 
     catalog: Catalog
     clock: Clock
     seed: str = ""
     listings: Listings = NO_LISTINGS
+    watch: set[str] = member(default_factory=set, compare=False)
 
 
 def check(asked: Asked, ground: Ground) -> tuple[Plan, list[Problem]]:
@@ -85,7 +89,10 @@ class _Checker(Reading):
         self.asked = asked
         self.opened = (*opened, asked.name) if asked.name else opened
         self.resolver = Resolver(
-            ground.catalog, ground.clock, unpublished=asked.question.unpublished is not None
+            ground.catalog,
+            ground.clock,
+            unpublished=asked.question.unpublished is not None,
+            watch=ground.watch,
         )
         super().__init__(Fields(self.catalog, tuple(self.schema.kinds)), [], [])
 
@@ -264,7 +271,10 @@ class _Checker(Reading):
             case "relatedness":
                 return self.relatedness(node, condition)
             case "random" | "random fixed":
-                day = "" if node.by == "random fixed" else self.clock.today.isoformat()
+                day = ""
+                if node.by == "random":
+                    self.ground.watch.add("day")
+                    day = self.clock.today.isoformat()
                 return RandomOrder("\n".join((*filter(None, (self.ground.seed, self.asked.name)), day)))
             case "parameter":
                 raise AssertionError(node.by)  # parameters are bound by now

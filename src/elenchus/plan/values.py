@@ -58,12 +58,14 @@ class Resolver(Frozen):
     """Turns written values into typed ones for one catalog and clock. Every method raises Refused.
 
     Unless ``unpublished`` says that the question includes them, no suggestion names what is not public.
+    ``watch`` is given what values depend on: the ``day`` of the clock, or its ``instant``.
     """
 
     catalog: Catalog
     clock: Clock
     unpublished: bool = False
     notices: list[Problem] = member(default_factory=list)
+    watch: set[str] = member(default_factory=set, compare=False)
 
     def value(self, field: FieldRef, literal: Literal) -> Value:
         """Return what a literal means for a field."""
@@ -108,11 +110,15 @@ class Resolver(Frozen):
         text = literal.text
         try:
             if text.lower() == "now":
+                is_day = field.type.type is Type.DATE
+                self.watch.add("day" if is_day else "instant")
                 found: Interval | None = Interval(self.clock.now, self.clock.now + 1)
-                if field.type.type is Type.DATE:
+                if is_day:
                     found = relative_interval("today", self.clock)
+            elif (found := relative_interval(text, self.clock)) is not None:
+                self.watch.add("day")
             else:
-                found = relative_interval(text, self.clock) or literal_interval(text, self.clock.zone)
+                found = literal_interval(text, self.clock.zone)
         except OverflowError:
             raise Refused(
                 literal, Problem("bad-date", f"{quoted(text)} leaves the years 1 to 9999", "")

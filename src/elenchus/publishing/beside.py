@@ -41,6 +41,8 @@ def files_beside(renderer: Renderer, page: Page, section: Section, marks: PageMa
     """
     for name in section.rule.beside:
         query, is_feed = _open_query(section), form(name).in_pages
+        if form(name).tells:  # the time at which it was asked among other things
+            renderer.site.watch.add("instant")
         for number in range(1, (query.answer(in_public=True).pages if is_feed else 1) + 1):
             make = partial(file_of_form, renderer, page, section, name, number)
             mark = partial(_mark_of_feed, renderer, page, section, name, number, marks) if is_feed else None

@@ -19,19 +19,19 @@ from elenchus.engine.columns.strings import Strings
 from elenchus.files import scanned
 from elenchus.index.pack import DamagedError, Pack, write_pack
 from elenchus.pages.paths import OWN_FOLDER
-from elenchus.rendering.rows import Trace
+from elenchus.rendering.trace import Trace
 
 if TYPE_CHECKING:
     import os
     from collections.abc import Iterable, Mapping, Sequence
 
-__all__ = ["Kept", "Known", "Targets", "program_of_pages", "read_kept", "save_kept", "sign_of"]
+__all__ = ["YOUNG", "Kept", "Known", "Targets", "program_of_pages", "read_kept", "save_kept", "sign_of"]
 
 _NAME = f"{OWN_FOLDER}/pages"
 _DIGEST = 32  # bytes of the digest of a file
 _MARK = 16  # bytes of the digest of what a file is made of
 _LIBRARIES = ("elenchus", "Jinja2", "MarkupSafe", "markdown-it-py", "nh3", "numpy")
-_STEP = 2_000_000_000  # nanoseconds: a file that is younger may be changed without looking so
+YOUNG = 2_000_000_000  # nanoseconds: a file that is younger may be changed without looking so
 
 
 class Known(NamedTuple):
@@ -91,7 +91,7 @@ def sign_of(told: os.stat_result) -> tuple[int, int, int]:
 
     All are 0 for a file that was changed too short a time ago for that to be sure.
     """
-    if told.st_mtime_ns > time.time_ns() - _STEP:
+    if told.st_mtime_ns > time.time_ns() - YOUNG:
         return 0, 0, 0
     return told.st_size, told.st_mtime_ns, told.st_ino & (2**63 - 1)
 

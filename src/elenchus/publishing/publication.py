@@ -5,53 +5,43 @@ from __future__ import annotations
 import contextlib
 import os
 import shutil
-from collections import defaultdict
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any
 
-from elenchus.errors import FolderError, Place, Problem
+from elenchus.errors import FolderError, Problem
 from elenchus.files import is_file, write_whole
 from elenchus.frozen import Frozen
-from elenchus.pages.paths import OWN_FOLDER
-from elenchus.publishing.changes import listing_changes
-from elenchus.publishing.kept import (
-    Kept,
-    Known,
-    Targets,
-    program_of_pages,
-    read_kept,
-    save_kept,
-    sign_of,
-)
-from elenchus.publishing.links import LinkReader, dead_links
-from elenchus.publishing.manifest import NAME, Manifest, digest_of, read_manifest
-from elenchus.publishing.outputs import outputs
-from elenchus.rendering.marks import PageMarks
-from elenchus.rendering.templates import FOLDER as TEMPLATES
+from elenchus.pages.paths import OWN_FOLDER, TEMPLATES
+from elenchus.publishing.kept import Kept, Known, Targets, save_kept, sign_of
+from elenchus.publishing.links import dead_links
+from elenchus.publishing.manifest import NAME, Manifest
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Iterator, Sequence
+    from collections.abc import Callable, Iterator, Mapping, Sequence
 
-    from elenchus.pages.sections import Placed
     from elenchus.publishing.changes import ListingChange
-    from elenchus.publishing.outputs import Output
-    from elenchus.rendering.renderer import Renderer
-    from elenchus.rendering.rows import Trace
     from elenchus.site.site import Site
 
-__all__ = ["Publication", "Wishes", "published_to", "target_of", "writing"]
+__all__ = ["STAGE", "Publication", "Wishes", "own_folder", "target_of", "writing"]
 
-_STAGE = f"{OWN_FOLDER}/stage"
+STAGE = f"{OWN_FOLDER}/stage"
 _LOCK = f"{OWN_FOLDER}/lock"
 
 
 class Wishes(Frozen):
-    """How to publish: ``only`` one page or page set, over files of others, without writing anything."""
+    """How to publish: ``only`` one page or page set, over files of others, without writing anything.
+
+    Many pages are shared among ``processes``. ``texts`` is what
+    :func:`~elenchus.publishing.unchanged.texts_digest` was before the site was opened: with it, the next run
+    knows at once whether anything has changed.
+    """
 
     only: str = ""
     force: bool = False
     dry_run: bool = False
+    processes: int = 1
+    texts: str = ""
 
 
 @dataclass
@@ -62,7 +52,7 @@ class Publication:
     were they not changed by hand. ``moves`` tells what becomes of listings. ``dead`` are files that
     nobody has, each with a page that links it. ``pending`` are files that runs which never ended may have
     written, and that this one does not look at. ``known`` is what the next run is left, ``before`` what the
-    last one left; ``program`` is the version of all that pages are made by; ``drawn`` counts the files that
+    last one left, ``meta`` what is said of this run besides; ``drawn`` counts the files that
     were made anew, whether or not they came out as before.
     """
 
@@ -76,11 +66,11 @@ class Publication:
     in_the_way: list[Problem] = field(default_factory=list)
     moves: list[ListingChange] = field(default_factory=list)
     files: dict[str, tuple[str, str]] = field(default_factory=dict)
-    listings: dict[str, Sequence[str]] = field(default_factory=dict)
+    listings: Mapping[str, Sequence[str]] = field(default_factory=dict)
     staged: dict[str, Path] = field(default_factory=dict)
     known: dict[str, Known] = field(default_factory=dict)
     before: Kept = field(default_factory=lambda: Kept({}, Targets(), {}))
-    program: str = ""
+    meta: dict[str, Any] = field(default_factory=dict)
     dead: list[tuple[str, str]] = field(default_factory=list)
     pending: dict[str, Sequence[str]] = field(default_factory=dict)
     drawn: int = 0
@@ -115,16 +105,21 @@ class Publication:
 
     def leave(self) -> None:
         """Leave to the next run what is known of the files, unless it is what the last one left."""
-        if self.known != self.before.files:
-            save_kept(self.folder, self.known, self.before.targets, {"program": self.program})
+        if self.known != self.before.files or self.meta != self.before.meta:
+            save_kept(self.folder, self.known, self.before.targets, self.meta)
 
-    def standing(self, path: str) -> str:
-        """Return the digest of the file that stands at a path, read only where it may have been touched."""
-        target = self.folder / path
-        known, sign = self.before.files.get(path), sign_of(target.stat())
-        if known and any(sign) and known.sign == sign:
-            return known.digest
-        return digest_of(target.read_bytes())
+    def find_dead(self) -> None:
+        """Find the links that lead to files which nobody has."""
+        gone = set(self.removed)  # they stand there still
+        links = {path: known.links for path, known in self.known.items() if known.links}
+        names = self.before.targets.names
+        self.dead = list(
+            dead_links(
+                links,
+                names,
+                lambda path: path in self.files or (path not in gone and is_file(self.folder / path)),
+            )
+        )
 
     def note(self, manifest: Manifest) -> None:
         """Write the manifest; the same one is left as it is."""
@@ -163,7 +158,7 @@ def writing(folder: Path, *, dry_run: bool = False) -> Iterator[None]:
     if dry_run:
         yield
         return
-    _own_folder(folder)
+    own_folder(folder)
     try:
         (folder / OWN_FOLDER).mkdir(parents=True, exist_ok=True)
         flags = os.O_RDWR | os.O_CREAT | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0)
@@ -173,17 +168,17 @@ def writing(folder: Path, *, dry_run: bool = False) -> Iterator[None]:
         raise FolderError([Problem("cannot-write", message, "Name another folder with --to.")]) from None
     try:
         _keep_alone(lock, folder)
-        shutil.rmtree(folder / _STAGE, ignore_errors=True)
+        shutil.rmtree(folder / STAGE, ignore_errors=True)
         yield
     except OSError as error:
         message = f"the file {error.filename or folder} cannot be written ({error.strerror})"
         raise FolderError([Problem("cannot-write", message, "Make room for it and publish again.")]) from None
     finally:
-        shutil.rmtree(folder / _STAGE, ignore_errors=True)
+        shutil.rmtree(folder / STAGE, ignore_errors=True)
         os.close(lock)
 
 
-def _own_folder(folder: Path) -> None:
+def own_folder(folder: Path) -> None:
     """Raise FolderError where our own folder is a link: what lies behind it is not ours to change."""
     own = folder / OWN_FOLDER
     if own.is_symlink() or (own / "stage").is_symlink():
@@ -202,168 +197,3 @@ def _keep_alone(lock: int, folder: Path) -> None:
     except BlockingIOError:
         message = f"another run is publishing to {folder}"
         raise FolderError([Problem("publishing-already", message, "Wait until it ends.")]) from None
-
-
-def published_to(
-    renderer: Renderer,
-    pages: Sequence[Placed],
-    folder: Path,
-    wishes: Wishes,
-    *,
-    tick: Callable[[], None] = lambda: None,
-) -> Publication:
-    """Return what publishing to a folder would change; the content is staged there, unless it is a dry run.
-
-    Raises SiteError, QuestionError, FolderError.
-    """
-    _own_folder(folder)
-    old = read_manifest(folder)
-    program = program_of_pages()
-    found = Publication(folder, old, before=read_kept(folder, program), program=program)
-    work = _Work(found, renderer, PageMarks(renderer), wishes, LinkReader(renderer.root.path))
-    for output in outputs(renderer, pages, work.marks, only=wishes.only, tick=tick):
-        work.take(output)
-    for path in old.paths:
-        page, digest = old.files.get(path, ("", ""))
-        if path in found.files:
-            continue
-        if wishes.only and path in old.files and page != wishes.only:  # not looked at this time
-            found.files[path] = page, digest
-            if path in found.before.files:
-                found.known[path] = found.before.files[path]
-        elif not wishes.only or path in old.files:
-            _remove(found, path, force=wishes.force)
-    seen = {*found.new, *found.changed, *found.kept, *found.removed}
-    found.pending = {path: known for path, known in old.coming.items() if wishes.only and path not in seen}
-    found.listings = _listings_of(pages, wishes.only, old)
-    links = {path: known.links for path, known in found.known.items() if known.links}
-    gone = set(found.removed)  # they stand there still
-    found.dead = list(
-        dead_links(
-            links,
-            found.before.targets.names,
-            lambda path: path in found.files or (path not in gone and is_file(folder / path)),
-        )
-    )
-    found.moves = list(listing_changes(old.listings, found.listings))
-    return found
-
-
-class _Work(NamedTuple):
-    """The work of one run: what it finds, by what pages are drawn, and how it was wished."""
-
-    found: Publication
-    renderer: Renderer
-    marks: PageMarks
-    wishes: Wishes
-    reader: LinkReader
-
-    def take(self, output: Output) -> None:
-        """Take one file: as it stands where all that it is made of is as it was, else made anew."""
-        mark, known = output.mark() if output.mark else b"", self.found.before.files.get(output.path)
-        if mark and known and known.mark == self.whole_mark(mark, known.trace) and self.stands(output.path):
-            if not any(known.sign):
-                known = known._replace(sign=sign_of((self.found.folder / output.path).stat()))
-            self.found.files[output.path] = output.page, known.digest
-            self.found.known[output.path] = known
-            self.found.kept.append(output.path)
-            return
-        self.found.drawn += 1
-        trace, targets = self.renderer.trace, self.found.before.targets
-        trace.clear()
-        content = output.content
-        links: list[int] = []
-        if output.path.endswith(".html") and output.page:
-            links = [targets.number(name) for name in self.reader.links_in(content.decode())]
-        made = Known(digest_of(content), self.whole_mark(mark, trace) if mark else b"", trace.copied(), links)
-        self.put(output, content, made)
-
-    def whole_mark(self, mark: bytes, trace: Trace | None) -> bytes:
-        """Return the digest of all that a file is made of."""
-        return self.marks.with_trace(mark, trace) if trace else mark
-
-    def stands(self, path: str) -> bool:
-        """Say whether a file stands where it was published, as it was written."""
-        _, digest = self.found.old.files.get(path, ("", ""))
-        known = self.found.before.files[path]
-        if digest != known.digest or _link_above(self.found.folder, path):
-            return False
-        target = self.found.folder / path
-        return not target.is_symlink() and is_file(target) and self.found.standing(path) == digest
-
-    def put(self, output: Output, content: bytes, made: Known) -> None:
-        """Compare a file with what stands in its place, and stage it where that differs."""
-        found, wishes = self.found, self.wishes
-        found.files[output.path] = output.page, made.digest
-        found.known[output.path] = made
-        target = found.folder / output.path
-        if blocked := _link_above(found.folder, output.path):
-            found.in_the_way.append(_in_the_way(blocked, "is a link or a file, and would lead elsewhere"))
-            return
-        if target.is_symlink() or (target.exists() and not target.is_file()):
-            found.in_the_way.append(_in_the_way(target, "is a link, a folder or no regular file"))
-            return
-        if target.is_file():
-            standing = found.standing(output.path)
-            if standing == made.digest:
-                found.known[output.path] = made._replace(sign=sign_of(target.stat()))
-                found.kept.append(output.path)
-                return
-            if not (wishes.force or found.old.wrote(output.path, standing)):
-                is_ours = output.path in found.old.paths
-                reason = "was changed by hand" if is_ours else "was not written by this program"
-                found.in_the_way.append(_in_the_way(target, reason, forced=True))
-            found.changed.append(output.path)
-        else:
-            found.new.append(output.path)
-        if not wishes.dry_run:
-            stage = found.folder / _STAGE / str(len(found.staged))
-            stage.parent.mkdir(parents=True, exist_ok=True)
-            stage.write_bytes(content)
-            found.staged[output.path] = stage
-
-
-def _in_the_way(path: Path, reason: str, *, forced: bool = False) -> Problem:
-    """Return the problem of a file that must not be overwritten."""
-    hint = "Move it away, or add --force to overwrite it." if forced else "Move it away."
-    return Problem(
-        "changed-by-hand", f"the file {reason}, so nothing is written", hint, place=Place(str(path))
-    )
-
-
-def _link_above(folder: Path, path: str) -> Path | None:
-    """Return the first step above a file that is no folder of its own, None where all are or can be made."""
-    step = folder
-    for part in Path(path).parts[:-1]:
-        step /= part
-        if step.is_symlink() or (step.exists() and not step.is_dir()):
-            return step
-    return None
-
-
-def _remove(found: Publication, path: str, *, force: bool) -> None:
-    """Note a file that is not published any more: to be removed, unless it was changed by hand."""
-    target = found.folder / path
-    if _link_above(found.folder, path) or not (target.is_file() or target.is_symlink()):
-        return
-    ours = not target.is_symlink() and found.old.wrote(path, digest_of(target.read_bytes()))
-    (found.removed if ours or force else found.left).append(path)
-
-
-def _listings_of(pages: Iterable[Placed], only: str, old: Manifest) -> dict[str, Sequence[str]]:
-    """Return the rows of each section, on all its pages, by the address of its page and its name."""
-    found: dict[str, Sequence[str]] = {}
-    times: dict[str, int] = defaultdict(int)
-    for page in pages:
-        if page.page.rule.private:
-            continue
-        for section in page.sections:
-            if section.answer and section.takes_part:
-                name = f"/{page.page.address} {section.rule.listing or section.rule.title or section.name}"
-                times[name] += 1
-                name += f" ({times[name]})" if times[name] > 1 else ""
-                skipped = only and page.page.rule.name != only
-                rows = old.listings.get(name) if skipped else section.all_ids
-                if rows is not None:
-                    found[name] = rows
-    return found

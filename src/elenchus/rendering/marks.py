@@ -29,7 +29,8 @@ if TYPE_CHECKING:
     from elenchus.pages.sections import Placed, Section
     from elenchus.plan.answer import Answer, Row
     from elenchus.rendering.renderer import Renderer
-    from elenchus.rendering.rows import Desk, Trace
+    from elenchus.rendering.rows import Desk
+    from elenchus.rendering.trace import Trace
     from elenchus.rendering.values import Value
     from elenchus.rendering.views import Visit
     from elenchus.schema.subject import Subject

@@ -19,9 +19,10 @@ from elenchus.pages.paths import INDEX, address_of, file_beside, file_of, later_
 from elenchus.rendering.addresses import Root
 from elenchus.rendering.controls import form_of, query_text
 from elenchus.rendering.pager import pager
-from elenchus.rendering.rows import Desk, Trace
+from elenchus.rendering.rows import Desk
 from elenchus.rendering.sections import label_of, section_view
 from elenchus.rendering.templates import Templates
+from elenchus.rendering.trace import Trace
 from elenchus.rendering.views import Link, PageView, SectionView, ShownField, SiteView, Visit
 from elenchus.schema.types import CORE_FIELDS
 from elenchus.site.words import WORDS

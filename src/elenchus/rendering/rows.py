@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from datetime import date, datetime
 from functools import cached_property
 from pathlib import PurePosixPath
-from typing import TYPE_CHECKING, Any, NamedTuple, TypeAlias
+from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import unquote
 
 from markupsafe import Markup
@@ -17,6 +17,7 @@ from elenchus.frozen import Working, member
 from elenchus.pages.labels import date_label, group_label
 from elenchus.plan.nodes import FieldRef, Part
 from elenchus.rendering.bodies import body_of, excerpt
+from elenchus.rendering.trace import Trace
 from elenchus.rendering.values import NOTHING, Image, Item, Value
 from elenchus.schema.subject import ENTRIES, Subject, terms_of
 from elenchus.schema.types import Type
@@ -33,9 +34,7 @@ if TYPE_CHECKING:
     from elenchus.schema.types import FieldType
     from elenchus.site.site import Site
 
-__all__ = ["Desk", "RowView", "Trace", "normal"]
-
-Given: TypeAlias = tuple[tuple[str, tuple[str, ...]], ...]
+__all__ = ["Desk", "RowView", "normal"]
 
 _WORDS_OF_SUMMARY = 30
 _ALT = "image_alt"
@@ -46,29 +45,6 @@ class _Found(NamedTuple):
 
     type: FieldType
     value: Callable[[int], Any]
-
-
-@dataclass
-class Trace:
-    """What was asked for while a page was drawn, beside what the page itself shows.
-
-    ``templates`` are names of templates; ``asked`` what these asked, each a text with its values and whether
-    only its rows were counted; ``links`` are addresses in texts, each behind the file that it stands in.
-    """
-
-    templates: dict[str, None] = field(default_factory=dict)
-    asked: dict[tuple[str, Given, bool], None] = field(default_factory=dict)
-    links: dict[tuple[str, str], None] = field(default_factory=dict)
-
-    def copied(self) -> Trace:
-        """Return what was asked for, to be kept."""
-        return Trace(dict(self.templates), dict(self.asked), dict(self.links))
-
-    def clear(self) -> None:
-        """Forget all, as another page begins."""
-        self.templates.clear()
-        self.asked.clear()
-        self.links.clear()
 
 
 @dataclass
@@ -86,6 +62,7 @@ class Desk:
     fields: dict[tuple[Subject, str, str], _Found | None] = field(default_factory=dict)
     rows: dict[tuple[Subject, str], RowView] = field(default_factory=dict)
     numbers: dict[str, dict[str, int]] = field(default_factory=dict)  # of terms, for each taxonomy
+    looked: dict[str, bool] = field(default_factory=dict)  # which files of the site are there
 
     @cached_property
     def view(self) -> View:
@@ -183,9 +160,15 @@ class Desk:
             if steps in self.by_file:
                 link = self.address(ENTRIES, self.by_file[steps])
                 return Href(f"{link}#{parts.fragment}") if link and parts.fragment else link
-            if steps and is_file(self.site.definition.folder / steps):
+            if steps and self.is_there(steps):
                 return self.root.file(steps)
         return self.root.link(given_href(address))
+
+    def is_there(self, path: str) -> bool:
+        """Say whether a file of the site is there, by its path below the site; looked at once."""
+        if path not in self.looked:
+            self.looked[path] = is_file(self.site.definition.folder / path)
+        return self.looked[path]
 
     @cached_property
     def by_file(self) -> dict[str, str]:

@@ -18,6 +18,7 @@ from markupsafe import Markup
 from elenchus.errors import ElenchusError, Place, Problem, SiteError
 from elenchus.files import is_file, is_text, read_whole
 from elenchus.frozen import replace
+from elenchus.pages.paths import TEMPLATES
 from elenchus.rendering.pager import Pager, PagerStep
 from elenchus.rendering.rows import RowView
 from elenchus.rendering.values import Image, Item, Value
@@ -37,9 +38,8 @@ from elenchus.values.texts import nearest, quoted
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator, Mapping, MutableMapping
 
-__all__ = ["FOLDER", "Templates"]
+__all__ = ["Templates"]
 
-FOLDER = "templates"  # of a site
 # Names that were given up, and what they are called now.
 _RENAMED_FILES = {"page.html": "sheet.html", "section.html": "rows.html"}
 _RENAMED_NAMES = {"page": "sheet", "section": "part", "empty": "empty_message", "count": "number"}
@@ -129,7 +129,7 @@ class Templates:
     def __init__(
         self, folder: Path, functions: Mapping[str, Any], used: dict[str, None] | None = None
     ) -> None:
-        self.folder = folder / FOLDER
+        self.folder = folder / TEMPLATES
         self.used = {} if used is None else used
         # Ours need no guard, which takes a fifth of the time.
         environment = _Guarded if self.folder.is_dir() else _Noting
@@ -223,7 +223,7 @@ class Templates:
     def missing(self, name: str, place: Place | None = None) -> Problem:
         """Return the problem of a template that there is not."""
         near = nearest(name, self.environment.list_templates())
-        hint = f"Write it in {FOLDER}/, or name another."
+        hint = f"Write it in {TEMPLATES}/, or name another."
         return Problem(
             "unknown-template", f"there is no template {quoted(name)}", hint, place=place, near=near
         )
@@ -234,7 +234,7 @@ class Templates:
 
     def place(self, name: str, line: int) -> Place:
         """Return a line of a template."""
-        return Place(f"{FOLDER}/{name}" if os.path.lexists(self.folder / name) else name, line)
+        return Place(f"{TEMPLATES}/{name}" if os.path.lexists(self.folder / name) else name, line)
 
     def where(self, error: Exception, name: str) -> tuple[str, int]:
         """Return the template and the line in which an error was raised."""

@@ -57,6 +57,11 @@ class Content(Working):
         return content(self.wanted, self.work)
 
     @property
+    def is_indexed(self) -> bool:
+        """Say whether other processes find this content in its index."""
+        return self.work.index and not self.besides
+
+    @property
     def wanted(self) -> Wanted:
         """What is to be read."""
         folder, schema = self.definition.folder, self.definition.schema
@@ -157,6 +162,11 @@ class Site(Working):
     def plans(self) -> Kept[tuple[Listing, Plan]]:
         """The plans of the queries that were asked last, each with its listing: pages ask the same again."""
         return Kept(_MOST_PLANS)
+
+    @cached_property
+    def watch(self) -> set[str]:
+        """What the questions that were asked depend on: the ``day`` of the clock, or its ``instant``."""
+        return set()
 
     @cached_property
     def questions(self) -> Kept[Listing]:

@@ -12,6 +12,7 @@ from elenchus.frozen import replace
 
 if TYPE_CHECKING:
     from elenchus.checks.survey import Survey
+    from elenchus.publishing.publication import Publication, Wishes
     from elenchus.site.site import Site
 
 __all__ = ["publish"]
@@ -48,31 +49,50 @@ def publish(
     Files that are as before are not touched. Files are removed only if this program wrote them, and
     never overwritten when they were changed by hand. What check finds wrong stops it, with 1.
     """
+    from elenchus.publishing.publication import Wishes, target_of, writing
+    from elenchus.publishing.unchanged import texts_digest, unchanged
+    from elenchus.site.site import find_site
+
+    home = site or find_site(Path.cwd())
+    texts = texts_digest(home)  # before anything is read, so that the next run sees what changes meanwhile
+    here = opened(home, at, no_index=no_index)
+    folder = target_of(here, to)
+    wishes = Wishes(only, force, dry_run, here.content.work.processes, texts)
+    with writing(folder, dry_run=dry_run):
+        found = unchanged(here, folder, wishes) or _changed(here, folder, wishes)
+        return _told(here, found, wishes, whole=whole) if found else _FAILED
+
+
+def _changed(site: Site, folder: Path, wishes: Wishes) -> Publication | None:
+    """Return what is to be published; None where something must be fixed first, which is told."""
+    """Publish what changed, unless something must be fixed first; return what is to be exited with."""
     from elenchus.checks.survey import Survey
+    from elenchus.cli.printing import progress
+    from elenchus.publishing.drawing import published_to
+    from elenchus.rendering.renderer import Renderer
+
+    survey = Survey(site)
+    _some_pages(survey)
+    _known_page(survey, wishes.only)
+    if _fails(survey):
+        return None
+    return published_to(Renderer(site, survey.book), survey.placed, folder, wishes, progress=progress)
+
+
+def _told(site: Site, found: Publication, wishes: Wishes, *, whole: bool) -> int:
+    """Tell what changes, and change it; return what is to be exited with."""
     from elenchus.cli.printing import progress, show, show_error
     from elenchus.pieces.piece import Piece, Role
     from elenchus.pieces.problems import plain_problems
-    from elenchus.publishing.publication import Wishes, published_to, target_of, writing
-    from elenchus.rendering.renderer import Renderer
     from elenchus.report.publishing import changes_told, done_told
 
-    survey = Survey(opened(site, at, no_index=no_index))
-    folder = target_of(survey.site, to)
-    _some_pages(survey)
-    _known_page(survey, only)
-    if _fails(survey):
-        return _FAILED
-    renderer = Renderer(survey.site, survey.book)
-    with writing(folder, dry_run=dry_run):
-        with progress("pages", len(survey.placed)) as tick:
-            found = published_to(renderer, survey.placed, folder, Wishes(only, force, dry_run), tick=tick)
-        show(changes_told(found, lambda name: _title_of(survey.site, name), _shown(folder), whole=whole))
-        if not dry_run:
-            with progress("files", len(found.staged) + len(found.removed)) as tick:
-                found.apply(tick)
-    private = [name for name, rule in survey.book.rules.items() if rule.private]
-    show(done_told(found, private, dry_run=dry_run))
-    if dry_run and found.in_the_way:
+    show(changes_told(found, lambda name: _title_of(site, name), _shown(found.folder), whole=whole))
+    if not wishes.dry_run:
+        with progress("files", len(found.staged) + len(found.removed)) as tick:
+            found.apply(tick)
+    private = [name for name, rule in site.pages.pages.items() if rule.private]
+    show(done_told(found, private, dry_run=wishes.dry_run))
+    if wishes.dry_run and found.in_the_way:
         show_error([Piece("\nA run would stop at this, and write nothing:\n", Role.NOTICE)])
         show_error(plain_problems(found.in_the_way))
         return _FAILED

@@ -1,0 +1,308 @@
+"""A run of publishing: which files would be others than they are, drawn by one process or by several."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from contextlib import nullcontext
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING, NamedTuple, TypeAlias
+
+from elenchus.errors import Place, Problem
+from elenchus.pages.sections import placed
+from elenchus.publishing.changes import listing_changes
+from elenchus.publishing.kept import Kept, Known, Targets, program_of_pages, read_kept, sign_of
+from elenchus.publishing.links import LinkReader
+from elenchus.publishing.manifest import digest_of, read_manifest
+from elenchus.publishing.outputs import outputs, page_content
+from elenchus.publishing.publication import STAGE, Publication, own_folder
+from elenchus.publishing.standing import Standing
+from elenchus.publishing.unchanged import meta_of, public_digest
+from elenchus.rendering.marks import PageMarks
+from elenchus.rendering.renderer import Renderer
+from elenchus.site.site import open_site
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable, Iterator, Sequence
+    from contextlib import AbstractContextManager
+
+    from elenchus.pages.sections import Placed
+    from elenchus.publishing.manifest import Manifest
+    from elenchus.publishing.outputs import Output
+    from elenchus.publishing.publication import Wishes
+    from elenchus.rendering.trace import Trace
+    from elenchus.rendering.views import Visit
+
+__all__ = ["published_to"]
+
+_FEWEST = 600  # pages from which on other processes are worth their start
+_Progress: TypeAlias = "Callable[[str, int], AbstractContextManager[Callable[[], None]]]"
+_SHARE = 100  # pages that a process draws before it tells of them
+
+
+def unwatched(_what: str, _count: int) -> AbstractContextManager[Callable[[], None]]:
+    """Return what tells nobody of progress."""
+    return nullcontext(lambda: None)
+
+
+class _Drawn(NamedTuple):
+    """A file that was made: its content, or the file in which that waits; what was asked for on the way."""
+
+    digest: str
+    links: Sequence[str]
+    trace: Trace
+    content: bytes = b""
+    stage: str = ""
+
+
+def published_to(
+    renderer: Renderer,
+    pages: Sequence[Placed],
+    folder: Path,
+    wishes: Wishes,
+    *,
+    progress: _Progress = unwatched,
+) -> Publication:
+    """Return what publishing to a folder would change; the content is staged there, unless it is a dry run.
+
+    ``progress`` gives for a number of pages or files what is to be called for each of them.
+    Raises SiteError, QuestionError, FolderError.
+    """
+    own_folder(folder)
+    old = read_manifest(folder)
+    program = program_of_pages()
+    site = renderer.site
+    before = read_kept(folder, program) if site.content.work.index else Kept({}, Targets(), {})
+    found = Publication(folder, old, before=before, meta={"program": program})
+    standing, public = Standing(folder, before.files), public_digest(site)
+    work = _Work(found, renderer, PageMarks(renderer), wishes, LinkReader(renderer.root.path), standing)
+    waiting: list[tuple[Output, bytes]] = []
+    with progress("pages", len(pages)) as tick:
+        for output in outputs(renderer, pages, work.marks, only=wishes.only, tick=tick):
+            mark = work.taken(output)
+            if mark is not None:
+                waiting.append((output, mark))
+    with progress("files", len(waiting)) as tick:
+        for (output, mark), drawn in work.drawn(waiting, tick):
+            work.put(output, mark, drawn)
+    found.known = {path: found.known[path] for path in found.files if path in found.known}
+    _left_over(found, wishes)
+    found.listings = _listings_of(pages, wishes.only, old)
+    found.find_dead()
+    if not wishes.only and site.content.is_indexed:
+        found.meta |= meta_of(site, wishes.texts, public, renderer.desk.looked)
+    found.moves = list(listing_changes(old.listings, found.listings))
+    return found
+
+
+def _left_over(found: Publication, wishes: Wishes) -> None:
+    """Note what becomes of the files that were published and are not made this time."""
+    old = found.old
+    for path in old.paths:
+        page, digest = old.files.get(path, ("", ""))
+        if path in found.files:
+            continue
+        if wishes.only and path in old.files and page != wishes.only:  # not looked at this time
+            found.files[path] = page, digest
+            if path in found.before.files:
+                found.known[path] = found.before.files[path]
+        elif not wishes.only or path in old.files:
+            _remove(found, path, force=wishes.force)
+    seen = {*found.new, *found.changed, *found.kept, *found.removed}
+    found.pending = {path: known for path, known in old.coming.items() if wishes.only and path not in seen}
+
+
+class _Work(NamedTuple):
+    """The work of one run: what it finds, by what pages are drawn, and how it was wished."""
+
+    found: Publication
+    renderer: Renderer
+    marks: PageMarks
+    wishes: Wishes
+    reader: LinkReader
+    standing: Standing
+
+    def taken(self, output: Output) -> bytes | None:
+        """Take a file as it stands where all that it is made of is as it was; return its mark where not."""
+        found, mark = self.found, output.mark() if output.mark else b""
+        known = found.before.files.get(output.path)
+        found.files[output.path] = output.page, ""  # in this order, whenever it is made
+        if not (mark and known and known.mark == self.whole_mark(mark, known.trace)):
+            return mark
+        known = self.standing.is_as_known(output.path)
+        if known is None or found.old.files.get(output.path, ("", ""))[1] != known.digest:
+            return mark
+        found.files[output.path] = output.page, known.digest
+        found.known[output.path] = known
+        found.kept.append(output.path)
+        return None
+
+    def whole_mark(self, mark: bytes, trace: Trace | None) -> bytes:
+        """Return the digest of all that a file is made of."""
+        return self.marks.with_trace(mark, trace) if trace else mark
+
+    def drawn(
+        self, waiting: Sequence[tuple[Output, bytes]], tick: Callable[[], None]
+    ) -> Iterator[tuple[tuple[Output, bytes], _Drawn]]:
+        """Yield files with their content."""
+        site = self.renderer.site
+        jobs = [(place, output.drawn) for place, (output, _) in enumerate(waiting) if output.drawn]
+        found: dict[int, _Drawn] = {}
+        if self.wishes.processes > 1 and len(jobs) >= _FEWEST and site.content.is_indexed:
+            found = self.shared(jobs, tick)
+        for place, item in enumerate(waiting):
+            self.found.drawn += 1
+            made = found.get(place)
+            if made is None:
+                made = _made(self.renderer, self.reader, item[0].make, is_page=bool(item[0].drawn))
+                tick()
+            yield item, made
+
+    def shared(
+        self, jobs: Sequence[tuple[int, tuple[int, Visit]]], tick: Callable[[], None]
+    ) -> dict[int, _Drawn]:
+        """Return pages as other processes drew them; none of those that see another content than this one."""
+        from concurrent.futures import ProcessPoolExecutor
+        from multiprocessing import get_context
+
+        site = self.renderer.site
+        stage = "" if self.wishes.dry_run else str(self.found.folder / STAGE)
+        begin = partial(_Worker, site.definition.folder, site.clock.now, site.content.found.identity(), stage)
+        found: dict[int, _Drawn] = {}
+        with ProcessPoolExecutor(
+            self.wishes.processes, mp_context=get_context("spawn"), initializer=_begin, initargs=(begin,)
+        ) as pool:
+            parts = [jobs[first : first + _SHARE] for first in range(0, len(jobs), _SHARE)]
+            for part, drawn in zip(parts, pool.map(_draw, parts), strict=True):
+                for (place, _), each in zip(part, drawn, strict=False):
+                    found[place] = each
+                    tick()
+        return found
+
+    def put(self, output: Output, mark: bytes, drawn: _Drawn) -> None:
+        """Compare a file with what stands in its place, and stage it where that differs."""
+        found, wishes = self.found, self.wishes
+        links = [found.before.targets.number(name) for name in drawn.links]
+        whole = self.whole_mark(mark, drawn.trace) if mark else b""
+        made = Known(drawn.digest, whole, drawn.trace, links)
+        found.files[output.path] = output.page, made.digest
+        found.known[output.path] = made
+        target = found.folder / output.path
+        if blocked := _link_above(found.folder, output.path):
+            found.in_the_way.append(_in_the_way(blocked, "is a link or a file, and would lead elsewhere"))
+            return
+        if target.is_symlink() or (target.exists() and not target.is_file()):
+            found.in_the_way.append(_in_the_way(target, "is a link, a folder or no regular file"))
+            return
+        if target.is_file():
+            standing = self.standing.digest(output.path)
+            if standing == made.digest:
+                found.known[output.path] = made._replace(sign=sign_of(target.stat()))
+                found.kept.append(output.path)
+                return
+            if not (wishes.force or found.old.wrote(output.path, standing)):
+                is_ours = output.path in found.old.paths
+                reason = "was changed by hand" if is_ours else "was not written by this program"
+                found.in_the_way.append(_in_the_way(target, reason, forced=True))
+            found.changed.append(output.path)
+        else:
+            found.new.append(output.path)
+        if not wishes.dry_run:
+            stage = Path(drawn.stage) if drawn.stage else found.folder / STAGE / str(len(found.staged))
+            if not drawn.stage:
+                stage.parent.mkdir(parents=True, exist_ok=True)
+                stage.write_bytes(drawn.content)
+            found.staged[output.path] = stage
+
+
+def _made(renderer: Renderer, reader: LinkReader, make: Callable[[], bytes], *, is_page: bool) -> _Drawn:
+    """Return a file with its content, made now."""
+    renderer.trace.clear()
+    content = make()
+    links = reader.links_in(content.decode()) if is_page else ()
+    return _Drawn(digest_of(content), links, renderer.trace.copied(), content)
+
+
+class _Worker:
+    """What another process draws by: the same site at the same now, from its index."""
+
+    def __init__(self, folder: Path, instant: int, identity: str, stage: str) -> None:
+        site = open_site(folder)
+        self.renderer = Renderer(site.at(instant))
+        self.reader = LinkReader(self.renderer.root.path)
+        self.is_same = site.content.found.identity() == identity
+        self.stage = stage
+
+    def draw(self, number: int, visit: Visit, place: int) -> _Drawn:
+        """Draw a page by its number, its content left in a file."""
+        found = placed(self.renderer.book, self.renderer.book.pages[number])
+        make = partial(page_content, self.renderer, found, visit)
+        made = _made(self.renderer, self.reader, make, is_page=True)
+        if not self.stage:
+            return made._replace(content=b"")
+        path = Path(self.stage) / f"page-{place}"
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(made.content)
+        return made._replace(content=b"", stage=str(path))
+
+
+_worker: list[_Worker] = []  # of this process, once it has begun
+
+
+def _begin(make: Callable[[], _Worker]) -> None:
+    """Begin to work for another process."""
+    _worker.append(make())
+
+
+def _draw(jobs: Sequence[tuple[int, tuple[int, Visit]]]) -> list[_Drawn]:
+    """Draw some pages; none where the content is not what the other process saw."""
+    worker = _worker[0]
+    if not worker.is_same:
+        return []
+    return [worker.draw(number, visit, place) for place, (number, visit) in jobs]
+
+
+def _in_the_way(path: Path, reason: str, *, forced: bool = False) -> Problem:
+    """Return the problem of a file that must not be overwritten."""
+    hint = "Move it away, or add --force to overwrite it." if forced else "Move it away."
+    return Problem(
+        "changed-by-hand", f"the file {reason}, so nothing is written", hint, place=Place(str(path))
+    )
+
+
+def _link_above(folder: Path, path: str) -> Path | None:
+    """Return the first step above a file that is no folder of its own, None where all are or can be made."""
+    step = folder
+    for part in Path(path).parts[:-1]:
+        step /= part
+        if step.is_symlink() or (step.exists() and not step.is_dir()):
+            return step
+    return None
+
+
+def _remove(found: Publication, path: str, *, force: bool) -> None:
+    """Note a file that is not published any more: to be removed, unless it was changed by hand."""
+    target = found.folder / path
+    if _link_above(found.folder, path) or not (target.is_file() or target.is_symlink()):
+        return
+    ours = not target.is_symlink() and found.old.wrote(path, digest_of(target.read_bytes()))
+    (found.removed if ours or force else found.left).append(path)
+
+
+def _listings_of(pages: Iterable[Placed], only: str, old: Manifest) -> dict[str, Sequence[str]]:
+    """Return the rows of each section, on all its pages, by the address of its page and its name."""
+    found: dict[str, Sequence[str]] = {}
+    times: dict[str, int] = defaultdict(int)
+    for page in pages:
+        if page.page.rule.private:
+            continue
+        for section in page.sections:
+            if section.answer and section.takes_part:
+                name = f"/{page.page.address} {section.rule.listing or section.rule.title or section.name}"
+                times[name] += 1
+                name += f" ({times[name]})" if times[name] > 1 else ""
+                skipped = only and page.page.rule.name != only
+                rows = old.listings.get(name) if skipped else section.all_ids
+                if rows is not None:
+                    found[name] = rows
+    return found
