@@ -490,7 +490,9 @@ def test_a_kill_leaves_whole_files(demo: Path, tmp_path: Path) -> None:
     subprocess.run(command, check=True, capture_output=True)
     assert tree(out) == files_of(elenchus.open_site(demo))
     assert [
-        path.name for path in (out / ".elenchus").iterdir() if path.name not in ("manifest.json", "lock")
+        path.name
+        for path in (out / ".elenchus").iterdir()
+        if path.name not in ("manifest.json", "lock", "pages")
     ] == []
 
 

@@ -174,9 +174,7 @@ def edited(folder: Path, draw: random.Random) -> str:  # noqa: PLR0912 - one bra
         case "away":
             path.unlink(missing_ok=True)
         case "person":
-            text = (
-                f"---\ntitle: {draw.choice(WORDS)!r}\nplace: bay\n{draw.choice(['', 'draft: true'])}\n---\n"
-            )
+            text = f"---\ntitle: {draw.choice(WORDS)!r}\n{draw.choice(['place: bay', 'place: bay', ''])}\n{draw.choice(['', 'draft: true'])}\n---\n"
             (folder / "n" / "person" / f"p{draw.randrange(2)}.md").write_text(text, encoding="utf-8")
         case "places":
             (folder / "places.csv").write_text(f"slug,name\nbay,{draw.choice(WORDS[:4])}\n", encoding="utf-8")
@@ -236,7 +234,7 @@ def publish(folder: Path, to: Path, at: str) -> Publication | str:
     return found
 
 
-@pytest.mark.parametrize("seed", range(24))
+@pytest.mark.parametrize("seed", range(12))
 def test_edits(seed: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Whatever is edited, and whenever, only what changed is drawn, and all is as if it had been drawn anew."""
     monkeypatch.setattr(unchanged_module, "YOUNG", 0)  # or the pictures would always be too young

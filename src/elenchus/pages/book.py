@@ -25,6 +25,7 @@ from elenchus.values.wording import spoken
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
+    from elenchus.pages.sections import Section
     from elenchus.plan.answer import Answer, Group
     from elenchus.schema.subject import Subject
     from elenchus.site.inheritance import Listing
@@ -36,19 +37,21 @@ __all__ = ["Book", "Here", "Page", "here_names", "no_pages_at_all", "section_lis
 
 # Placeholders that stand in a path as they are; all others are made into slugs first.
 _AS_WRITTEN = ("slug", "path", "id", "address", "key", "year", "month", "day", "week", "kind")
-_MOST_ANSWERS = 2**12
+_MOST_SECTIONS = 2**12
 _DATE_KEY = re.compile(r"(?P<year>\d{4})(?:-(?P<month>\d{2})(?:-(?P<day>\d{2}))?|-W(?P<week>\d{2}))?")
 
 
 class Here(Frozen):
     """The row of a page: an entry or a term by its name, or the key of a group.
 
-    ``values`` are what ``:here.FIELD`` stands for; ``subject`` is what it is, None for a group.
+    ``values`` are what ``:here.FIELD`` stands for; ``subject`` is what it is, None for a group; ``number``
+    is its place in its table, -1 for a group.
     """
 
     name: str
     subject: Subject | None
     values: Mapping[str, Sequence[str]]
+    number: int = member(default=-1, compare=False)
 
     def given(self) -> Mapping[str, Sequence[str]]:
         """Return what the page gives to the questions on it, looked up as it is asked for."""
@@ -78,7 +81,7 @@ class _Given(Mapping[str, Sequence[str]]):
         return 1 + len(self.here.values)
 
 
-class Page(Frozen):
+class Page(Working):
     """One page: where it stands, what it is called, and the row that it is about.
 
     ``count`` is the number of rows of a group, None elsewhere. ``place`` counts from 0 within its set.
@@ -92,7 +95,7 @@ class Page(Frozen):
     place: int = 0
     about: str = ""
 
-    @property
+    @cached_property
     def address(self) -> Href:
         """The address relative to the site's root."""
         return address_of(self.path)
@@ -106,12 +109,12 @@ class Book(Working):
     orders: dict[str, dict[str, tuple[Page | None, Page | None]]] = member(default_factory=dict)
 
     @cached_property
-    def answers(self) -> Kept[tuple[SectionRule, Query, Answer]]:
-        """What the sections of the last pages asked, and the first page of their answers.
+    def sections(self) -> Kept[Section]:
+        """The sections of the last pages with their answers.
 
         Many pages of a set ask the same, as they take the same values from their rows.
         """
-        return Kept(_MOST_ANSWERS)
+        return Kept(_MOST_SECTIONS)
 
     @cached_property
     def rules(self) -> Mapping[str, PageRule]:
@@ -292,7 +295,7 @@ def _rows_set(rule: PageRule, answer: Answer) -> _PageSet:
         values = MadeOf(row.values, texts_of)
         flat = MadeOf(values, ", ".join)
         path = filled(rule.path, _InPath(flat)) if rule.path else unquote(flat.get("address", ""))
-        here = Here(row.id, answer.subject, values)
+        here = Here(row.id, answer.subject, values, row.number)
         title = filled(rule.title, flat) if rule.title else flat.get("title") or flat.get("name") or row.id
         about = filled(rule.about, flat)
         pages.append(Page(rule, path, title, here, place=number, about=about))

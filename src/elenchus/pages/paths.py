@@ -21,6 +21,12 @@ INDEX = "index.html"
 TEMPLATES = "templates"  # the folder of a site with its own
 OWN_FOLDER = ".elenchus"  # of the published folder; servers leave hidden folders out
 _LONGEST_SEGMENT = 240  # bytes of a file's name, less than the 255 that file systems take
+# Paths of letters, digits and single signs between them that nothing below has anything against.
+_PLAIN = re.compile(
+    r"(?!(?:.*/)?(?:con|prn|aux|nul|com\d|lpt\d)(?:[./]|$))"
+    r"(?:[a-z0-9][a-z0-9_-]{0,99}/)*(?:[a-z0-9][a-z0-9_-]{0,99}(?:\.[a-z0-9]{1,9})?)?",
+    re.IGNORECASE | re.ASCII,
+)
 _RESERVED = re.compile(r"(?:con|prn|aux|nul|com\d|lpt\d)(?:\..*)?", re.IGNORECASE)
 
 
@@ -57,6 +63,8 @@ def folder_of(path: str) -> str:
 
 def unsafe(path: str) -> str:
     """Return why a path must not be written; nothing where it may."""
+    if path and _PLAIN.fullmatch(path):
+        return ""
     if any(not char.isprintable() for char in path):  # lone surrogates of file names among them
         return f"{quoted(path)} holds a character that cannot be seen"
     if path.startswith("/") or re.match(r"[A-Za-z]:", path):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from elenchus.asking.here import HERE, names_of_here
 from elenchus.asking.query import Query
@@ -141,16 +141,20 @@ def placed(book: Book, page: Page, *, repeats: bool | None = None, visitor: _Val
     has values for the parameters that a listing declares and its section does not bind.
     """
     keeps_repeats = not page.rule.no_repeats if repeats is None else repeats
-    order = sorted(enumerate(page.rule.sections), key=lambda pair: _turn_of(pair[1], pair[0]))
+    rules = list(enumerate(page.rule.sections))
+    if len(rules) > 1:
+        rules.sort(key=lambda pair: _turn_of(pair[1], pair[0]))
     shown: dict[str, int] = {}  # id of a row → number of the section that shows it
     found: list[Section] = []
-    for turn, (number, rule) in enumerate(order):
-        section = _chosen(book, page, number, rule, None if keeps_repeats else shown, visitor)
-        found.append(replace(section, turn=turn))
-        if section.takes_part and section.answer:
+    for turn, (number, rule) in enumerate(rules):
+        section = _chosen(book, page, _Turn(number, turn, rule), shown, visitor)
+        found.append(section)
+        if not keeps_repeats and section.takes_part:
             for name in section.ids:
                 shown.setdefault(name, number)
-    sections = tuple(sorted(found, key=lambda section: section.number))
+    if len(found) > 1:
+        found.sort(key=lambda section: section.number)
+    sections = tuple(found)
     return Placed(page, sections, tuple(_page_problems(page, sections)))
 
 
@@ -164,37 +168,46 @@ def _turn_of(rule: SectionRule, number: int) -> tuple[bool, int, int]:
     return rule.priority is None, rule.priority or 0, number
 
 
+class _Turn(NamedTuple):
+    """A section that is to choose: its number as it is written, its turn, and what its page says of it."""
+
+    number: int
+    turn: int
+    rule: SectionRule
+
+
 def _chosen(
-    book: Book,
-    page: Page,
-    number: int,
-    rule: SectionRule,
-    shown: dict[str, int] | None,
-    visitor: _Values | None,
+    book: Book, page: Page, turn: _Turn, shown: Mapping[str, int], visitor: _Values | None
 ) -> Section:
-    """Return a section with the rows that it shows; ``shown`` are those that it must not."""
+    """Return a section with the rows that it shows; ``shown`` are those that it must not.
+
+    Pages that give it the same values share it.
+    """
+    rule = turn.rule
     try:
         listing = section_listing(book.site, rule)
-        own = {
-            name: texts for name, texts in (visitor or {}).items() if name in free_parameters(listing, rule)
-        }
+        own = visitor or {}
+        if own:
+            free = free_parameters(listing, rule)
+            own = {name: texts for name, texts in own.items() if name in free}
         given = given_to(page, rule, own, names_of_here(book.site, listing))
-        query = Query(book.site, listing, given, without=tuple(shown or ()))
-        # The rule is part of what is kept, so that no other can have its identity meanwhile.
-        key = id(rule), query.given_to_it, query.without
-        _, query, answer = book.answers.get(key, lambda: (rule, *_asked(query)))
+        query = Query(book.site, listing, given, without=tuple(shown))
+        key = turn.number, turn.turn, id(rule), query.given_to_it, tuple(shown.items())
+        return book.sections.get(key, lambda: _asked(query, turn, shown))
     except ElenchusError as error:
         problems = tuple(_at_section(rule, each) for each in error.problems)
-        return Section(number, 0, rule, problems=problems)
-    left_out = tuple((name, (shown or {})[name]) for name in query.repeated()) if query.without else ()
-    return Section(number, 0, rule, query, answer, _takes_part(query.plan) and not answer.choices, left_out)
+        return Section(turn.number, turn.turn, rule, problems=problems)
 
 
-def _asked(query: Query) -> tuple[Query, Answer]:
-    """Return what a section asks, and the first page of its answer; counts and terms leave nothing out."""
-    if query.without and not _takes_part(query.plan):
+def _asked(query: Query, turn: _Turn, shown: Mapping[str, int]) -> Section:
+    """Return a section with the rows that it shows; counts and terms leave nothing out."""
+    takes_part = _takes_part(query.plan)
+    if query.without and not takes_part:
         query = replace(query, without=())
-    return query, query.answer()
+    answer = query.answer()
+    left_out = tuple((name, shown[name]) for name in query.repeated()) if query.without else ()
+    number, place, rule = turn
+    return Section(number, place, rule, query, answer, takes_part and not answer.choices, left_out)
 
 
 def free_parameters(listing: Listing, rule: SectionRule) -> list[str]:

@@ -11,12 +11,12 @@ from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 from elenchus.errors import Place, Problem
 from elenchus.pages.sections import placed
 from elenchus.publishing.changes import listing_changes
-from elenchus.publishing.kept import Kept, Known, Targets, program_of_pages, read_kept, sign_of
+from elenchus.publishing.kept import Known, LastRun, Targets, program_of_pages, read_kept, sign_of
 from elenchus.publishing.links import LinkReader
 from elenchus.publishing.manifest import digest_of, read_manifest
 from elenchus.publishing.outputs import outputs, page_content
 from elenchus.publishing.publication import STAGE, Publication, own_folder
-from elenchus.publishing.standing import Standing
+from elenchus.publishing.standing import PublishedFolder
 from elenchus.publishing.unchanged import meta_of, public_digest
 from elenchus.rendering.marks import PageMarks
 from elenchus.rendering.renderer import Renderer
@@ -40,7 +40,7 @@ _Progress: TypeAlias = "Callable[[str, int], AbstractContextManager[Callable[[],
 _SHARE = 100  # pages that a process draws before it tells of them
 
 
-def unwatched(_what: str, _count: int) -> AbstractContextManager[Callable[[], None]]:
+def _unwatched(_what: str, _count: int) -> AbstractContextManager[Callable[[], None]]:
     """Return what tells nobody of progress."""
     return nullcontext(lambda: None)
 
@@ -61,7 +61,7 @@ def published_to(
     folder: Path,
     wishes: Wishes,
     *,
-    progress: _Progress = unwatched,
+    progress: _Progress = _unwatched,
 ) -> Publication:
     """Return what publishing to a folder would change; the content is staged there, unless it is a dry run.
 
@@ -72,9 +72,9 @@ def published_to(
     old = read_manifest(folder)
     program = program_of_pages()
     site = renderer.site
-    before = read_kept(folder, program) if site.content.work.index else Kept({}, Targets(), {})
+    before = read_kept(folder, program) if site.content.work.index else LastRun({}, Targets(), {})
     found = Publication(folder, old, before=before, meta={"program": program})
-    standing, public = Standing(folder, before.files), public_digest(site)
+    standing, public = PublishedFolder(folder, before.files), public_digest(site)
     work = _Work(found, renderer, PageMarks(renderer), wishes, LinkReader(renderer.root.path), standing)
     waiting: list[tuple[Output, bytes]] = []
     with progress("pages", len(pages)) as tick:
@@ -120,7 +120,7 @@ class _Work(NamedTuple):
     marks: PageMarks
     wishes: Wishes
     reader: LinkReader
-    standing: Standing
+    standing: PublishedFolder
 
     def taken(self, output: Output) -> bytes | None:
         """Take a file as it stands where all that it is made of is as it was; return its mark where not."""

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     import os
     from collections.abc import Iterable, Mapping, Sequence
 
-__all__ = ["YOUNG", "Kept", "Known", "Targets", "program_of_pages", "read_kept", "save_kept", "sign_of"]
+__all__ = ["YOUNG", "Known", "LastRun", "Targets", "program_of_pages", "read_kept", "save_kept", "sign_of"]
 
 _NAME = f"{OWN_FOLDER}/pages"
 _DIGEST = 32  # bytes of the digest of a file
@@ -64,7 +64,7 @@ class Targets:
         return self.numbers[name]
 
 
-class Kept(NamedTuple):
+class LastRun(NamedTuple):
     """What the last run left: ``files`` by their paths, and ``meta``, what it says of itself."""
 
     files: dict[str, Known]
@@ -96,9 +96,9 @@ def sign_of(told: os.stat_result) -> tuple[int, int, int]:
     return told.st_size, told.st_mtime_ns, told.st_ino & (2**63 - 1)
 
 
-def read_kept(folder: Path, program: str) -> Kept:
+def read_kept(folder: Path, program: str) -> LastRun:
     """Return what the last run left in a published folder: nothing where that cannot be used."""
-    nothing = Kept({}, Targets(), {})
+    nothing = LastRun({}, Targets(), {})
     try:
         pack = Pack(folder / _NAME)
         pack.verify()
@@ -122,7 +122,7 @@ def read_kept(folder: Path, program: str) -> Kept:
             )
             for at, path in enumerate(paths)
         }
-        return Kept(files, Targets(pack.strings("targets")), pack.meta)
+        return LastRun(files, Targets(pack.strings("targets")), pack.meta)
     except (OSError, DamagedError, KeyError):
         return nothing
 

@@ -34,7 +34,16 @@ if TYPE_CHECKING:
     from elenchus.rendering.views import Visit
     from elenchus.site.site import Site
 
-__all__ = ["KeptBack", "Output", "content_of", "kept_back", "outputs", "published_file", "sitemaps"]
+__all__ = [
+    "KeptBack",
+    "Output",
+    "content_of",
+    "kept_back",
+    "outputs",
+    "page_content",
+    "published_file",
+    "sitemaps",
+]
 
 _LARGEST = 2**30  # bytes of a file that is published as it is
 _NAMED = re.compile(r"""(?:\]\(\s*<?|(?:src|href)\s*=\s*["']?)([^\s"'<>)]+)""")

@@ -13,7 +13,7 @@ from elenchus.errors import FolderError, Problem
 from elenchus.files import is_file, write_whole
 from elenchus.frozen import Frozen
 from elenchus.pages.paths import OWN_FOLDER, TEMPLATES
-from elenchus.publishing.kept import Kept, Known, Targets, save_kept, sign_of
+from elenchus.publishing.kept import Known, LastRun, Targets, save_kept, sign_of
 from elenchus.publishing.links import dead_links
 from elenchus.publishing.manifest import NAME, Manifest
 
@@ -69,7 +69,7 @@ class Publication:
     listings: Mapping[str, Sequence[str]] = field(default_factory=dict)
     staged: dict[str, Path] = field(default_factory=dict)
     known: dict[str, Known] = field(default_factory=dict)
-    before: Kept = field(default_factory=lambda: Kept({}, Targets(), {}))
+    before: LastRun = field(default_factory=lambda: LastRun({}, Targets(), {}))
     meta: dict[str, Any] = field(default_factory=dict)
     dead: list[tuple[str, str]] = field(default_factory=list)
     pending: dict[str, Sequence[str]] = field(default_factory=dict)

@@ -35,8 +35,7 @@ def sitemap_files(root: Root, pages: Sequence[tuple[str, str]]) -> Iterator[tupl
     xml = XmlWriter()
     with xml.element("sitemapindex", xmlns=_NAMESPACE):
         for name in names:
-            with xml.element("sitemap"):
-                xml.leaf("loc", root.whole(address_of(name)))
+            xml.record("sitemap", loc=root.whole(address_of(name)))
     yield "sitemap.xml", xml.text().encode()
 
 
@@ -45,8 +44,5 @@ def _sitemap(root: Root, pages: Sequence[tuple[str, str]]) -> bytes:
     xml = XmlWriter()
     with xml.element("urlset", xmlns=_NAMESPACE):
         for path, changed in pages:
-            with xml.element("url"):
-                xml.leaf("loc", root.whole(address_of(path)))
-                if changed:
-                    xml.leaf("lastmod", changed)
+            xml.record("url", loc=root.whole(address_of(path)), lastmod=changed)
     return xml.text().encode()

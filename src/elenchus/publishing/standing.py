@@ -15,10 +15,10 @@ if TYPE_CHECKING:
 
     from elenchus.publishing.kept import Known
 
-__all__ = ["Standing"]
+__all__ = ["PublishedFolder"]
 
 
-class Standing:
+class PublishedFolder:
     """A published folder, with what the last run knew of its files: those not touched are not read again."""
 
     def __init__(self, folder: Path, known: Mapping[str, Known]) -> None:

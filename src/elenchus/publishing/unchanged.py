@@ -18,7 +18,7 @@ from elenchus.pages.paths import TEMPLATES
 from elenchus.publishing.kept import YOUNG, program_of_pages, read_kept
 from elenchus.publishing.manifest import read_manifest
 from elenchus.publishing.publication import Publication
-from elenchus.publishing.standing import Standing
+from elenchus.publishing.standing import PublishedFolder
 from elenchus.values.dates import unit_interval
 
 if TYPE_CHECKING:
@@ -122,7 +122,7 @@ def unchanged(site: Site, folder: Path, wishes: Wishes) -> Publication | None:
     old = read_manifest(folder)
     if old.coming or list(old.files) != sorted(kept.files):
         return None
-    standing = Standing(folder, kept.files)
+    standing = PublishedFolder(folder, kept.files)
     found = Publication(folder, old, before=kept, meta=meta, files=dict(old.files), listings=old.listings)
     for path, known in kept.files.items():
         seen = standing.is_as_known(path)

@@ -164,7 +164,7 @@ class PageMarks:
         here = page.here
         if here is None or here.subject is None:
             return here.name.encode("utf-8", "surrogatepass") if here else b""
-        return rows.of_rows(here.subject, [rows.desk.number(here.subject, here.name)])
+        return rows.of_rows(here.subject, [here.number])
 
     def rule(self, page: Page) -> bytes:
         """Return the digest of what the file of a page says, wherever in it that stands."""

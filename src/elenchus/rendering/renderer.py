@@ -230,7 +230,7 @@ class Renderer:
         """Return the entry or the term that a page is about."""
         if page.here is None or page.here.subject is None:
             return None
-        return desk.row(page.here.subject, page.here.name)
+        return desk.row(page.here.subject, page.here.name, page.here.number)
 
     @cached_property
     def titles(self) -> Mapping[str, str]:

@@ -69,10 +69,10 @@ class Desk:
         """What may be seen."""
         return self.site.engine.view(unpublished=self.unpublished)
 
-    def row(self, subject: Subject, name: str) -> RowView:
-        """Return a row: an entry by its id, a term by its id or label."""
+    def row(self, subject: Subject, name: str, number: int = -1) -> RowView:
+        """Return a row: an entry by its id, a term by its id or label; ``number`` is its place, if known."""
         if (subject, name) not in self.rows:
-            number = self.number(subject, name)
+            number = self.number(subject, name) if number < 0 else number
             own = self.view.ids(subject)[number]
             self.rows[subject, name] = RowView(self, subject, own, number)
         return self.rows[subject, name]
@@ -136,7 +136,10 @@ class Desk:
     @cached_property
     def paged(self) -> frozenset[str]:
         """The kinds and taxonomies of whose rows there are pages."""
-        return frozenset(self.row(subject, name).kind for subject, name in self.book.by_row)
+        data, heres = self.site.dataset, [pages[0].here for pages in self.book.by_row.values()]
+        entries = [here.number for here in heres if here and here.subject == ENTRIES]
+        kinds = {data.kind_names[number] for number in set(data.entries.kinds[entries].tolist())}
+        return frozenset(kinds | {here.subject.taxonomy for here in heres if here and here.subject} - {""})
 
     def source_of(self, name: str) -> Href:
         """Return the link to an image of the site or of another; nothing for one that could run something."""

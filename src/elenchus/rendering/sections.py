@@ -103,7 +103,7 @@ def row_views(desk: Desk, plan: Plan, answer: Answer) -> Iterator[RowView]:
     """Yield the rows of an answer, with values that are no fields of their own."""
     far = [ref for ref in (*plan.fields, *plan.show) if not isinstance(ref.source, Stored)]
     for row in answer.rows:
-        view = desk.row(plan.subject, row.id)
+        view = desk.row(plan.subject, row.id, row.number)
         if far:
             besides = {ref.name: view.far_value(ref, row.values[ref.name]) for ref in far}
             view = type(view)(desk, view.subject, view.id, view.number, besides)

@@ -35,6 +35,11 @@ class XmlWriter:
         end = f">{_escaped(text)}</{name}>" if text else "/>"
         self.parts.append(f"<{name}{_named(attributes)}{end}\n")
 
+    def record(self, name: str, **texts: str) -> None:
+        """Write an element of nothing but elements with texts, those that have one."""
+        inner = "".join(f"<{each}>{_escaped(text)}</{each}>\n" for each, text in texts.items() if text)
+        self.parts.append(f"<{name}>\n{inner}</{name}>\n")
+
     def text(self) -> str:
         """Return the document."""
         return "".join(self.parts)

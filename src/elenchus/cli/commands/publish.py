@@ -49,6 +49,9 @@ def publish(
     Files that are as before are not touched. Files are removed only if this program wrote them, and
     never overwritten when they were changed by hand. What check finds wrong stops it, with 1.
     """
+    from elenchus.checks.survey import Survey
+    from elenchus.cli.printing import progress
+    from elenchus.pages.paths import OWN_FOLDER
     from elenchus.publishing.publication import Wishes, target_of, writing
     from elenchus.publishing.unchanged import texts_digest, unchanged
     from elenchus.site.site import find_site
@@ -58,25 +61,23 @@ def publish(
     here = opened(home, at, no_index=no_index)
     folder = target_of(here, to)
     wishes = Wishes(only, force, dry_run, here.content.work.processes, texts)
-    with writing(folder, dry_run=dry_run):
-        found = unchanged(here, folder, wishes) or _changed(here, folder, wishes)
-        return _told(here, found, wishes, whole=whole) if found else _FAILED
-
-
-def _changed(site: Site, folder: Path, wishes: Wishes) -> Publication | None:
-    """Return what is to be published; None where something must be fixed first, which is told."""
-    """Publish what changed, unless something must be fixed first; return what is to be exited with."""
-    from elenchus.checks.survey import Survey
-    from elenchus.cli.printing import progress
+    if (folder / OWN_FOLDER).is_dir():
+        with writing(folder, dry_run=dry_run):
+            same = unchanged(here, folder, wishes)
+            if same:
+                return _told(here, same, wishes, whole=whole)
+    survey = Survey(here)
+    _some_pages(survey)
+    _known_page(survey, only)
+    if _fails(survey):
+        return _FAILED
     from elenchus.publishing.drawing import published_to
     from elenchus.rendering.renderer import Renderer
 
-    survey = Survey(site)
-    _some_pages(survey)
-    _known_page(survey, wishes.only)
-    if _fails(survey):
-        return None
-    return published_to(Renderer(site, survey.book), survey.placed, folder, wishes, progress=progress)
+    with writing(folder, dry_run=dry_run):
+        renderer = Renderer(here, survey.book)
+        found = published_to(renderer, survey.placed, folder, wishes, progress=progress)
+        return _told(here, found, wishes, whole=whole)
 
 
 def _told(site: Site, found: Publication, wishes: Wishes, *, whole: bool) -> int:
