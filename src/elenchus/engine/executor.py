@@ -142,5 +142,4 @@ class Engine(Working):
 
     def named(self, plan: Plan, rows: NDArray[np.intp]) -> list[str]:
         """Return the ids of some rows."""
-        ids = self.view().ids(plan.subject)
-        return [ids[row] for row in rows.tolist()]
+        return self.view().ids_of(plan.subject, rows)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from elenchus.engine.decode import Decoded, decoder
+from elenchus.engine.decode import Values
 from elenchus.engine.groups import MOST_GROUPS, grouped
 from elenchus.engine.notices import notices
 from elenchus.errors import NoSuchPage, Problem
@@ -54,8 +54,8 @@ def answer(
     shown = _SHOWN_OF_TERMS if plan.subject.is_terms else _SHOWN_OF_ENTRIES
     view = stages.selection.view
     fields = (*view.shown(plan.subject, shown), *plan.fields, *plan.show)
-    values = {field.name: decoder(view, field, plan.subject) for field in fields}
-    numbers = (cut.rows(stages) if grouping else stages.between(*cut.bounds)).tolist()
+    numbers = cut.rows(stages) if grouping else stages.between(*cut.bounds)
+    values = Values(view, plan.subject, {field.name: field for field in fields}, numbers)
     found = Answer(
         question=question,
         matched=stages.kept_rows.count,
@@ -64,7 +64,7 @@ def answer(
         page=cut.page,
         pages=cut.pages,
         per_page=plan.per_page,
-        rows=tuple(Row(ids[row], Decoded(values, row), row) for row in numbers),
+        rows=tuple(map(Row, view.ids_of(plan.subject, numbers), values.each(), numbers.tolist())),
         at=from_instant(clock.now, clock.zone),
         subject=plan.subject,
         shown=shown,

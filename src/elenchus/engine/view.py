@@ -110,6 +110,13 @@ class View(Working):
         """Return the id of each row; of a term its own, else its slug, or its path where terms share it."""
         return self.data.taxonomies[subject.taxonomy].ids if subject.is_terms else self.data.entries.ids
 
+    def ids_of(self, subject: Subject, rows: NDArray[np.intp]) -> list[str]:
+        """Return the ids of some rows."""
+        if subject.is_entries:
+            return self.data.entries.ids.at(rows)
+        ids = self.data.taxonomies[subject.taxonomy].ids
+        return [ids[row] for row in rows.tolist()]
+
     def hidden_terms(self, taxonomy: str) -> frozenset[int]:
         """Return the terms that nobody is shown, because only unpublished entries use them."""
         return frozenset() if self.unpublished else self.data.hidden_terms(taxonomy, self.now)

@@ -7,7 +7,7 @@ from collections import defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from functools import cached_property
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 from urllib.parse import unquote
 
 from elenchus.asking.here import HERE, names_of_here, texts_of
@@ -15,10 +15,10 @@ from elenchus.asking.query import Query, resolved
 from elenchus.errors import ElenchusError, Problem
 from elenchus.frozen import Frozen, Working, member, replace
 from elenchus.pages.labels import group_label
-from elenchus.pages.paths import address_of
+from elenchus.pages.paths import address_of, file_of
 from elenchus.values.addresses import NOWHERE
 from elenchus.values.kept import Kept, MadeOf
-from elenchus.values.placeholders import filled, names_in
+from elenchus.values.placeholders import filled, filler, names_in
 from elenchus.values.texts import either, nearest, quoted, slugify
 from elenchus.values.wording import spoken
 
@@ -131,6 +131,18 @@ class Book(Working):
         if name not in self.sets:
             self.sets[name] = _page_set(self.site, self.rules[name])
         return self.sets[name]
+
+    @cached_property
+    def by_file(self) -> dict[str, Page]:
+        """The pages by their files; the first of those that claim one."""
+        found: dict[str, Page] = {}
+        for page in self.pages:
+            found.setdefault(file_of(page.path), page)
+        return found
+
+    def at_address(self, address: str) -> Page | None:
+        """Return the page at an address relative to the root."""
+        return self.by_file.get(file_of(unquote(address)))
 
     @cached_property
     def by_row(self) -> dict[tuple[Subject, str], list[Page]]:
@@ -291,15 +303,19 @@ def section_listing(site: Site, section: SectionRule) -> Listing:
 def _rows_set(rule: PageRule, answer: Answer) -> _PageSet:
     """Return a page for each row of an answer."""
     pages = []
+    path_of, title_of, about_of = filler(rule.path), filler(rule.title), filler(rule.about)
     for number, row in enumerate(answer.rows):
-        values = MadeOf(row.values, texts_of)
-        flat = MadeOf(values, ", ".join)
-        path = filled(rule.path, _InPath(flat)) if rule.path else unquote(flat.get("address", ""))
-        here = Here(row.id, answer.subject, values, row.number)
-        title = filled(rule.title, flat) if rule.title else flat.get("title") or flat.get("name") or row.id
-        about = filled(rule.about, flat)
-        pages.append(Page(rule, path, title, here, place=number, about=about))
+        flat = MadeOf(row.values, _joined)
+        path = path_of(_InPath(flat)) if rule.path else unquote(flat["address"])
+        here = Here(row.id, answer.subject, MadeOf(row.values, texts_of), row.number)
+        title = title_of(flat) if rule.title else flat.get("title") or flat.get("name") or row.id
+        pages.append(Page(rule, path, title, here, place=number, about=about_of(flat)))
     return _PageSet(rule, pages, problems=() if pages else (_no_pages(rule),))
+
+
+def _joined(value: Any) -> str:
+    """Return a decoded value as a text, several with commas between them."""
+    return value if isinstance(value, str) else ", ".join(texts_of(value))
 
 
 class _InPath(MadeOf[str, str]):

@@ -37,14 +37,6 @@ class Places(Working):
     book: Book
 
     @cached_property
-    def pages(self) -> Mapping[str, Page]:
-        """The pages by their files; the first of those that claim one."""
-        found: dict[str, Page] = {}
-        for page in self.book.pages:
-            found.setdefault(file_of(page.path), page)
-        return found
-
-    @cached_property
     def folders(self) -> Mapping[str, tuple[Page, str]]:
         """The pages by the folders of their later pages, with the folder of a section's own."""
         found: dict[str, tuple[Page, str]] = {}
@@ -68,7 +60,7 @@ class Places(Working):
     def find(self, path: str) -> PagePlace | None:
         """Return what stands at a path without the slash at its beginning; None where nothing does."""
         if path.endswith("/") or not path or "." in path.rpartition("/")[2]:
-            page = self.pages.get(file_of(path))
+            page = self.book.by_file.get(file_of(path))
             if page:
                 return PagePlace(page, Visit())
         if path in self.beside:

@@ -15,6 +15,7 @@ import numpy as np
 
 from elenchus.engine.columns.marks import mixed, row_marks, text_marks
 from elenchus.errors import ElenchusError
+from elenchus.pages.sections import free_parameters
 from elenchus.plan.nodes import Stored
 from elenchus.rendering.controls import form_of
 from elenchus.rendering.sections import choice_links, group_views
@@ -74,6 +75,12 @@ class _RowMarks:
         """What each entry shows, wherever it stands."""
         return row_marks(self.desk.view, self.references, self.of_terms)
 
+    @cached_property
+    def numbers(self) -> list[int]:
+        """The same as numbers, to be looked up one by one."""
+        found: list[int] = self.entries.tolist()
+        return found
+
     def of_terms(self, taxonomy: str) -> Marks:
         """Return what each term shows where it is a value: its name and its link."""
         if taxonomy not in self.named:
@@ -114,7 +121,8 @@ class PageMarks:
     def __init__(self, renderer: Renderer) -> None:
         self.renderer = renderer
         self.rows = {name: _RowMarks(desk) for name, desk in renderer.desks.items()}
-        self.sections: dict[tuple[bool, int, int], tuple[Query, bytes]] = {}  # by identity, so kept with it
+        # By the identity of a section, which is kept with it, so that no other has it meanwhile.
+        self.sections: dict[tuple[bool, int, int], tuple[Section, bytes, bool]] = {}
         self.rules: dict[str, bytes] = {}
         self.traces: dict[Any, bytes] = {}
 
@@ -142,29 +150,29 @@ class PageMarks:
         """Return the digest of a page, without what is asked for while it is drawn."""
         page, renderer = found.page, self.renderer
         rows = self.rows[page.rule.private]
-        before, after = renderer.book.neighbours(page) if page.here else (None, None)
+        around = renderer.book.neighbours(page) if page.here else ()
+        told = (
+            (page.path, page.title, page.about, page.count, visit.number, visit.folder),
+            [(other.title, other.address) if other else None for other in around],
+            [(link.text, link.href) for link in renderer.trail(page)],
+            [str(each) for each in found.problems],
+            self.about(rows, page),
+        )
         sections = [
             self.section(rows, found, section, visit)
             for section in found.sections
             if renderer.stands_on(section, visit)
         ]
-        return _digest(
-            self.everywhere,
-            self.rule(page),
-            f"{page.path}\n{page.title}\n{page.about}\n{page.count}\n{visit.number}\n{visit.folder}",
-            self.about(rows, page),
-            _named(before) + _named(after),
-            [(link.text, link.href) for link in renderer.trail(page)],
-            [str(each) for each in found.problems],
-            b"".join(sections),
-        )
+        return _digest(self.everywhere, self.rule(page), told, *sections)
 
-    def about(self, rows: _RowMarks, page: Page) -> bytes:
-        """Return the digest of the row that a page is about."""
+    def about(self, rows: _RowMarks, page: Page) -> str | int | bytes:
+        """Return what stands for the row that a page is about."""
         here = page.here
         if here is None or here.subject is None:
-            return here.name.encode("utf-8", "surrogatepass") if here else b""
-        return rows.of_rows(here.subject, [here.number])
+            return here.name if here else ""
+        if here.subject.is_entries:
+            return rows.numbers[here.number]
+        return rows.of_term(here.subject.taxonomy, here.number)
 
     def rule(self, page: Page) -> bytes:
         """Return the digest of what the file of a page says, wherever in it that stands."""
@@ -180,17 +188,18 @@ class PageMarks:
     def section(self, rows: _RowMarks, found: Placed, section: Section, visit: Visit) -> bytes:
         """Return the digest of a section on one of the pages of a page."""
         number = visit.number if self.renderer.goes_on(section, visit) else 1
-        query = section.asked
-        key = rows.desk.unpublished, id(query), number
+        key = rows.desk.unpublished, id(section), number
         if key not in self.sections:
+            query = section.asked
             answer = section.answer if section.answer and number == 1 else query.answer(number)
-            self.sections[key] = query, self.answer(rows, query, answer)
-        shown = self.sections[key][1]
-        form = form_of(rows.desk, found, section, visit)
+            shown = _digest(section.title, self.answer(rows, query, answer))
+            self.sections[key] = section, shown, bool(free_parameters(query.listing, section.rule))
+        _, shown, is_free = self.sections[key]
+        form = form_of(rows.desk, found, section, visit) if is_free else None
         if form is None:
-            return _digest(section.title, shown)
-        rest = rows.of_rows(query.plan.subject, (row.number for row in form.rest))
-        return _digest(section.title, shown, form.action, form.controls, form.total, form.keys, rest)
+            return shown
+        rest = rows.of_rows(section.asked.plan.subject, (row.number for row in form.rest))
+        return _digest(shown, form.action, form.controls, form.total, form.keys, rest)
 
     def answer(self, rows: _RowMarks, query: Query, answer: Answer) -> bytes:
         """Return the digest of a page of an answer, with the settings that say how it is shown."""
@@ -263,8 +272,3 @@ class PageMarks:
 def _numbers(rows: Iterable[Row]) -> Iterable[int]:
     """Return the places of rows in their table."""
     return (row.number for row in rows)
-
-
-def _named(page: Page | None) -> bytes:
-    """Return what a link to a page shows."""
-    return f"{page.title}\n{page.address}\n".encode("utf-8", "surrogatepass") if page else b"-"

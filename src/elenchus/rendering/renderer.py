@@ -80,6 +80,7 @@ class Renderer:
             self.trace.templates,
         )
         self.rows: Kept[Markup] = Kept(_MOST_ROWS)
+        self.trails: dict[str, tuple[Link, ...]] = {}
 
     # what templates call
 
@@ -208,7 +209,7 @@ class Renderer:
             row=row,
             subject=_subject_of(page),
             count=page.count,
-            trail=tuple(self.trail(page)),
+            trail=self.trail(page),
             facts=self.facts(row),
             terms=self.filed(row),
             previous=self.link_to(before),
@@ -232,21 +233,23 @@ class Renderer:
             return None
         return desk.row(page.here.subject, page.here.name, page.here.number)
 
-    @cached_property
-    def titles(self) -> Mapping[str, str]:
-        """The title of each page, by its address."""
-        return {page.address: page.title for page in self.book.pages if not page.rule.private}
-
-    def trail(self, page: Page) -> Iterable[Link]:
-        """Yield the pages above one, by its address."""
+    def trail(self, page: Page) -> tuple[Link, ...]:
+        """Return the pages above one, by its address: the same for all pages of a folder."""
         if page.address in ("", INDEX):
-            return
+            return ()
+        folder = page.address.rstrip("/").rpartition("/")[0]
+        if folder not in self.trails:
+            self.trails[folder] = tuple(self.trail_to(folder))
+        return self.trails[folder]
+
+    def trail_to(self, folder: str) -> Iterable[Link]:
+        """Yield the pages that stand at a folder and above it."""
         yield Link(self.word("home"), Href(self.root.path))
-        steps = page.address.rstrip("/").split("/")
-        for length in range(1, len(steps)):
-            above = "/".join(steps[:length]) + "/"
-            if above in self.titles:
-                yield Link(self.titles[above], self.root.link(Href(above)))
+        steps = folder.split("/") if folder else []
+        for length in range(1, len(steps) + 1):
+            above = self.book.at_address("/".join(steps[:length]) + "/")
+            if above and not above.rule.private:
+                yield Link(above.title, self.root.link(above.address))
 
     def facts(self, row: RowView | None) -> tuple[ShownField, ...]:
         """Return the declared fields of an entry, or the columns of a term, that are shown as they are."""

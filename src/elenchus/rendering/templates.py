@@ -7,9 +7,10 @@ import traceback
 from datetime import date
 from hashlib import sha256
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import jinja2
+import jinja2.bccache
 import jinja2.meta
 import jinja2.nodes
 from jinja2.sandbox import SandboxedEnvironment
@@ -37,6 +38,7 @@ from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator, Mapping, MutableMapping
+    from types import CodeType
 
 __all__ = ["Templates"]
 
@@ -120,6 +122,21 @@ class _Guarded(_Noting, SandboxedEnvironment):
         return is_known and super().is_safe_attribute(obj, attr, value)
 
 
+class _Compiled(jinja2.BytecodeCache):
+    """Templates as Python runs them, kept while the process lives: a preview draws by them all the time."""
+
+    codes: ClassVar[dict[tuple[str, str], CodeType]] = {}
+
+    def load_bytecode(self, bucket: jinja2.bccache.Bucket) -> None:
+        """Give a template its code, if it is known."""
+        bucket.code = self.codes.get((bucket.key, bucket.checksum))
+
+    def dump_bytecode(self, bucket: jinja2.bccache.Bucket) -> None:
+        """Keep the code of a template."""
+        if bucket.code:
+            self.codes[bucket.key, bucket.checksum] = bucket.code
+
+
 class Templates:
     """The templates of a site.
 
@@ -140,6 +157,7 @@ class Templates:
             trim_blocks=True,
             lstrip_blocks=True,
             keep_trailing_newline=True,
+            bytecode_cache=_Compiled(),
             auto_reload=False,  # a renderer lives as long as its files stay the same
         )
         self.environment.used = self.used

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import date, datetime, timedelta
+from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -17,6 +18,7 @@ if TYPE_CHECKING:
 
 __all__ = ["moments"]
 
+_MOST_DAYS = 2**15  # whose bounds are kept: 90 years
 _FEWEST = 64  # dates from which on it is worth the while
 _WIDTH = 19  # characters of 2026-05-18T09:00:00
 _DIGITS = np.array([0, 1, 2, 3, 5, 6, 8, 9])  # of the day
@@ -103,6 +105,7 @@ def _bounds(
     return table[places, 0], table[places, 1], table[places, 2] == 1
 
 
+@lru_cache(maxsize=_MOST_DAYS)
 def _day(number: int, zone: ZoneInfo) -> tuple[int, int, bool]:
     """Return the instants at which a day begins and ends, and whether its clocks go evenly from 0 to 24."""
     first = date(1970, 1, 1) + timedelta(days=number)

@@ -178,4 +178,8 @@ class Picked(_Texts):
 
     def sliced(self, at: slice) -> list[str]:
         """Return some texts."""
-        return self.texts.at(self.places[at])
+        return self.at(at)
+
+    def at(self, places: NDArray[Any] | slice) -> list[str]:
+        """Return the texts at some places."""
+        return self.texts.at(self.places[places])
