@@ -125,16 +125,16 @@ class _Guarded(_Noting, SandboxedEnvironment):
 class _Compiled(jinja2.BytecodeCache):
     """Templates as Python runs them, kept while the process lives: a preview draws by them all the time."""
 
-    codes: ClassVar[dict[tuple[str, str], CodeType]] = {}
+    codes: ClassVar[dict[tuple[type, str, str], CodeType]] = {}  # guarded ones are other code
 
     def load_bytecode(self, bucket: jinja2.bccache.Bucket) -> None:
         """Give a template its code, if it is known."""
-        bucket.code = self.codes.get((bucket.key, bucket.checksum))
+        bucket.code = self.codes.get((type(bucket.environment), bucket.key, bucket.checksum))
 
     def dump_bytecode(self, bucket: jinja2.bccache.Bucket) -> None:
         """Keep the code of a template."""
         if bucket.code:
-            self.codes[bucket.key, bucket.checksum] = bucket.code
+            self.codes[type(bucket.environment), bucket.key, bucket.checksum] = bucket.code
 
 
 class Templates:
