@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from functools import cached_property, partial
+from threading import Thread
 from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
@@ -165,7 +166,9 @@ def _made(state: _State, units: Units, chunk: Chunk, work: Work) -> Found:
         live = np.ones(len(records), np.bool_)
     problems, since = units.all_problems(), Since(live, known)
     dataset = assemble(wanted.schema, records, wanted.terms(), wanted.zone, problems, since)
-    if work.index:
+    if work.aside and work.index:
+        Thread(target=save, args=(wanted, units, records, dataset)).start()
+    elif work.index:
         save(wanted, units, records, dataset)
     identity = partial(_identity, units, wanted)
     return Found(dataset, lambda: records, lambda: live, units.all_problems, identity)

@@ -20,10 +20,12 @@ class Work(Frozen):
 
     ``processes`` may be several only where the program is our own: each begins by running its main module
     again. ``tell`` gets the notice of an index that could not be used; ``progress`` gives for a number of
-    units what is to be called for each of them.
+    units what is to be called for each of them. ``aside`` says that the index is written by a thread of its
+    own, so that nobody waits for it.
     """
 
     index: bool = True
     processes: int = 1
     tell: Callable[[Problem], object] | None = None
     progress: Callable[[int], AbstractContextManager[Callable[[], None]]] | None = None
+    aside: bool = False

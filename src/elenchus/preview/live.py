@@ -13,6 +13,7 @@ from elenchus.checks.run import check_site
 from elenchus.checks.survey import Survey
 from elenchus.errors import ElenchusError, Problem, SiteError
 from elenchus.frozen import Working
+from elenchus.index.work import Work
 from elenchus.pages.book import Book
 from elenchus.preview.places import Places
 from elenchus.preview.preview import PreviewRenderer
@@ -121,7 +122,7 @@ class Live:
         if self.site is None:
             if not os.path.lexists(self.folder / SITE_FILE):  # told without the folder: others may see it
                 raise SiteError([Problem("no-site", f"there is no {SITE_FILE} in the folder of the site")])
-            site = open_site(self.folder, at=self.at, index=self.index)
+            site = open_site(self.folder, at=self.at).working(Work(index=self.index, aside=True))
             _ = site.dataset  # read here, so that scenes share it
             _ = site.library, site.pages
             self.site = site
