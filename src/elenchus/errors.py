@@ -160,6 +160,10 @@ class QuestionError(ElenchusError):
         super().__init__(sorted(problems, key=lambda problem: problem.span or Span(0, 0)))
         self.text = text
 
+    def __reduce__(self) -> tuple[type[QuestionError], tuple[str, Sequence[Problem]]]:
+        """Travel to another process with its text."""
+        return type(self), (self.text, self.problems)
+
 
 class NoSuchPage(ElenchusError):
     """The page asked for lies outside 1 … last, or is no page number at all."""

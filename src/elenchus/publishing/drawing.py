@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import gc
 from collections import defaultdict
-from contextlib import nullcontext
+from contextlib import ExitStack, nullcontext
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple, TypeAlias
@@ -11,6 +12,7 @@ from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 from elenchus.errors import Place, Problem
 from elenchus.pages.sections import placed
 from elenchus.publishing.changes import listing_changes
+from elenchus.publishing.crew import Crew
 from elenchus.publishing.kept import Known, LastRun, Targets, program_of_pages, read_kept, sign_of
 from elenchus.publishing.links import LinkReader
 from elenchus.publishing.manifest import digest_of, read_manifest
@@ -32,17 +34,28 @@ if TYPE_CHECKING:
     from elenchus.publishing.publication import Wishes
     from elenchus.rendering.trace import Trace
     from elenchus.rendering.views import Visit
+    from elenchus.site.site import Site
+
+    _Crew: TypeAlias = "Crew[_Job, _Drawn]"
 
 __all__ = ["published_to"]
 
 _FEWEST = 600  # pages from which on other processes are worth their start
+_OBJECTS = 100_000  # new ones between two looks for circles, of which there are hardly any
 _Progress: TypeAlias = "Callable[[str, int], AbstractContextManager[Callable[[], None]]]"
-_SHARE = 100  # pages that a process draws before it tells of them
 
 
 def _unwatched(_what: str, _count: int) -> AbstractContextManager[Callable[[], None]]:
     """Return what tells nobody of progress."""
     return nullcontext(lambda: None)
+
+
+class _Job(NamedTuple):
+    """A page that is to be drawn: its place among those, its number in the site, and which of its pages."""
+
+    place: int
+    number: int
+    visit: Visit
 
 
 class _Drawn(NamedTuple):
@@ -77,14 +90,19 @@ def published_to(
     standing, public = PublishedFolder(folder, before.files), public_digest(site)
     work = _Work(found, renderer, PageMarks(renderer), wishes, LinkReader(renderer.root.path), standing)
     waiting: list[tuple[Output, bytes]] = []
-    with progress("pages", len(pages)) as tick:
-        for output in outputs(renderer, pages, work.marks, only=wishes.only, tick=tick):
-            mark = work.taken(output)
-            if mark is not None:
-                waiting.append((output, mark))
-    with progress("files", len(waiting)) as tick:
-        for (output, mark), drawn in work.drawn(waiting, tick):
-            work.put(output, mark, drawn)
+    with ExitStack() as stack:
+        helped = partial(_helped, stack, found, site, wishes)
+        is_first = len(before.files) < len(pages) // 2
+        crew = helped(len(pages)) if is_first else None  # which begins while this process compares
+        with progress("pages", len(pages)) as tick:
+            for output in outputs(renderer, pages, work.marks, only=wishes.only, tick=tick):
+                mark = work.taken(output)
+                if mark is not None:
+                    waiting.append((output, mark))
+        crew = crew or helped(sum(output.drawn is not None for output, _ in waiting))
+        with progress("files", len(waiting)) as tick:
+            for (output, mark), drawn in work.drawn(waiting, crew, tick):
+                work.put(output, mark, drawn)
     found.known = {path: found.known[path] for path in found.files if path in found.known}
     _left_over(found, wishes)
     found.listings = _listings_of(pages, wishes.only, old)
@@ -93,6 +111,16 @@ def published_to(
         found.meta |= meta_of(site, wishes.texts, public, renderer.desk.looked)
     found.moves = list(listing_changes(old.listings, found.listings))
     return found
+
+
+def _helped(stack: ExitStack, found: Publication, site: Site, wishes: Wishes, count: int) -> _Crew | None:
+    """Return processes that draw a number of pages, ended with the stack; none where they would not help."""
+    if count < _FEWEST or wishes.processes < 2 or not site.content.is_indexed:  # noqa: PLR2004 - one is this
+        return None
+    stage = "" if wishes.dry_run else str(found.folder / STAGE)
+    identity = site.content.found.identity()
+    begin = partial(_begin, site.definition.folder, site.clock.now, identity, stage)
+    return stack.enter_context(Crew(wishes.processes, begin, _draw))
 
 
 def _left_over(found: Publication, wishes: Wishes) -> None:
@@ -142,42 +170,22 @@ class _Work(NamedTuple):
         return self.marks.with_trace(mark, trace) if trace else mark
 
     def drawn(
-        self, waiting: Sequence[tuple[Output, bytes]], tick: Callable[[], None]
+        self, waiting: Sequence[tuple[Output, bytes]], crew: _Crew | None, tick: Callable[[], None]
     ) -> Iterator[tuple[tuple[Output, bytes], _Drawn]]:
-        """Yield files with their content."""
-        site = self.renderer.site
-        jobs = [(place, output.drawn) for place, (output, _) in enumerate(waiting) if output.drawn]
+        """Yield files with their content, many of them made by a crew."""
+        jobs = [_Job(place, *output.drawn) for place, (output, _) in enumerate(waiting) if output.drawn]
         found: dict[int, _Drawn] = {}
-        if self.wishes.processes > 1 and len(jobs) >= _FEWEST and site.content.is_indexed:
-            found = self.shared(jobs, tick)
+        if crew and jobs:
+            for job, made in crew.done(jobs):
+                found[job.place] = made
+                tick()
         for place, item in enumerate(waiting):
             self.found.drawn += 1
-            made = found.get(place)
-            if made is None:
-                made = _made(self.renderer, self.reader, item[0].make, is_page=bool(item[0].drawn))
+            if place not in found:
+                is_page = item[0].drawn is not None
+                found[place] = _made(self.renderer, self.reader, item[0].make, is_page=is_page)
                 tick()
-            yield item, made
-
-    def shared(
-        self, jobs: Sequence[tuple[int, tuple[int, Visit]]], tick: Callable[[], None]
-    ) -> dict[int, _Drawn]:
-        """Return pages as other processes drew them; none of those that see another content than this one."""
-        from concurrent.futures import ProcessPoolExecutor
-        from multiprocessing import get_context
-
-        site = self.renderer.site
-        stage = "" if self.wishes.dry_run else str(self.found.folder / STAGE)
-        begin = partial(_Worker, site.definition.folder, site.clock.now, site.content.found.identity(), stage)
-        found: dict[int, _Drawn] = {}
-        with ProcessPoolExecutor(
-            self.wishes.processes, mp_context=get_context("spawn"), initializer=_begin, initargs=(begin,)
-        ) as pool:
-            parts = [jobs[first : first + _SHARE] for first in range(0, len(jobs), _SHARE)]
-            for part, drawn in zip(parts, pool.map(_draw, parts), strict=True):
-                for (place, _), each in zip(part, drawn, strict=False):
-                    found[place] = each
-                    tick()
-        return found
+            yield item, found.pop(place)
 
     def put(self, output: Output, mark: bytes, drawn: _Drawn) -> None:
         """Compare a file with what stands in its place, and stage it where that differs."""
@@ -233,14 +241,14 @@ class _Worker:
         self.is_same = site.content.found.identity() == identity
         self.stage = stage
 
-    def draw(self, number: int, visit: Visit, place: int) -> _Drawn:
-        """Draw a page by its number, its content left in a file."""
-        found = placed(self.renderer.book, self.renderer.book.pages[number])
-        make = partial(page_content, self.renderer, found, visit)
+    def draw(self, job: _Job) -> _Drawn:
+        """Draw a page, its content left in a file."""
+        found = placed(self.renderer.book, self.renderer.book.pages[job.number])
+        make = partial(page_content, self.renderer, found, job.visit)
         made = _made(self.renderer, self.reader, make, is_page=True)
         if not self.stage:
             return made._replace(content=b"")
-        path = Path(self.stage) / f"page-{place}"
+        path = Path(self.stage) / f"page-{job.place}"
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_bytes(made.content)
         return made._replace(content=b"", stage=str(path))
@@ -249,17 +257,18 @@ class _Worker:
 _worker: list[_Worker] = []  # of this process, once it has begun
 
 
-def _begin(make: Callable[[], _Worker]) -> None:
-    """Begin to work for another process."""
-    _worker.append(make())
+def _begin(folder: Path, instant: int, identity: str, stage: str) -> None:
+    """Begin to work for another process, which saw some content."""
+    gc.set_threshold(_OBJECTS)
+    worker = _Worker(folder, instant, identity, stage)
+    if worker.is_same:
+        _ = worker.renderer.book.pages
+        _worker.append(worker)
 
 
-def _draw(jobs: Sequence[tuple[int, tuple[int, Visit]]]) -> list[_Drawn]:
+def _draw(jobs: Sequence[_Job]) -> list[_Drawn]:
     """Draw some pages; none where the content is not what the other process saw."""
-    worker = _worker[0]
-    if not worker.is_same:
-        return []
-    return [worker.draw(number, visit, place) for place, (number, visit) in jobs]
+    return [_worker[0].draw(job) for job in jobs] if _worker else []
 
 
 def _in_the_way(path: Path, reason: str, *, forced: bool = False) -> Problem:

@@ -27,7 +27,6 @@ from elenchus.rendering.views import Link, PageView, SectionView, ShownField, Si
 from elenchus.schema.types import CORE_FIELDS
 from elenchus.site.words import WORDS
 from elenchus.values.addresses import Href
-from elenchus.values.kept import Kept
 from elenchus.values.placeholders import filled
 from elenchus.values.texts import quoted
 
@@ -47,7 +46,6 @@ _ASSET_FILES = ("elenchus.css", "elenchus.js")
 _WORDS_OF_DESCRIPTION = 30
 _OF_ROWS = ("layouts/row.html", "layouts/meta.html")  # what a row of a list is drawn by
 _OF_ROWS_NOTED = dict.fromkeys(_OF_ROWS)
-_MOST_ROWS = 2**14  # as HTML, the last ones
 
 
 class Renderer:
@@ -79,7 +77,6 @@ class Renderer:
             },
             self.trace.templates,
         )
-        self.rows: Kept[Markup] = Kept(_MOST_ROWS)
         self.trails: dict[str, tuple[Link, ...]] = {}
 
     # what templates call
@@ -143,11 +140,14 @@ class Renderer:
             drawn = self.templates.drawn(_OF_ROWS[0], part=part, row=row, level=level)
             return Markup(drawn.rstrip("\n"))  # noqa: S704 - drawn by a template
 
-        if part.why or row.besides:
+        if part.why or row.besides or not part.look:
             return draw()
         self.trace.templates.update(_OF_ROWS_NOTED)
-        key = row.subject, row.id, row.desk.unpublished, part.columns, part.words, level
-        return self.rows.get(key, draw)
+        key = part.look, level
+        if key not in row.made:
+            row.made[key] = draw()
+        found: Markup = row.made[key]
+        return found
 
     def asset(self, name: str) -> str:
         """Return the link to a file of ours, which changes when the file does."""

@@ -210,7 +210,7 @@ class RowView(Working):
     id: str
     number: int
     besides: Mapping[str, Value] = member(default_factory=dict)
-    made: dict[str | int, Any] = member(default_factory=dict, compare=False)
+    made: dict[Any, Any] = member(default_factory=dict, compare=False)
 
     @cached_property
     def kind(self) -> str:

@@ -38,19 +38,21 @@ def section_view(desk: Desk, query: Query, answer: Answer, **more: object) -> Se
     """Return a section with the rows of an answer; ``more`` are other attributes of the view."""
     listing, plan = query.listing, query.plan
     layout = str(listing.setting("layout") or _default_layout(listing, plan))
+    columns, words = _columns_of(desk, listing, plan, layout), int(listing.setting("summary_words"))
     return SectionView(
         id=slugify(str(more.pop("id", "") or listing.name or "rows")),
         title=str(more.pop("title", listing.title if listing.name else "")),
         name=listing.name,
         layout=layout,
         rows=tuple(row_views(desk, plan, answer)),
-        columns=_columns_of(desk, listing, plan, layout),
+        columns=columns,
         total=answer.total,
         matched=answer.matched,
         groups=group_views(desk, plan, answer) if answer.groups is not None else None,
         is_archive=bool(plan.groups) and plan.per_group == 0,
         cards_in_row=min(int(listing.setting("per_row") or 0), _MOST_COLUMNS),
-        words=int(listing.setting("summary_words")),
+        words=words,
+        look=f"{words} {[(each.name, each.label, each.is_number) for each in columns]}",
         empty_message=str(listing.setting("empty_message") or ""),
         is_hidden=not answer.rows and not answer.groups and listing.setting("if_empty") == "hide",
         choices=tuple(choice_links(desk, plan, answer.choices)) if answer.choices else (),

@@ -164,6 +164,7 @@ class SectionView(Frozen):
     why: str = ""
     problems: tuple[str, ...] = ()
     draw: Callable[[SectionView], Markup] | None = member(default=None, compare=False)
+    look: str = ""
 
     @property
     def template(self) -> str:
