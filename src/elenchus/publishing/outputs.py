@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from functools import partial
+from datetime import datetime
+from functools import cached_property, partial
 from pathlib import PurePosixPath
 from typing import TYPE_CHECKING
 from urllib.parse import unquote
@@ -11,7 +12,7 @@ from urllib.parse import unquote
 from elenchus import sources
 from elenchus.errors import Problem, SiteError
 from elenchus.files import is_file, is_text, read_whole, scanned, unreadable
-from elenchus.frozen import Frozen
+from elenchus.frozen import Frozen, Working, member
 from elenchus.pages.paths import unsafe
 from elenchus.pages.sections import placed
 from elenchus.publishing.beside import files_beside
@@ -20,15 +21,18 @@ from elenchus.publishing.sitemap import sitemap_files
 from elenchus.rendering.marks import PageMarks
 from elenchus.rendering.renderer import ASSETS, paths_of
 from elenchus.rendering.rows import normal
+from elenchus.schema.subject import ENTRIES
 from elenchus.schema.types import Type
-from elenchus.values.dates import stamp
+from elenchus.values.dates import from_instant, stamp
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Container, Iterator, Sequence
     from pathlib import Path
 
+    from elenchus.engine.columns.column import Dates
     from elenchus.engine.columns.dataset import Dataset
+    from elenchus.pages.book import Page
     from elenchus.pages.sections import Placed
     from elenchus.rendering.renderer import Renderer
     from elenchus.rendering.views import Visit
@@ -103,6 +107,7 @@ def _unchecked(
 ) -> Iterator[Output]:
     """Yield every file, whatever its path."""
     listed: list[tuple[str, str]] = []
+    stamps = _Stamps(renderer.site)
     for number, found in enumerate(pages):
         rule = found.page.rule
         if rule.private or (only and rule.name != only):
@@ -111,7 +116,7 @@ def _unchecked(
         for path, visit in paths_of(found):
             make = partial(page_content, renderer, found, visit)
             yield Output(path, rule.name, make, partial(marks.page, found, visit), (number, visit))
-        listed += _for_sitemap(renderer, found)
+        listed += _for_sitemap(renderer, stamps, found)
         for section in found.sections:
             if section.rule.beside and section.plan:
                 for beside in files_beside(renderer, found.page, section, marks):
@@ -128,28 +133,50 @@ def page_content(renderer: Renderer, found: Placed, visit: Visit) -> bytes:
     return renderer.page(found, visit).encode()
 
 
-def _for_sitemap(renderer: Renderer, found: Placed) -> list[tuple[str, str]]:
+def _for_sitemap(renderer: Renderer, stamps: _Stamps, found: Placed) -> list[tuple[str, str]]:
     """Return the files of a page as a sitemap has them, each with the date of its last change."""
     if not renderer.root.address:
         return []
-    return [
-        (path, _changed_of(renderer, found) if visit.number == 1 else "") for path, visit in paths_of(found)
-    ]
+    return [(path, stamps.of(found.page) if visit.number == 1 else "") for path, visit in paths_of(found)]
 
 
 def sitemaps(renderer: Renderer) -> dict[str, bytes]:
     """Return the sitemap of a site, in several files where there are many pages."""
     pages = [placed(renderer.book, page) for page in renderer.book.pages if not page.rule.private]
-    return dict(
-        sitemap_files(renderer.root, [each for found in pages for each in _for_sitemap(renderer, found)])
-    )
+    stamps = _Stamps(renderer.site)
+    listed = [each for found in pages for each in _for_sitemap(renderer, stamps, found)]
+    return dict(sitemap_files(renderer.root, listed))
 
 
-def _changed_of(renderer: Renderer, found: Placed) -> str:
-    """Return when the entry of a page was last changed, as a W3C date; nothing for other pages."""
-    row = renderer.row_of(renderer.desk, found.page)
-    instant = row.changed if row and row.subject.is_entries else None
-    return stamp(instant) if instant else ""
+class _Stamps(Working):
+    """When entries were last changed, as a sitemap has it: each instant is written once."""
+
+    site: Site
+    known: dict[tuple[int, bool], str] = member(default_factory=dict)
+
+    @cached_property
+    def dates(self) -> tuple[Dates, Dates]:
+        """When entries were changed, and their dates, which count where nothing is said of changes."""
+        return self.site.dataset.dates("updated"), self.site.dataset.dates("date")
+
+    def of(self, page: Page) -> str:
+        """Return when the entry of a page was last changed, as a W3C date; nothing for other pages."""
+        if page.here is None or page.here.subject != ENTRIES:
+            return ""
+        row = page.here.number
+        for column in self.dates:
+            if column.valid[row]:
+                key = int(column.keys[row]), bool(column.whole[row])
+                if key not in self.known:
+                    self.known[key] = self.told(*key)
+                return self.known[key]
+        return ""
+
+    def told(self, instant: int, is_day: bool) -> str:  # noqa: FBT001 - it is what a column says
+        """Return an instant as a W3C date, of a day its first."""
+        zone = self.site.clock.zone
+        local = from_instant(instant, zone)
+        return stamp(datetime(local.year, local.month, local.day, tzinfo=zone) if is_day else local)
 
 
 def _own_files(renderer: Renderer) -> Iterator[Output]:

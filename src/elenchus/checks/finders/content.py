@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections import defaultdict
 from itertools import combinations
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -19,6 +19,8 @@ from elenchus.values.texts import fold, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
+
+    from numpy.typing import NDArray
 
     from elenchus.checks.survey import Survey
     from elenchus.engine.columns.dataset import Dataset
@@ -125,17 +127,22 @@ def _statuses(data: Dataset, view: View) -> Iterator[Problem]:
 def _twice(data: Dataset, view: View) -> Iterator[Problem]:
     """Yield entries of one kind that share a slug or a title."""
     for what, column in (("slug", data.texts("slug")), ("title", view.titles)):
-        found: dict[tuple[int, str], list[int]] = defaultdict(list)
-        for row in range(len(data.entries)):
-            text = column.item(row)
-            if text and (what == "slug" or view.visible[row]):
-                found[int(data.entries.kinds[row]), fold(str(text))].append(row)
-        for rows in found.values():
-            if len(rows) > 1:
-                text = str(column.item(rows[0]))
-                message = f"{_some(data, rows)} have the same {what}, {quoted(text)}"
-                hint = f"Give one of them another {what}."
-                yield Problem(f"duplicate-{what}", message, hint, place=_place_of(data, rows[-1]))
+        chosen = column.valid if what == "slug" else column.valid & view.visible
+        for rows in _alike(np.flatnonzero(chosen), data.entries.kinds, column.codes):
+            text = str(column.item(rows[0]))
+            message = f"{_some(data, rows)} have the same {what}, {quoted(text)}"
+            hint = f"Give one of them another {what}."
+            yield Problem(f"duplicate-{what}", message, hint, place=_place_of(data, rows[-1]))
+
+
+def _alike(rows: NDArray[np.intp], *keys: NDArray[Any]) -> Iterator[list[int]]:
+    """Yield the rows that have the same of all keys, where they are several, in the order of their first."""
+    order = np.lexsort([key[rows] for key in keys])
+    same = np.logical_and.reduce([np.diff(key[rows[order]]) == 0 for key in keys])
+    edges = np.flatnonzero(np.concatenate(([True], ~same, [True]))) if len(rows) else np.zeros(0, np.intp)
+    several = np.flatnonzero(np.diff(edges) > 1)
+    found = [np.sort(rows[order[edges[at] : edges[at + 1]]]).tolist() for at in several.tolist()]
+    yield from sorted(found)
 
 
 def _hidden_references(data: Dataset, view: View) -> Iterator[Problem]:
@@ -212,12 +219,20 @@ def _like_flags(data: Dataset) -> Iterator[Problem]:
 def _unread_bodies(data: Dataset) -> Iterator[Problem]:
     """Yield texts shown as they are written, because reading them as Markdown would take too long."""
     bodies = data.texts("body")
-    for row in np.flatnonzero(bodies.valid).tolist():
-        text = bodies.item(row) or ""
-        if len(text) > _FEWEST_SIGNS and not is_readable(text):
+    texts = bodies.lexicon.texts.block.split(b"\xff")[:-1]
+    perhaps = np.fromiter((_may_be_unread(text) for text in texts), dtype=np.bool_, count=len(texts))
+    for row in np.flatnonzero(bodies.valid & np.append(perhaps, False)[bodies.places]).tolist():
+        if not is_readable(bodies.item(row) or ""):
             message = f"the text of {data.entries.ids[row]} is shown as it is written, not as Markdown"
             hint = f"It has more than {LONGEST} characters, or over a thousand brackets that never close."
             yield Problem("unread-text", message, hint, place=_place_of(data, row))
+
+
+def _may_be_unread(text: bytes) -> bool:
+    """Say whether a text in UTF-8 has enough signs or brackets that it could be one."""
+    if len(text) <= _FEWEST_SIGNS:
+        return False
+    return len(text) > LONGEST or text.count(b"[") > _FEWEST_SIGNS or text.count(b"<") > _FEWEST_SIGNS
 
 
 def _titles_from_names(data: Dataset) -> Iterator[Problem]:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from elenchus.checks.addresses import page_problems
 from elenchus.errors import Problem
-from elenchus.schema.subject import Subject
+from elenchus.schema.subject import ENTRIES, Subject
 from elenchus.schema.types import Type
 from elenchus.site.keys import SITE_FILE
 from elenchus.site.toml import open_toml
@@ -247,8 +247,8 @@ def _kinds_without_pages(survey: Survey) -> Iterator[Problem]:
     if not survey.book.rules:
         return
     data, public = survey.site.dataset, survey.site.engine.view().visible
-    shown = (name for subject, name in survey.book.by_row if subject.is_entries)
-    paged = {data.kind_of(data.row_of_id(name)) for name in shown}
+    heres = (page.here for page in survey.book.pages if page.here and page.here.subject)
+    paged = {data.kind_of(here.number) for here in heres if here.subject == ENTRIES}
     addresses = data.core("address")
     for number, kind in enumerate(data.kind_names):
         rows = public & (data.entries.kinds == number)
