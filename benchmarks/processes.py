@@ -10,19 +10,25 @@ how many times the floor that is. The floors are Python programs without Elenchu
     imported    Typer and NumPy imported, and all files looked at (size and time)
     composed    all files read, and their front matter composed by libyaml
 
+At the end stands how long the preview takes by the clock: from the moment at which a file is written until the
+page of its entry has the new text.
+
 Python keeps what it compiles, as it does unless told otherwise: PYTHONDONTWRITEBYTECODE is taken out.
 """
 
 from __future__ import annotations
 
+import http.client
 import os
 import random
 import resource
 import shutil
+import socket
 import statistics
 import subprocess
 import sys
 import tempfile
+import time
 from collections.abc import Callable
 from datetime import date, timedelta
 from pathlib import Path
@@ -118,6 +124,50 @@ def one_edit(folder: Path) -> None:
     path.write_text(f"{path.read_text()}\nAnother line.\n")
 
 
+def preview(folder: Path, edits: int) -> list[float]:
+    """Return the milliseconds from each of some edits until the preview shows it."""
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    program = [
+        str(Path(sys.executable).with_name("elenchus")),
+        "serve",
+        "--site",
+        str(folder),
+        "--port",
+        str(port),
+    ]
+    paths = sorted((folder / "notebook").rglob("*.md"))[:edits]
+    found = []
+    with subprocess.Popen(program, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as server:
+        try:
+            _ = page_with(port, paths[0].stem, "", patience=60)
+            for number, path in enumerate(paths):
+                word = f"Seen anew {number} {random.random()}"  # noqa: S311 - nothing here is secret
+                path.write_text(f"{path.read_text()}\n{word}\n")
+                found.append(page_with(port, path.stem, word) * 1000)
+        finally:
+            server.terminate()
+    return found
+
+
+def page_with(port: int, slug: str, word: str, patience: float = 10) -> float:
+    """Return the seconds until the page of an entry has a word. Raises TimeoutError."""
+    begun = time.perf_counter()
+    while time.perf_counter() - begun < patience:
+        link = http.client.HTTPConnection("127.0.0.1", port, timeout=patience)
+        try:
+            link.request("GET", f"/sightings/{slug}/")
+            if word in link.getresponse().read().decode():
+                return time.perf_counter() - begun
+        except ConnectionError:
+            pass
+        finally:
+            link.close()
+        time.sleep(0.01)
+    raise TimeoutError(slug)
+
+
 def main(count: int, runs: int) -> None:
     """Measure all runs in turns, and print the medians with their ratios."""
     program = [str(Path(sys.executable).with_name("elenchus"))]
@@ -170,11 +220,13 @@ def main(count: int, runs: int) -> None:
             for what, (command, _) in wanted.items():
                 found[what].append(seconds(command()))
             sys.stderr.write(f"turn {turn + 1} of {runs}\n")
+        shown = statistics.median(preview(folder, max(runs, 3)))
     sys.stdout.write(f"{count} entries, medians of {runs} turns, on {os.cpu_count()} cores\n\n")
     for name, (_, by) in wanted.items():
         middle = statistics.median(found[name])
         ratio = middle / statistics.median(found[by])
         sys.stdout.write(f"{name:<20}{middle:>9.3f} s   {ratio:>7.2f} × {by}\n")
+    sys.stdout.write(f"{'preview, one edit':<20}{shown / 1000:>9.3f} s   by the clock\n")
 
 
 if __name__ == "__main__":

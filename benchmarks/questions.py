@@ -3,9 +3,9 @@
     .venv/bin/python benchmarks/questions.py [--sizes 10000,100000] [--runs 7] [--json FILE]
 
 Needs duckdb, pandas, pyarrow and polars besides (pip install duckdb pandas pyarrow polars). Each engine holds the
-same made-up site, set up as a working engineer would: integer keys, typed dates, Arrow strings, the obvious
-indexes, ANALYZE. Each answers with the ids of one page and the number of all rows, or with the counts of groups;
-where answers differ, the run stops.
+same made-up site in two settings: set up as a working engineer would (integer keys, typed dates, Arrow strings, the
+obvious indexes, ANALYZE), and tuned for the very questions that are asked (benchmarks/tuned.py). Each answers with
+the ids of one page and the number of all rows, or with the counts of groups; where answers differ, the run stops.
 
 Elenchus is timed from the text of the question on, and does more for it: it checks the text, leaves out what is
 not public, decodes the values of the rows on the page, and tells what is remarkable. No plan and no answer of
@@ -29,6 +29,7 @@ import sys
 import time
 from collections.abc import Callable
 from datetime import UTC, datetime
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -36,6 +37,7 @@ import duckdb
 import numpy as np
 import pandas as pd
 import polars as pl
+import tuned
 from made_up import HABITATS, SPECIES, Row, entries, site_of
 
 import elenchus
@@ -185,6 +187,11 @@ class Tables:
         self.habitat = self.having((NUMBERS[name], at) for at, row in enumerate(rows) for name in row.habitat)
         self.species = self.having((int(name[1:]), at) for at, row in enumerate(rows) for name in row.species)
         self.term = pd.DataFrame({"number": range(len(SPECIES)), "name": SPECIES})
+
+    @cached_property
+    def prepared(self) -> tuned.Prepared:
+        """The same made ready for the questions."""
+        return tuned.Prepared(self)
 
     @staticmethod
     def having(pairs: Any) -> pd.DataFrame:
@@ -424,7 +431,20 @@ def of_polars(_: list[Row], tables: Tables) -> dict[str, Callable[[], Answer]]:
     }
 
 
-BUILDERS = dict(zip(ENGINES, (of_elenchus, of_sqlite, of_duckdb, of_pandas, of_polars), strict=True))
+def tuned_by(build: Callable[..., dict[str, Callable[[], Answer]]]) -> Callable[..., Any]:
+    """Return what builds an engine that is tuned for the questions."""
+    return lambda _, tables: build(tables.prepared, FIRST, END)
+
+
+USUAL = dict(zip(ENGINES, (of_elenchus, of_sqlite, of_duckdb, of_pandas, of_polars), strict=True))
+TUNED = {
+    "Elenchus": of_elenchus,
+    "SQLite": tuned_by(tuned.of_sqlite),
+    "DuckDB": tuned_by(tuned.of_duckdb),
+    "pandas": tuned_by(tuned.of_pandas),
+    "Polars": tuned_by(tuned.of_polars),
+}
+SETTINGS = {"usual": USUAL, "tuned": TUNED}
 
 
 def timed(ask: Callable[[], Answer]) -> tuple[Answer, float, float]:
@@ -434,12 +454,10 @@ def timed(ask: Callable[[], Answer]) -> tuple[Answer, float, float]:
     return found, (time.process_time() - cpu) * 1000, (time.perf_counter() - wall) * 1000
 
 
-def measured(count: int, runs: int) -> dict[str, Any]:
+def measured(rows: list[Row], tables: Tables, runs: int, setting: str) -> dict[str, Any]:
     """Return what was measured at a size: how each engine is built, and how long each question takes."""
-    rows = entries(count)
-    tables = Tables(rows)
     asked, built = {}, {}
-    for engine, build in BUILDERS.items():
+    for engine, build in SETTINGS[setting].items():
         gc.collect()
         before, (questions, cpu, _) = memory(), timed(lambda build=build: build(rows, tables))  # type: ignore[misc]
         asked[engine], built[engine] = questions, {"seconds": cpu / 1000, "megabytes": memory() - before}
@@ -464,7 +482,7 @@ def measured(count: int, runs: int) -> dict[str, Any]:
             }
             for engine in ENGINES
         }
-    return {"entries": count, "built": built, "questions": times}
+    return {"entries": len(rows), "setting": setting, "built": built, "questions": times}
 
 
 def memory() -> float:
@@ -481,18 +499,23 @@ def shown(found: dict[str, Any]) -> None:
         f"{engine} {each['seconds']:.1f} s and {each['megabytes']:.0f} MB"
         for engine, each in found["built"].items()
     )
-    print(f"\n{found['entries']} entries. Built: {built}.\n")
-    print(f"{'milliseconds of CPU (first call)':<34}" + "".join(f"{engine:>20}" for engine in ENGINES))
-    for name, times in found["questions"].items():
-        own = times["Elenchus"]["cpu"]
-        cells = [f"{own:.2f} ({times['Elenchus']['first']:.0f})"]
-        cells += [f"{times[engine]['cpu']:.2f} {times[engine]['cpu'] / own:>6.1f}×" for engine in ENGINES[1:]]
-        print(f"{name:<34}" + "".join(f"{cell:>20}" for cell in cells))
+    print(f"\n{found['entries']} entries, {found['setting']} setting. Built: {built}.")
+    for clock, words in (("cpu", "milliseconds of CPU"), ("wall", "milliseconds by the clock")):
+        print(f"\n{words + ' (first call)':<34}" + "".join(f"{engine:>20}" for engine in ENGINES))
+        for name, times in found["questions"].items():
+            own = times["Elenchus"][clock]
+            others = (times[engine][clock] for engine in ENGINES[1:])
+            cells = [
+                f"{own:.2f} ({times['Elenchus']['first']:.0f})",
+                *(f"{each:.2f} {each / own:>6.1f}×" for each in others),
+            ]
+            print(f"{name:<34}" + "".join(f"{cell:>20}" for cell in cells))
 
 
 def grown(all_found: list[dict[str, Any]]) -> None:
     """Print by which power of the size the time of each question grows from the smallest to the largest."""
     small, large = all_found[0], all_found[-1]
+    print(f"\n{small['setting']} setting")
     factor = math.log(large["entries"] / small["entries"])
     print(
         f"\n{'growth from ' + str(small['entries']) + ' to ' + str(large['entries']):<34}"
@@ -510,6 +533,9 @@ def main() -> None:
     reader = argparse.ArgumentParser(description="Ask the same questions of five engines.")
     reader.add_argument("--sizes", default="10000", help="numbers of entries, with commas between them")
     reader.add_argument("--runs", type=int, default=7, help="calls that are counted of each question")
+    reader.add_argument(
+        "--setting", choices=("usual", "tuned", "both"), default="both", help="how the others are set up"
+    )
     reader.add_argument("--json", type=Path, help="a file for the figures")
     given = reader.parse_args()
     sizes = [int(size) for size in given.sizes.split(",")]
@@ -521,10 +547,16 @@ def main() -> None:
     )
     all_found = []
     for size in sizes:
-        all_found.append(measured(size, given.runs))
-        shown(all_found[-1])
-    if len(all_found) > 1:
-        grown(all_found)
+        rows = entries(size)
+        tables = Tables(rows)
+        for setting in SETTINGS if given.setting == "both" else (given.setting,):
+            all_found.append(measured(rows, tables, given.runs, setting))
+            shown(all_found[-1])
+            gc.collect()
+    for setting in SETTINGS:
+        of_setting = [found for found in all_found if found["setting"] == setting]
+        if len(of_setting) > 1:
+            grown(of_setting)
     if given.json:
         given.json.write_text(json.dumps(all_found, indent=1), encoding="utf-8")
 
