@@ -1,7 +1,7 @@
 """Put the figures of a run into docs/performance.md, and draw how they grow.
 
-    .venv/bin/python benchmarks/questions.py --sizes 10000,100000,1000000 --json figures.json
-    .venv/bin/python benchmarks/report.py figures.json
+.venv/bin/python benchmarks/questions.py --sizes 10000,100000,1000000 --json figures.json
+.venv/bin/python benchmarks/report.py figures.json
 """
 
 from __future__ import annotations
@@ -62,7 +62,9 @@ def growth(all_found: list[dict[str, Any]]) -> None:
         part.set_ylabel("ms of CPU")
     for part in parts[-1]:
         part.set_xlabel("entries")
-    figure.legend(*parts[0, 0].get_legend_handles_labels(), loc="outside upper center", ncols=5, frameon=False)
+    figure.legend(
+        *parts[0, 0].get_legend_handles_labels(), loc="outside upper center", ncols=5, frameon=False
+    )
     figure.savefig(DOCS / "growth.svg", metadata={"Date": None})
 
 

@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 
 import elenchus
+from conftest import Run
 from elenchus.checks.survey import Survey
 from elenchus.errors import ElenchusError
 from elenchus.publishing import unchanged as unchanged_module
@@ -248,7 +249,13 @@ def test_edits(seed: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> No
         if to.exists() and draw.random() < 0.2:
             told.append("by hand")
             stand = [path for path in to.rglob("*") if path.is_file() and path.name != "manifest.json"]
-            draw.choice(sorted(stand)).unlink()
+            path = draw.choice(sorted(stand))
+            if path.name == "pages":
+                content = bytearray(path.read_bytes())
+                content[draw.randrange(len(content))] ^= 64
+                path.write_bytes(content)
+            else:
+                path.unlink()
         fresh = tmp_path / f"fresh{turn}"
         wanted, found = publish(folder, fresh, at), publish(folder, to, at)
         where = f"seed {seed}, turn {turn}, at {at}: {told}"
@@ -266,3 +273,26 @@ def test_edits(seed: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> No
         assert again.drawn < len(again.files)
         assert drawn < whole
     assert read_kept(to, "another version").files == {}
+
+
+def test_several_processes(run: Run, tmp_path: Path) -> None:
+    """Many pages, drawn by several processes, are those that one draws; a second run has nothing to do."""
+    draw, folder, to = random.Random(5), tmp_path / "site", tmp_path / "to"
+    made(folder, draw)
+    for number in range(9, 700):
+        (folder / "n" / "note" / f"n{number}.md").write_text(note(draw), encoding="utf-8")
+    for number in range(9):
+        (folder / "n" / "note" / f"n{number}.md").write_text("---\ntitle: One\ndate: 2026-05-01\n---\n")
+    command = ("publish", "--site", str(folder), "--to", str(to), "--at", "2026-06-14")
+    first = run(*command)
+    assert first.returncode == 0, first.stderr
+    wanted = publish(folder, tmp_path / "alone", "2026-06-14")
+    assert isinstance(wanted, Publication)
+    assert wanted.drawn > 600
+    assert tree(to) == tree(tmp_path / "alone")
+    assert run(*command).stdout.startswith(f"Nothing changes: {len(wanted.files)} files")
+    path = to / "index.html"
+    path.write_bytes(path.read_bytes().replace(b"e", b"a"))  # of the same size
+    assert "changed by hand" in run(*command).stderr
+    assert run(*command, "--force").returncode == 0
+    assert tree(to) == tree(tmp_path / "alone")

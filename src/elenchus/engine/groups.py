@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
+    from elenchus.engine.coded import Coded
     from elenchus.engine.rowset import RowSet
     from elenchus.engine.stages import Stages
     from elenchus.plan.nodes import Plan
@@ -27,6 +28,7 @@ __all__ = ["MOST_GROUPS", "Grouping", "grouped"]
 
 MOST_GROUPS = 10_000  # that “with empty” may make
 _FEWEST = 4096  # groups that there may be, of so many at the least, for their rows to be counted by number
+_FEW_VALUES = 4  # up to which numbers are counted by comparing them with each
 _FEW = 16  # share of all rows up to which the terms of each are looked at
 
 
@@ -149,19 +151,43 @@ def _counted_together(
         return None
     coded = [key.coded for key in keys]
     shape = [len(each.values) + 1 for each in coded]
-    rows = stages.row_set.rows
-    if reduce(mul, shape, 1) > max(_FEWEST, len(rows)):
+    if reduce(mul, shape, 1) > max(_FEWEST, stages.row_set.count):
         return None
-    joined = np.zeros(len(rows), dtype=np.int64)
-    for each, size in zip(coded, shape, strict=True):
-        joined = joined * size + each.numbers[rows]
-    counts = np.bincount(joined)
+    counts = _tallies(coded, shape, stages.row_set).ravel()
     used = np.flatnonzero(counts)
     columns = []
     for each, numbers in zip(coded, np.unravel_index(used, shape), strict=True):
         columns.append(np.append(each.values.astype(np.int64), MISSING)[numbers])
     wanted = np.logical_and.reduce([key.wanted(codes) for key, codes in zip(keys, columns, strict=True)])
     return np.stack(columns, axis=1)[wanted], counts[used][wanted].astype(np.int64)
+
+
+def _tallies(coded: Sequence[Coded], shape: Sequence[int], rows: RowSet) -> NDArray[np.int64]:
+    """Return how many of some rows have each combination of values, in an array with a side for each column.
+
+    Rows that have one value side by side, as the newest first have their years, are counted run by run.
+    """
+    chosen = slice(None) if rows.count == rows.size else rows.rows
+    at = next((number for number, each in enumerate(coded) if each.runs is not None), -1)
+    others = [number for number in range(len(coded)) if number != at]
+    joined = coded[others[0]].numbers[chosen]
+    for number in others[1:]:
+        joined = joined.astype(np.int64) * shape[number] + coded[number].numbers[chosen]
+    sizes = [shape[number] for number in others]
+    runs = coded[at].runs if at >= 0 else None
+    if runs is None:
+        return np.asarray(_tally(joined, reduce(mul, sizes, 1))).reshape(shape)
+    places = runs if isinstance(chosen, slice) else np.searchsorted(chosen, runs)
+    found = [_tally(joined[first:end], reduce(mul, sizes, 1)) for first, end in places.tolist()]
+    return np.moveaxis(np.reshape(found, (shape[at], *sizes)), 0, at)
+
+
+def _tally(numbers: NDArray[Any], size: int) -> Any:
+    """Return how often each number below a size is there; few are counted by comparing, which is fastest."""
+    if size > _FEW_VALUES:
+        return np.bincount(numbers, minlength=size)
+    found = [np.count_nonzero(numbers == number) for number in range(size - 1)]
+    return [*found, len(numbers) - sum(found)]
 
 
 def _counts_of_terms(column: Terms, rows: RowSet) -> tuple[NDArray[np.int64], int]:

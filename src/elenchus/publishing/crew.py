@@ -61,10 +61,10 @@ class Crew(Generic[_Job, _Done]):
                 share = own.popleft() if own else longest.pop()
                 busy[self.pools[number].submit(self.work, share)] = number, share
 
-        for _ in range(_AHEAD):
-            for number in range(len(self.pools)):
-                give(number)
         try:
+            for _ in range(_AHEAD):
+                for number in range(len(self.pools)):
+                    give(number)
             while busy:
                 for future in wait(busy, return_when=FIRST_COMPLETED).done:
                     number, share = busy.pop(future)

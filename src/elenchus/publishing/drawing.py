@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import gc
+import signal
 from collections import defaultdict
-from contextlib import ExitStack, nullcontext
+from contextlib import ExitStack, nullcontext, suppress
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
-from elenchus.errors import Place, Problem
+from elenchus.errors import ElenchusError, Place, Problem
 from elenchus.pages.sections import placed
 from elenchus.publishing.changes import listing_changes
 from elenchus.publishing.crew import Crew
@@ -107,7 +108,7 @@ def published_to(
     _left_over(found, wishes)
     found.listings = _listings_of(pages, wishes.only, old)
     found.find_dead()
-    if not wishes.only and site.content.is_indexed:
+    if not wishes.only and site.content.is_indexed and found.is_settled:
         found.meta |= meta_of(site, wishes.texts, public, renderer.desk.looked)
     found.moves = list(listing_changes(old.listings, found.listings))
     return found
@@ -193,6 +194,7 @@ class _Work(NamedTuple):
         links = [found.before.targets.number(name) for name in drawn.links]
         whole = self.whole_mark(mark, drawn.trace) if mark else b""
         made = Known(drawn.digest, whole, drawn.trace, links)
+        found.is_settled = found.is_settled and self.marks.is_up_to_date(drawn.trace)
         found.files[output.path] = output.page, made.digest
         found.known[output.path] = made
         target = found.folder / output.path
@@ -258,12 +260,14 @@ _worker: list[_Worker] = []  # of this process, once it has begun
 
 
 def _begin(folder: Path, instant: int, identity: str, stage: str) -> None:
-    """Begin to work for another process, which saw some content."""
+    """Begin to work for another process, which saw some content, and which an interruption is meant for."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
     gc.set_threshold(_OBJECTS)
-    worker = _Worker(folder, instant, identity, stage)
-    if worker.is_same:
-        _ = worker.renderer.book.pages
-        _worker.append(worker)
+    with suppress(ElenchusError):  # the site is another by now, and the first process draws all
+        worker = _Worker(folder, instant, identity, stage)
+        if worker.is_same:
+            _ = worker.renderer.book.pages
+            _worker.append(worker)
 
 
 def _draw(jobs: Sequence[_Job]) -> list[_Drawn]:

@@ -25,11 +25,13 @@ if TYPE_CHECKING:
     import os
     from collections.abc import Iterable, Mapping, Sequence
 
-__all__ = ["YOUNG", "Known", "LastRun", "Targets", "program_of_pages", "read_kept", "save_kept", "sign_of"]
+__all__ = [
+    "MARK", "YOUNG", "Known", "LastRun", "Targets", "program_of_pages", "read_kept", "save_kept", "sign_of",
+]  # fmt: skip
 
 _NAME = f"{OWN_FOLDER}/pages"
 _DIGEST = 32  # bytes of the digest of a file
-_MARK = 16  # bytes of the digest of what a file is made of
+MARK = 16  # bytes of the digest of what a file is made of
 _LIBRARIES = ("elenchus", "Jinja2", "MarkupSafe", "markdown-it-py", "nh3", "numpy")
 YOUNG = 2_000_000_000  # nanoseconds: a file that is younger may be changed without looking so
 
@@ -83,7 +85,7 @@ def program_of_pages() -> str:
     found = scanned(Path(__file__).parents[1], (".py", ".html", ".css", ".js", ".toml", ".json"))
     signs = np.array(found.signatures, dtype=np.int64).reshape(-1, 4)[:, :2].tolist()
     told += sorted(f"{path} {sign}" for path, sign in zip(found.paths, signs, strict=True))
-    return blake2b("\n".join(told).encode(), digest_size=_MARK).hexdigest()
+    return blake2b("\n".join(told).encode(), digest_size=MARK).hexdigest()
 
 
 def sign_of(told: os.stat_result) -> tuple[int, int, int]:
@@ -115,7 +117,7 @@ def read_kept(folder: Path, program: str) -> LastRun:
         files = {
             path: Known(
                 digests[at * 2 * _DIGEST : (at + 1) * 2 * _DIGEST],
-                marks[at * _MARK : (at + 1) * _MARK],
+                marks[at * MARK : (at + 1) * MARK],
                 traces[chosen[at]],
                 links[starts[at] : starts[at + 1]],
                 tuple(signs[at]),  # type: ignore[arg-type]
@@ -149,7 +151,7 @@ def save_kept(folder: Path, files: Mapping[str, Known], targets: Targets, meta: 
     sections: dict[str, Any] = {
         "paths": Strings.of(files),
         "digests": bytes.fromhex("".join(known.digest for known in files.values())),
-        "marks": b"".join(known.mark.ljust(_MARK, b"\0") for known in files.values()),
+        "marks": b"".join(known.mark.ljust(MARK, b"\0") for known in files.values()),
         "trace": chosen,
         "traces": _as_json(list(traces)),
         "starts": np.concatenate((np.zeros(1, np.int64), np.cumsum(lengths))),

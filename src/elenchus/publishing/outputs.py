@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from datetime import datetime
 from functools import cached_property, partial
+from hashlib import blake2b
 from pathlib import PurePosixPath
 from typing import TYPE_CHECKING
 from urllib.parse import unquote
@@ -16,7 +17,7 @@ from elenchus.frozen import Frozen, Working, member
 from elenchus.pages.paths import unsafe
 from elenchus.pages.sections import placed
 from elenchus.publishing.beside import files_beside
-from elenchus.publishing.kept import sign_of
+from elenchus.publishing.kept import MARK, sign_of
 from elenchus.publishing.sitemap import sitemap_files
 from elenchus.rendering.marks import PageMarks
 from elenchus.rendering.renderer import ASSETS, paths_of
@@ -200,7 +201,7 @@ def _mark_of_file(path: Path) -> bytes:
         sign = sign_of(path.stat())
     except OSError:
         return b""
-    return b"%d %d %d" % sign if any(sign) else b""
+    return blake2b(b"%d %d %d" % sign, digest_size=MARK).digest() if any(sign) else b""
 
 
 def content_of(path: Path, below: str) -> bytes:

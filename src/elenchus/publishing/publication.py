@@ -53,7 +53,8 @@ class Publication:
     nobody has, each with a page that links it. ``pending`` are files that runs which never ended may have
     written, and that this one does not look at. ``known`` is what the next run is left, ``before`` what the
     last one left, ``meta`` what is said of this run besides; ``drawn`` counts the files that
-    were made anew, whether or not they came out as before.
+    were made anew, whether or not they came out as before; a run is not ``is_settled`` where templates or
+    pictures changed while it drew.
     """
 
     folder: Path
@@ -74,6 +75,7 @@ class Publication:
     dead: list[tuple[str, str]] = field(default_factory=list)
     pending: dict[str, Sequence[str]] = field(default_factory=dict)
     drawn: int = 0
+    is_settled: bool = True
 
     @property
     def is_idle(self) -> bool:

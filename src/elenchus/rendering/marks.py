@@ -237,18 +237,28 @@ class PageMarks:
     # what was asked for on the way
 
     def with_trace(self, mark: bytes, trace: Trace) -> bytes:
-        """Return the digest of a page with all that was asked for while it was drawn."""
+        """Return the digest of a page with all that was asked for while it was drawn, as that was then.
+
+        Of an earlier run nobody knows what was found: it is what is found now.
+        """
         parts = [mark]
-        parts += [self.traced("template", name) for name in trace.templates]
-        parts += [self.traced("asked", asked) for asked in trace.asked]
-        parts += [self.traced("link", link) for link in trace.links]
+        parts += [self.traced("template", name, then) for name, then in trace.templates.items()]
+        parts += [self.traced("asked", asked, None) for asked in trace.asked]
+        parts += [self.traced("link", link, then) for link, then in trace.links.items()]
         return _digest(b"".join(parts))
 
-    def traced(self, what: str, key: Any) -> bytes:
-        """Return the digest of one thing that was asked for."""
-        if (what, key) not in self.traces:
-            self.traces[what, key] = _digest(what, key, self._told(what, key))
-        return self.traces[what, key]
+    def is_up_to_date(self, trace: Trace) -> bool:
+        """Say whether what was found while a page was drawn is what is found now."""
+        seen = [("template", *pair) for pair in trace.templates.items()]
+        seen += [("link", *pair) for pair in trace.links.items()]  # type: ignore[misc]
+        return all(then is None or then == self._told(what, key) for what, key, then in seen)
+
+    def traced(self, what: str, key: Any, then: str | None) -> bytes:
+        """Return the digest of one thing that was asked for, and of what was found then."""
+        if (what, key, then) not in self.traces:
+            told = self._told(what, key) if then is None else then
+            self.traces[what, key, then] = _digest(what, key, told)
+        return self.traces[what, key, then]
 
     def _told(self, what: str, key: Any) -> Any:
         """Return what is said now to something that was asked for."""

@@ -45,7 +45,6 @@ ASSETS = "assets"
 _ASSET_FILES = ("elenchus.css", "elenchus.js")
 _WORDS_OF_DESCRIPTION = 30
 _OF_ROWS = ("layouts/row.html", "layouts/meta.html")  # what a row of a list is drawn by
-_OF_ROWS_NOTED = dict.fromkeys(_OF_ROWS)
 
 
 class Renderer:
@@ -142,10 +141,10 @@ class Renderer:
 
         if part.why or row.besides or not part.look:
             return draw()
-        self.trace.templates.update(_OF_ROWS_NOTED)
         key = part.look, level
         if key not in row.made:
             row.made[key] = draw()
+        self.trace.templates.update((name, self.templates.digest(name)) for name in _OF_ROWS)
         found: Markup = row.made[key]
         return found
 

@@ -272,18 +272,18 @@ class RowView(Working):
         key = f"drawn {name}"
         if key not in self.made:
             source = str(self.raw("source") or "")
-            links: dict[tuple[str, str], None] = {}
+            links: dict[tuple[str, str], str] = {}
 
             def rewrite(address: str) -> Href:
-                links[source, address] = None
-                return shown(self.desk.rewritten(address, source))
+                found = links[source, address] = self.desk.rewritten(address, source)
+                return shown(found)
 
             found = body_of(str(self.raw("body") or "")).html(
                 trusted=self.desk.site.definition.trusted, rewrite=rewrite
             )
-            self.made[key] = Markup(found), tuple(links)  # noqa: S704 - cleaned, unless content is trusted
+            self.made[key] = Markup(found), links  # noqa: S704 - cleaned, unless content is trusted
         drawn: Markup = self.made[key][0]
-        self.desk.trace.links.update(dict.fromkeys(self.made[key][1]))
+        self.desk.trace.links.update(self.made[key][1])
         return drawn
 
     def __getitem__(self, name: str) -> Value:

@@ -84,7 +84,8 @@ _PLAIN = (str, bytes, int, float, bool, date, list, tuple, dict, set, frozenset,
 class _Noting(jinja2.Environment):
     """Templates that note the names of those that are used."""
 
-    used: dict[str, None]
+    used: dict[str, str | None]
+    digests: dict[str, str]
 
     def get_template(
         self,
@@ -92,10 +93,11 @@ class _Noting(jinja2.Environment):
         parent: str | None = None,
         globals: MutableMapping[str, Any] | None = None,  # noqa: A002 - as the library calls it
     ) -> jinja2.Template:
-        """Return a template by its name, and note that."""
+        """Return a template by its name, and note what it was."""
+        found = super().get_template(name, parent, globals)
         if isinstance(name, str):
-            self.used[name] = None
-        return super().get_template(name, parent, globals)
+            self.used[name] = self.digests[name]
+        return found
 
     def select_template(
         self,
@@ -105,8 +107,9 @@ class _Noting(jinja2.Environment):
     ) -> jinja2.Template:
         """Return the first of some templates that there is, and note all their names."""
         known = [] if isinstance(names, jinja2.Undefined) else list(names)
-        self.used.update(dict.fromkeys(name for name in known if isinstance(name, str)))
-        return super().select_template(known or names, parent, globals)
+        found = super().select_template(known or names, parent, globals)
+        self.used |= {name: self.digests.get(name, "") for name in known if isinstance(name, str)}
+        return found
 
 
 class _Guarded(_Noting, SandboxedEnvironment):
@@ -144,14 +147,15 @@ class Templates:
     """
 
     def __init__(
-        self, folder: Path, functions: Mapping[str, Any], used: dict[str, None] | None = None
+        self, folder: Path, functions: Mapping[str, Any], used: dict[str, str | None] | None = None
     ) -> None:
         self.folder = folder / TEMPLATES
         self.used = {} if used is None else used
+        self.digests: dict[str, str] = {}  # of the templates that were read
         # Ours need no guard, which takes a fifth of the time.
         environment = _Guarded if self.folder.is_dir() else _Noting
         self.environment = environment(
-            loader=jinja2.ChoiceLoader([_OwnLoader(self.folder), jinja2.FileSystemLoader(_BUILT_IN)]),
+            loader=_Loader(self.folder, self.digests),
             autoescape=True,
             undefined=jinja2.StrictUndefined,
             trim_blocks=True,
@@ -161,6 +165,7 @@ class Templates:
             auto_reload=False,  # a renderer lives as long as its files stay the same
         )
         self.environment.used = self.used
+        self.environment.digests = self.digests
         self.environment.globals.update(functions)
 
     def names(self) -> list[str]:
@@ -170,13 +175,12 @@ class Templates:
 
     def digest(self, name: str) -> str:
         """Return a digest of what a name stands for: a template of the site, a built-in one, or nothing."""
-        for folder in (self.folder, _BUILT_IN):
+        if name not in self.digests:
             try:
-                if (folder / name).is_file():
-                    return sha256(read_whole(folder / name)).hexdigest()
-            except (OSError, ValueError):
-                continue
-        return ""
+                self.environment.loader.get_source(self.environment, name)  # type: ignore[union-attr]
+            except (jinja2.TemplateNotFound, OSError, ValueError):
+                return ""
+        return self.digests[name]
 
     def is_own(self, name: str) -> bool:
         """Say whether the site has a template of a name, in place of a built-in one or beside those."""
@@ -263,6 +267,29 @@ class Templates:
                 if path.is_relative_to(folder) and path.relative_to(folder).as_posix() in own:
                     return path.relative_to(folder).as_posix(), frame.lineno or 0
         return name, 0
+
+
+class _Loader(jinja2.ChoiceLoader):
+    """The templates of a site before the built-in ones; the digest of each is kept as it was read."""
+
+    def __init__(self, folder: Path, digests: dict[str, str]) -> None:
+        super().__init__([_OwnLoader(folder), jinja2.FileSystemLoader(_BUILT_IN)])
+        self.digests = digests
+
+    def get_source(self, environment: jinja2.Environment, template: str) -> tuple[str, Any, Any]:
+        """Return the text of a template. Raises TemplateNotFound."""
+        found = super().get_source(environment, template)
+        self.digests[template] = sha256(found[0].encode("utf-8", "surrogatepass")).hexdigest()
+        return found
+
+    def load(
+        self,
+        environment: jinja2.Environment,
+        name: str,
+        globals: MutableMapping[str, Any] | None = None,  # noqa: A002 - as the library calls it
+    ) -> jinja2.Template:
+        """Return a template, by the one reading whose digest is kept. Raises TemplateNotFound."""
+        return jinja2.BaseLoader.load(self, environment, name, globals)
 
 
 class _OwnLoader(jinja2.FileSystemLoader):

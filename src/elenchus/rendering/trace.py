@@ -14,13 +14,15 @@ Given: TypeAlias = tuple[tuple[str, tuple[str, ...]], ...]
 class Trace:
     """What was asked for while a page was drawn, beside what the page itself shows.
 
-    ``templates`` are names of templates; ``asked`` what these asked, each a text with its values and whether
-    only its rows were counted; ``links`` are addresses in texts, each behind the file that it stands in.
+    ``templates`` are names of templates with the digests of what was drawn by; ``asked`` what these asked,
+    each a text with its values and whether only its rows were counted; ``links`` are addresses in texts, each
+    behind the file that it stands in, with where they led. Files may change while pages are drawn, so what
+    was found then is kept; of an earlier run it is None.
     """
 
-    templates: dict[str, None] = field(default_factory=dict)
+    templates: dict[str, str | None] = field(default_factory=dict)
     asked: dict[tuple[str, Given, bool], None] = field(default_factory=dict)
-    links: dict[tuple[str, str], None] = field(default_factory=dict)
+    links: dict[tuple[str, str], str | None] = field(default_factory=dict)
 
     def copied(self) -> Trace:
         """Return what was asked for, to be kept."""
