@@ -46,9 +46,18 @@ class Grouping(Working):
     rank: NDArray[np.int64]  # of each group that has rows, in the order of its codes
     overflow: int = 0
 
+    @cached_property
+    def told(self) -> list[tuple[list[int], int]]:
+        """The codes of each group, and its count, as numbers of Python, which are quick to look up."""
+        return list(zip(self.codes.tolist(), self.counts.tolist(), strict=True))
+
     def named(self, number: int) -> tuple[tuple[Any, ...], str]:
         """Return the values of a group, and what people call it."""
-        found = [key.spoken(code) for key, code in zip(self.keys, self.codes[number].tolist(), strict=True)]
+        codes, _ = self.told[number]
+        if len(codes) == 1:
+            value, label = self.keys[0].spoken(codes[0])
+            return (value,), label
+        found = [key.spoken(code) for key, code in zip(self.keys, codes, strict=True)]
         return tuple(value for value, _ in found), " · ".join(label for _, label in found)
 
     def label(self, number: int) -> str:

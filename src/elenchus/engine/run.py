@@ -184,7 +184,7 @@ class _Cut:
 
     def group(self, grouping: Grouping, number: int, rows: list[str]) -> Group:
         """Return one group."""
-        count = int(grouping.counts[number])
+        _, count = grouping.told[number]
         shown = count if self.per_group is None else min(count, self.per_group)
         keys, label = grouping.named(number)
         return Group(keys, label, count, shown, tuple(rows))
