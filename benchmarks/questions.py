@@ -204,8 +204,8 @@ def of_elenchus(rows: list[Row], _: Tables) -> dict[str, Callable[[], Answer]]:
     site = site_of(rows)
 
     def ask(text: str, page: int) -> Answer:
-        site.plans.results.clear()
-        site.engine.kept.results.clear()
+        for kept in (site.questions, site.names_of_here, site.plans, site.engine.kept):
+            kept.results.clear()
         answer = elenchus.ask(site, text, page=page)
         if answer.groups is not None:
             return [group.count for group in answer.groups], answer.total
