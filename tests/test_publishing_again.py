@@ -13,6 +13,8 @@ import elenchus
 from conftest import Run
 from elenchus.checks.survey import Survey
 from elenchus.errors import ElenchusError
+from elenchus.pages.book import Book
+from elenchus.pages.sections import placed
 from elenchus.publishing import unchanged as unchanged_module
 from elenchus.publishing.drawing import published_to
 from elenchus.publishing.kept import read_kept
@@ -273,6 +275,36 @@ def test_edits(seed: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> No
         assert again.drawn < len(again.files)
         assert drawn < whole
     assert read_kept(to, "another version").files == {}
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_together(seed: int, tmp_path: Path) -> None:
+    """What the pages of a set are told when they are asked for together is what each is told by itself."""
+    draw = random.Random(seed)
+    made(tmp_path, draw)
+    for number in range(9, 40):
+        (tmp_path / "n" / "note" / f"n{number}.md").write_text(note(draw), encoding="utf-8")
+    listings = tmp_path / "listings.toml"
+    listings.write_text(
+        f"{listings.read_text()}"
+        '[of]\nask = "from note where topic under :topic and depth > 1 order by title limit 3"\n'
+        '[of.parameters]\ntopic = { type = "topic", many = true }\n'
+        '[both]\nask = "where level = :here.level and depth >= :here.depth and not (topic = :here.topic) limit 4"\n'
+        '[same]\nask = "where depth = :here.depth? and depth > 3 and writer = :here.writer?"\n'
+    )
+    replaced(
+        tmp_path / "pages.toml",
+        ('{ listing = "kin" },', '{ listing = "kin" }, { listing = "of", given = { topic = ":here.topic" } },'
+         '{ listing = "both" }, { listing = "same" }, { ask = "where near = :here group by topic" },'),
+    )  # fmt: skip
+    site = elenchus.open_site(tmp_path, at="2026-06-20")
+    alone, together = Book(site), Book(site, in_bulk=True)
+    for page in alone.pages:
+        one, other = placed(alone, page).sections, placed(together, page).sections
+        for mine, its in zip(one, other, strict=True):
+            assert (mine.answer, mine.problems) == (its.answer, its.problems), (page.path, mine.number)
+            assert mine.all_ids == its.all_ids
+            assert mine.plan == its.plan
 
 
 def test_several_processes(run: Run, tmp_path: Path) -> None:

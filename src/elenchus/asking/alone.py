@@ -11,9 +11,10 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from elenchus.language.nodes import Question
+    from elenchus.schema.types import FieldType
     from elenchus.site.inheritance import Listing
 
-__all__ = ["compared_alone", "independent", "is_uncut"]
+__all__ = ["compared_alone", "independent", "is_uncut", "same_values"]
 
 _FOR_ANY = ("in", "under", "below")  # operators that hold where any of several values does
 _COMPARED = ("=", *_FOR_ANY)
@@ -85,3 +86,9 @@ def _chooses(part: Any, use: Parameter, *, many: bool) -> bool:
         and not part.negated
         and (part.operator in _FOR_ANY or not many)
     )
+
+
+def same_values(asked: FieldType, declared: FieldType) -> bool:
+    """Say whether all values that a parameter can have are values of the field that it is compared with."""
+    same = asked.type is declared.type and asked.taxonomy == declared.taxonomy
+    return same and asked.kind in ("", declared.kind)

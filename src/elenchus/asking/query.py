@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import cached_property
 from typing import TYPE_CHECKING
 
-from elenchus.asking.alone import compared_alone
+from elenchus.asking.alone import compared_alone, same_values
 from elenchus.asking.choices import possible
 from elenchus.asking.here import HERE, names_of_here, with_here
 from elenchus.asking.names import row_named
@@ -32,7 +32,6 @@ if TYPE_CHECKING:
     from elenchus.plan.answer import Answer
     from elenchus.plan.explanation import Explanation, Verdict
     from elenchus.plan.nodes import Plan
-    from elenchus.schema.types import FieldType
     from elenchus.site.listings import ParameterRule
     from elenchus.site.site import Site
 
@@ -129,6 +128,10 @@ class Query(Working):
         found = self.site.executor.run(
             self.plan, self.listing.text, page, without=self.without, in_public=in_public
         )
+        return self.finished(found)
+
+    def finished(self, found: Answer) -> Answer:
+        """Return an answer of an executor with what the site and the listing add to it."""
         found = replace(found, formulas=self.site.definition.formulas)
         rule = absent_choice(self.listing, self.given)
         return replace(found, choices=self.choices(rule)) if rule else found
@@ -196,7 +199,7 @@ class Query(Working):
             return {}
         others = parts(first.plan.condition)
         own = [each for each in others if isinstance(each, Test) and each.span == node.span]
-        if len(own) != 1 or not _same_values(own[0].field.type, rule.type):
+        if len(own) != 1 or not same_values(own[0].field.type, rule.type):
             return {}
         test = own[0]
         others = [each for each in others if each is not test]
@@ -213,12 +216,6 @@ class Query(Working):
 def as_lists(given: Mapping[str, str | Sequence[str]]) -> dict[str, Sequence[str]]:
     """Return given values as lists: people give one text, or several."""
     return {name: [value] if isinstance(value, str) else value for name, value in given.items()}
-
-
-def _same_values(asked: FieldType, declared: FieldType) -> bool:
-    """Say whether all values that a parameter can have are values of the field that it is compared with."""
-    same = asked.type is declared.type and asked.taxonomy == declared.taxonomy
-    return same and asked.kind in ("", declared.kind)
 
 
 def resolved(

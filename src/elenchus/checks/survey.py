@@ -38,7 +38,7 @@ class Survey:
     @cached_property
     def book(self) -> Book:
         """The pages of the site."""
-        return Book(self.site)
+        return Book(self.site, in_bulk=True)
 
     @cached_property
     def listings(self) -> list[Listing]:

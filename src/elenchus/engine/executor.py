@@ -6,11 +6,14 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from elenchus.engine.driving import meeting
 from elenchus.engine.select import Selection
 from elenchus.engine.stages import named_rows, select
 from elenchus.engine.view import View
 from elenchus.engine.watch import Watch
-from elenchus.frozen import Working, member
+from elenchus.frozen import Working, member, replace
+from elenchus.plan.nodes import AllOf
+from elenchus.plan.walking import parts
 from elenchus.values.kept import Kept
 
 if TYPE_CHECKING:
@@ -94,6 +97,23 @@ class Engine(Working):
 
         stages = self.select(plan, self.left_out(plan, without))
         return answer(plan, stages, self.clock, question, page, in_public=in_public)
+
+    def together(self, plans: Sequence[Plan], question: str = "") -> list[Answer]:
+        """See :class:`Executor`."""
+        from elenchus.engine.run import answer
+
+        if not plans:
+            return []
+        selection, written = self.selection(plans[0]), [parts(plan.condition) for plan in plans]
+        shared = [part for at, part in enumerate(written[0]) if all(each[at] == part for each in written)]
+        base = select(replace(plans[0], condition=AllOf(tuple(shared)) if shared else None), selection)
+        found = []
+        for plan, conditions in zip(plans, written, strict=True):
+            stages = select(plan, selection)
+            own = AllOf(tuple(part for part in conditions if part not in shared))
+            stages.__dict__["matched_rows"] = meeting(selection, own, base.matched_rows, stages.note)
+            found.append(answer(plan, stages, self.clock, question))
+        return found
 
     def ids(self, plan: Plan, *, without: Sequence[str] = ()) -> list[str]:
         """See :class:`Executor`."""

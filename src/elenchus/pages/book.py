@@ -102,11 +102,20 @@ class Page(Working):
 
 
 class Book(Working):
-    """The pages of a site, made when they are first asked for."""
+    """The pages of a site, made when they are first asked for.
+
+    ``in_bulk`` says that all of them will be, so that pages of a set are asked for together.
+    """
 
     site: Site
+    in_bulk: bool = False
     sets: dict[str, _PageSet] = member(default_factory=dict)
     orders: dict[str, dict[str, tuple[Page | None, Page | None]]] = member(default_factory=dict)
+
+    @cached_property
+    def tried(self) -> set[tuple[Any, ...]]:
+        """The sections that were asked for together with others, or could not be."""
+        return set()
 
     @cached_property
     def sections(self) -> Kept[Section]:
@@ -255,7 +264,7 @@ def _page_set(site: Site, rule: PageRule) -> _PageSet:
         answer = query.whole()
     except ElenchusError as error:
         return _PageSet(rule, [], problems=tuple(_in_each(rule, problem, own) for problem in error.problems))
-    found = _rows_set(rule, answer) if answer.groups is None else _groups_set(site, rule, answer)
+    found = _rows_set(site, rule, answer) if answer.groups is None else _groups_set(site, rule, answer)
     return replace(found, query=query)
 
 
@@ -300,14 +309,21 @@ def section_listing(site: Site, section: SectionRule) -> Listing:
     return resolved(site, section.listing, section.ask, place=section.place)
 
 
-def _rows_set(rule: PageRule, answer: Answer) -> _PageSet:
+def _place_of(site: Site, subject: Subject, name: str) -> int:
+    """Return the place of a row in its table, for executors that know none."""
+    data = site.dataset
+    return data.taxonomies[subject.taxonomy].ids.index(name) if subject.is_terms else data.row_of_id(name)
+
+
+def _rows_set(site: Site, rule: PageRule, answer: Answer) -> _PageSet:
     """Return a page for each row of an answer."""
     pages = []
     path_of, title_of, about_of = filler(rule.path), filler(rule.title), filler(rule.about)
     for number, row in enumerate(answer.rows):
         flat = MadeOf(row.values, _joined)
         path = path_of(_InPath(flat)) if rule.path else unquote(flat["address"])
-        here = Here(row.id, answer.subject, MadeOf(row.values, texts_of), row.number)
+        place = row.number if row.number >= 0 else _place_of(site, answer.subject, row.id)
+        here = Here(row.id, answer.subject, MadeOf(row.values, texts_of), place)
         title = title_of(flat) if rule.title else flat.get("title") or flat.get("name") or row.id
         pages.append(Page(rule, path, title, here, place=number, about=about_of(flat)))
     return _PageSet(rule, pages, problems=() if pages else (_no_pages(rule),))

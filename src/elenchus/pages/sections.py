@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, NamedTuple
+from functools import partial
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from elenchus.asking.here import HERE, names_of_here
 from elenchus.asking.query import Query
+from elenchus.asking.together import answered_together
 from elenchus.errors import About, ElenchusError, Problem, SiteError
 from elenchus.frozen import Frozen, replace
 from elenchus.pages.book import section_listing
@@ -30,6 +32,9 @@ __all__ = [
     "placed",
     "without_repeats",
 ]
+
+
+_AHEAD = 256  # pages of a set that are asked for together
 
 
 class Section(Frozen):
@@ -193,10 +198,33 @@ def _chosen(
         given = given_to(page, rule, own, names_of_here(book.site, listing))
         query = Query(book.site, listing, given, without=tuple(shown))
         key = turn.number, turn.turn, id(rule), query.given_to_it, tuple(shown.items())
+        if book.in_bulk and page.rule.each and not (shown or own) and key not in book.tried:
+            _ask_ahead(book, page, turn, listing)
         return book.sections.get(key, lambda: _asked(query, turn, shown))
     except ElenchusError as error:
         problems = tuple(_at_section(rule, each) for each in error.problems)
         return Section(turn.number, turn.turn, rule, problems=problems)
+
+
+def _ask_ahead(book: Book, page: Page, turn: _Turn, listing: Listing) -> None:
+    """Ask for a section of a page and of those behind it in its set, all together where that can be."""
+    names, queries = names_of_here(book.site, listing), dict[tuple[Any, ...], Query]()
+    for each in book.of(page.rule.name).pages[page.place : page.place + _AHEAD]:
+        query = Query(book.site, listing, given_to(each, turn.rule, None, names))
+        key = turn.number, turn.turn, id(turn.rule), query.given_to_it, ()
+        if key not in book.tried:
+            queries.setdefault(key, query)
+    book.tried.update(queries)
+    answers = answered_together(list(queries.values())) if len(queries) > 1 else []
+    for (key, query), answer in zip(queries.items(), answers, strict=False):
+        if answer:
+            book.sections.get(key, partial(_section, query, turn, answer))
+
+
+def _section(query: Query, turn: _Turn, answer: Answer) -> Section:
+    """Return a section with its answer, of which nothing is left out."""
+    number, place, rule = turn
+    return Section(number, place, rule, query, answer, _takes_part(query.plan) and not answer.choices)
 
 
 def _asked(query: Query, turn: _Turn, shown: Mapping[str, int]) -> Section:
@@ -204,10 +232,10 @@ def _asked(query: Query, turn: _Turn, shown: Mapping[str, int]) -> Section:
     takes_part = _takes_part(query.plan)
     if query.without and not takes_part:
         query = replace(query, without=())
-    answer = query.answer()
-    left_out = tuple((name, shown[name]) for name in query.repeated()) if query.without else ()
-    number, place, rule = turn
-    return Section(number, place, rule, query, answer, takes_part and not answer.choices, left_out)
+    found = _section(query, turn, query.answer())
+    if not query.without:
+        return found
+    return replace(found, left_out=tuple((name, shown[name]) for name in query.repeated()))
 
 
 def free_parameters(listing: Listing, rule: SectionRule) -> list[str]:

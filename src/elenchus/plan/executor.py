@@ -35,6 +35,9 @@ class Executor(Protocol):
         ``in_public`` keeps what is said beside the rows to what anybody may know.
         """
 
+    def together(self, plans: Sequence[Plan], question: str = "") -> list[Answer]:
+        """Return the first pages of the answers to plans that differ in nothing but values of conditions."""
+
     def ids(self, plan: Plan, *, without: Sequence[str] = ()) -> list[str]:
         """Return the ids of all rows of an answer, on all its pages."""
 

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
 from elenchus.errors import ElenchusError, Place, Problem
+from elenchus.pages.book import Book
 from elenchus.pages.sections import placed
 from elenchus.publishing.changes import listing_changes
 from elenchus.publishing.crew import Crew
@@ -238,7 +239,8 @@ class _Worker:
 
     def __init__(self, folder: Path, instant: int, identity: str, stage: str) -> None:
         site = open_site(folder)
-        self.renderer = Renderer(site.at(instant))
+        here = site.at(instant)
+        self.renderer = Renderer(here, Book(here, in_bulk=True))
         self.reader = LinkReader(self.renderer.root.path)
         self.is_same = site.content.found.identity() == identity
         self.stage = stage

@@ -223,7 +223,7 @@ class PageMarks:
             settings,
             [(ref.name, ref.type) for ref in (*plan.fields, *plan.show)],
             f"{answer.total} {answer.matched} {answer.page} {answer.pages} {answer.per_page}",
-            rows.of_rows(answer.subject, _numbers(answer.rows)),
+            rows.of_rows(answer.subject, _numbers(desk, answer.subject, answer.rows)),
             values,
             groups,
             before,
@@ -279,6 +279,6 @@ class PageMarks:
             return [str(each) for each in error.problems]
 
 
-def _numbers(rows: Iterable[Row]) -> Iterable[int]:
-    """Return the places of rows in their table."""
-    return (row.number for row in rows)
+def _numbers(desk: Desk, subject: Subject, rows: Iterable[Row]) -> Iterable[int]:
+    """Return the places of rows in their table, looked up where the executor knows none."""
+    return (row.number if row.number >= 0 else desk.number(subject, row.id) for row in rows)
