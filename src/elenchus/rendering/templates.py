@@ -155,7 +155,7 @@ class Templates:
         # Ours need no guard, which takes a fifth of the time.
         environment = _Guarded if self.folder.is_dir() else _Noting
         self.environment = environment(
-            loader=_Loader(self.folder, self.digests),
+            loader=_TemplateLoader(self.folder, self.digests),
             autoescape=True,
             undefined=jinja2.StrictUndefined,
             trim_blocks=True,
@@ -269,7 +269,7 @@ class Templates:
         return name, 0
 
 
-class _Loader(jinja2.ChoiceLoader):
+class _TemplateLoader(jinja2.ChoiceLoader):
     """The templates of a site before the built-in ones; the digest of each is kept as it was read."""
 
     def __init__(self, folder: Path, digests: dict[str, str]) -> None:
