@@ -142,13 +142,26 @@ def preview(folder: Path, edits: int) -> list[float]:
     with subprocess.Popen(program, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as server:
         try:
             _ = page_with(port, paths[0].stem, "", patience=60)
+            events = http.client.HTTPConnection("127.0.0.1", port, timeout=60)
+            events.request("GET", "/-elenchus/events")  # by which browsers are told to load a page again
+            told = events.getresponse()
+            news(told)
             for number, path in enumerate(paths):
-                word = f"Seen anew {number} {random.random()}"  # noqa: S311 - nothing here is secret
-                path.write_text(f"{path.read_text()}\n{word}\n")
-                found.append(page_with(port, path.stem, word) * 1000)
+                word, text = f"Seen anew {number} {random.random()}", path.read_text()  # noqa: S311 - no secret
+                begun = time.perf_counter()
+                path.write_text(f"{text}\n{word}\n")
+                news(told)
+                page_with(port, path.stem, word)
+                found.append((time.perf_counter() - begun) * 1000)
         finally:
             server.terminate()
     return found
+
+
+def news(told: http.client.HTTPResponse) -> None:
+    """Wait until the preview tells that the site has changed."""
+    while not told.readline().startswith(b"event: version"):
+        pass
 
 
 def page_with(port: int, slug: str, word: str, patience: float = 10) -> float:

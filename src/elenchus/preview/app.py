@@ -203,7 +203,7 @@ async def _watch(office: _Office, leave_out: Sequence[Path], stop: asyncio.Event
             return False
         return not any(part.startswith(".") for part in path.relative_to(root).parts)
 
-    async for _ in awatch(root, watch_filter=matters, stop_event=stop, debounce=200, step=50):
+    async for _ in awatch(root, watch_filter=matters, stop_event=stop, debounce=200, step=20):
         await run_in_threadpool(office.live.changed)
         office.news()
 
