@@ -71,7 +71,7 @@ class Renderer:
                 "asset": self.asset,
                 "site": self.site_view,
                 "before_end": self.before_end,
-                "keeps_rows": lambda: self.keeps_rows,
+                "keeps_rows": self.keeps_rows,
                 "kept_row": self.kept_row,
             },
             self.trace.templates,
@@ -117,7 +117,8 @@ class Renderer:
         """Return a word of pages, its braces filled; of two forms the one for a count."""
         if values.get("count") == 1 and name == "entries":
             name = "entry"
-        return filled(self.words[name], {key: str(value) for key, value in values.items()})
+        text = self.words[name]
+        return filled(text, {key: str(value) for key, value in values.items()}) if "{" in text else text
 
     def why_link(self, _page: Page, _section: Section, _visit: Visit) -> str:
         """Return the address that tells why a section shows what it shows: none where it is published."""
@@ -127,10 +128,17 @@ class Renderer:
         """Return what is added before the end of each page: nothing where it is published."""
         return ""
 
-    @cached_property
     def keeps_rows(self) -> bool:
         """Say whether a row looks the same wherever it stands: a template of the site may look around."""
-        return not any(self.templates.is_own(name) for name in _OF_ROWS)
+        if self.has_own_rows:
+            return False
+        self.trace.templates.update((name, self.templates.digest(name)) for name in _OF_ROWS)
+        return True
+
+    @cached_property
+    def has_own_rows(self) -> bool:
+        """Say whether the site has a template by which rows of lists are drawn."""
+        return any(self.templates.is_own(name) for name in _OF_ROWS)
 
     def kept_row(self, part: SectionView, row: RowView, level: int) -> Markup:
         """Return a row of a list as HTML, drawn once for all pages that show the same of it."""
@@ -144,7 +152,6 @@ class Renderer:
         key = part.look, level
         if key not in row.made:
             row.made[key] = draw()
-        self.trace.templates.update((name, self.templates.digest(name)) for name in _OF_ROWS)
         found: Markup = row.made[key]
         return found
 
