@@ -60,6 +60,21 @@ class _Job(NamedTuple):
     visit: Visit
 
 
+class _Waiting:
+    """A file that is to be made; what it is made of is worked out when it is asked for, if not before."""
+
+    def __init__(self, output: Output, mark: bytes | None = None) -> None:
+        self.output = output
+        self.known = mark
+
+    @property
+    def mark(self) -> bytes:
+        """The digest of what it is made of; nothing where that is not known."""
+        if self.known is None:
+            self.known = self.output.mark() if self.output.mark else b""
+        return self.known
+
+
 class _Drawn(NamedTuple):
     """A file that was made: its content, or the file in which that waits; what was asked for on the way."""
 
@@ -91,21 +106,19 @@ def published_to(
     found = Publication(folder, old, before=before, meta={"program": program})
     standing, public = PublishedFolder(folder, before.files), public_digest(site)
     work = _Work(found, renderer, PageMarks(renderer), wishes, LinkReader(renderer.root.path), standing)
-    waiting: list[tuple[Output, bytes]] = []
     with ExitStack() as stack:
         helped = partial(_helped, stack, found, site, wishes)
         is_first = len(before.files) < len(pages) // 2
         crew = helped(len(pages)) if is_first else None  # which begins while this process compares
         with progress("pages", len(pages)) as tick:
-            for output in outputs(renderer, pages, work.marks, only=wishes.only, tick=tick):
-                mark = work.taken(output)
-                if mark is not None:
-                    waiting.append((output, mark))
-        crew = crew or helped(sum(output.drawn is not None for output, _ in waiting))
+            every = outputs(renderer, pages, work.marks, only=wishes.only, tick=tick)
+            waiting = [each for output in every if (each := work.taken(output))]
+        crew = crew or helped(sum(each.output.drawn is not None for each in waiting))
         with progress("files", len(waiting)) as tick:
-            for (output, mark), drawn in work.drawn(waiting, crew, tick):
-                work.put(output, mark, drawn)
-    found.known = {path: found.known[path] for path in found.files if path in found.known}
+            for each, drawn in work.drawn(waiting, crew, tick):
+                work.put(each.output, each.mark, drawn)
+    found.drawn = len(waiting)
+    _in_order(found)
     _left_over(found, wishes)
     found.listings = _listings_of(pages, wishes.only, old)
     found.find_dead()
@@ -113,6 +126,15 @@ def published_to(
         found.meta |= meta_of(site, wishes.texts, public, renderer.desk.looked)
     found.moves = list(listing_changes(old.listings, found.listings))
     return found
+
+
+def _in_order(found: Publication) -> None:
+    """Put what was found in the order of the site's files, whichever was made first."""
+    found.known = {path: found.known[path] for path in found.files if path in found.known}
+    places = {path: place for place, path in enumerate(found.files)}
+    for paths in (found.new, found.changed, found.kept):
+        paths.sort(key=places.__getitem__)
+    found.in_the_way.sort(key=lambda problem: str(problem.place))
 
 
 def _helped(stack: ExitStack, found: Publication, site: Site, wishes: Wishes, count: int) -> _Crew | None:
@@ -152,16 +174,18 @@ class _Work(NamedTuple):
     reader: LinkReader
     standing: PublishedFolder
 
-    def taken(self, output: Output) -> bytes | None:
-        """Take a file as it stands where all that it is made of is as it was; return its mark where not."""
-        found, mark = self.found, output.mark() if output.mark else b""
-        known = found.before.files.get(output.path)
+    def taken(self, output: Output) -> _Waiting | None:
+        """Take a file as it stands where all that it is made of is as it was; return it where it is not."""
+        found, known = self.found, self.found.before.files.get(output.path)
         found.files[output.path] = output.page, ""  # in this order, whenever it is made
+        if known is None and output.drawn:
+            return _Waiting(output)
+        mark = output.mark() if output.mark else b""  # of a file before it is read
         if not (mark and known and known.mark == self.whole_mark(mark, known.trace)):
-            return mark
+            return _Waiting(output, mark)
         known = self.standing.is_as_known(output.path)
         if known is None or found.old.files.get(output.path, ("", ""))[1] != known.digest:
-            return mark
+            return _Waiting(output, mark)
         found.files[output.path] = output.page, known.digest
         found.known[output.path] = known
         found.kept.append(output.path)
@@ -172,22 +196,21 @@ class _Work(NamedTuple):
         return self.marks.with_trace(mark, trace) if trace else mark
 
     def drawn(
-        self, waiting: Sequence[tuple[Output, bytes]], crew: _Crew | None, tick: Callable[[], None]
-    ) -> Iterator[tuple[tuple[Output, bytes], _Drawn]]:
-        """Yield files with their content, many of them made by a crew."""
-        jobs = [_Job(place, *output.drawn) for place, (output, _) in enumerate(waiting) if output.drawn]
-        found: dict[int, _Drawn] = {}
+        self, waiting: Sequence[_Waiting], crew: _Crew | None, tick: Callable[[], None]
+    ) -> Iterator[tuple[_Waiting, _Drawn]]:
+        """Yield files with their content: first those that a crew makes, in any order, then all others."""
+        jobs = [_Job(place, *each.output.drawn) for place, each in enumerate(waiting) if each.output.drawn]
+        made: set[int] = set()
         if crew and jobs:
-            for job, made in crew.done(jobs):
-                found[job.place] = made
+            for job, drawn in crew.done(jobs):
+                made.add(job.place)
                 tick()
-        for place, item in enumerate(waiting):
-            self.found.drawn += 1
-            if place not in found:
-                is_page = item[0].drawn is not None
-                found[place] = _made(self.renderer, self.reader, item[0].make, is_page=is_page)
+                yield waiting[job.place], drawn
+        for place, each in enumerate(waiting):
+            if place not in made:
+                is_page = each.output.drawn is not None
+                yield each, _made(self.renderer, self.reader, each.output.make, is_page=is_page)
                 tick()
-            yield item, found.pop(place)
 
     def put(self, output: Output, mark: bytes, drawn: _Drawn) -> None:
         """Compare a file with what stands in its place, and stage it where that differs."""
