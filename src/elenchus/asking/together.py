@@ -34,7 +34,8 @@ def answered_together(queries: Sequence[Query]) -> list[Answer | None]:
     """Return the answers of queries of one listing; None for those that must be asked by themselves."""
     found: list[Answer | None] = [None] * len(queries)
     given = [{name: texts for name, *texts in query.given_to_it} for query in queries]
-    names = sorted({name for each in given for name in each if each[name] != given[0].get(name)})
+    every = {name for each in given for name in each}
+    names = sorted(name for name in every if any(each.get(name) != given[0].get(name) for each in given))
     spans = _spans_of(queries[0], names)
     if spans is None:
         return found
