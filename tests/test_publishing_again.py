@@ -99,6 +99,11 @@ each = "from note group by date.month"
 address = "months/{key}/"
 title = "{label}"
 sections = [{ ask = "where date.month = :here order by newest" }]
+[all]
+address = "notes/"
+title = "All notes"
+menu = false
+sections = [{ ask = "from note order by title limit 1" }]
 [inner]
 address = "inner.html"
 private = true
@@ -167,7 +172,7 @@ def replaced(path: Path, *changes: tuple[str, str]) -> None:
 def edited(folder: Path, draw: random.Random) -> str:  # noqa: PLR0912 - one branch a sort of edit
     """Change something of a site; return what."""
     action = draw.choice(
-        [*["note"] * 5, "away", "person", "places", "listings", "pages", "template", "no template", "site",
+        [*["note"] * 5, *["listings", "pages", "person"] * 2, "away", "person", "places", "listings", "pages", "template", "no template", "site",
          "picture", "no picture", "style"]
     )  # fmt: skip
     path = folder / "n" / "note" / f"n{draw.randrange(9)}.md"
@@ -177,24 +182,26 @@ def edited(folder: Path, draw: random.Random) -> str:  # noqa: PLR0912 - one bra
         case "away":
             path.unlink(missing_ok=True)
         case "person":
-            text = f"---\ntitle: {draw.choice(WORDS)!r}\n{draw.choice(['place: bay', 'place: bay', ''])}\n{draw.choice(['', 'draft: true'])}\n---\n"
+            text = f"---\ntitle: {draw.choice([*WORDS, *['Ase'] * 9])!r}\n{draw.choice(['place: bay', 'place: bay', ''])}\n{draw.choice(['', 'draft: true'])}\n---\n"
             (folder / "n" / "person" / f"p{draw.randrange(2)}.md").write_text(text, encoding="utf-8")
         case "places":
             (folder / "places.csv").write_text(f"slug,name\nbay,{draw.choice(WORDS[:4])}\n", encoding="utf-8")
         case "listings":
             old, new = draw.choice(
                 [("newest limit 4", "title limit 5"), ('layout = "table"', 'layout = "titles"'), ("30 days", "9 days"),
-                 ('"depth"]', '"level"]'), ("relatedness, newest", "random daily")]
+                 ('"depth"]', '"level"]'), ("relatedness, newest", "random daily"),
+                 ('ever = ""', 'always = ""')]
             )  # fmt: skip
             replaced(folder / "listings.toml", draw.choice([(old, new), (new, old)]))
         case "pages":
             old, new = draw.choice(
                 [("no_repeats = true\n", ""), ("per page 3", "per page 2"), ('title = "{label}"', 'title = "In {label}"'),
                  ("Near it", "Nearby"), ('["rss"]', '["atom", "json"]'), ("people/{slug}/", "who/{slug}.html"),
-                 ("private = true", "menu = false"), ("[topics]\n", '[topics]\ntitle = "On {name}"\n')]
+                 ("private = true", "menu = false"), ("All notes", "Every note"), ("months/{key}/", "in/{key}/"),
+                 ("[topics]\n", '[topics]\ntitle = "On {name}"\n')]
             )  # fmt: skip
-            if new not in (folder / "pages.toml").read_text():
-                replaced(folder / "pages.toml", (old, new))
+            is_new = bool(new) and new in (folder / "pages.toml").read_text()
+            replaced(folder / "pages.toml", (new, old) if is_new else (old, new))
         case "template":
             name = draw.choice(sorted(TEMPLATES))
             own = folder / "templates" / name
@@ -207,7 +214,7 @@ def edited(folder: Path, draw: random.Random) -> str:  # noqa: PLR0912 - one bra
         case "site":
             old, new = draw.choice(
                 [('title = "Skerry Bay"', 'title = "The Bay"'), ("skerrybay.example/", "skerrybay.example/in/"),
-                 ("[publish]", '[words]\nhome = "Start"\n[publish]'), ('unit = "m"', 'unit = "km"'), ("tree = true\n", "")]
+                 ("[publish]", '[words]\nhome = "Start"\n[publish]'), ('unit = "m"', 'unit = "km"'), ("notes/{slug}/", "note/{slug}/"), ("tree = true\n", "")]
             )  # fmt: skip
             if "[words]" not in new or "[words]" not in (folder / "elenchus.toml").read_text():
                 replaced(folder / "elenchus.toml", draw.choice([(old, new), (new, old)]))
