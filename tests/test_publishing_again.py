@@ -104,6 +104,26 @@ address = "notes/"
 title = "All notes"
 menu = false
 sections = [{ ask = "from note order by title limit 1" }]
+[recent]
+address = "recent.html"
+menu = false
+sections = [{ listing = "recent" }]
+[choose]
+address = "choose.html"
+menu = false
+sections = [{ listing = "chosen" }]
+[archive]
+address = "archive.html"
+menu = false
+sections = [{ listing = "groups" }]
+[terms]
+address = "terms.html"
+menu = false
+sections = [{ listing = "index" }]
+[list]
+address = "list.html"
+menu = false
+sections = [{ ask = "from note order by title per page 2", title = "List" }]
 [inner]
 address = "inner.html"
 private = true
