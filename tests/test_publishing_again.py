@@ -304,6 +304,46 @@ def test_edits(seed: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> No
     assert read_kept(to, "another version").files == {}
 
 
+ONE_NOTE = (
+    "---\ntitle: One\ndate: 2026-06-10\nwriter: p0\ntopic: sea\nlevel: low\n---\n[a](../../images/b.svg)\n"
+)
+
+
+@pytest.mark.parametrize(
+    ("file", "old", "new", "changed"),
+    [
+        ("listings.toml", 'ever = ""', 'always = ""', "choose.html"),
+        ("n/person/p0.md", "Ase 0\n", "Ase 0\nplace: bay\n", "recent.html"),
+        ("places.csv", "The bay", "The other bay", "people/p1/index.html"),
+        ("n/note/n0.md", "topic: sea", "topic: [sea, land]", "terms.html"),
+        ("images/b.svg", "", "<svg/>", "notes/n0/index.html"),
+        ("pages.toml", "All notes", "Every note", "notes/n0/index.html"),
+        ("pages.toml", "months/{key}/", "in/{key}/", "archive.html"),
+        ("pages.toml", "people/{slug}/", "who/{slug}/", "index.html"),
+        ("templates/rows.html", "", "{% for row in part %}{{ row.title }}{% endfor %}", "list.html"),
+    ],
+)
+def test_one_edit(file: str, old: str, new: str, changed: str, tmp_path: Path) -> None:
+    """An edit that reaches a page on one way alone has that page drawn anew, and not all others."""
+    folder, to = tmp_path / "site", tmp_path / "to"
+    made(folder, random.Random(4))
+    (folder / "n" / "note" / "n0.md").write_text(ONE_NOTE, encoding="utf-8")
+    (folder / "n" / "person" / "p1.md").write_text("---\ntitle: Ase 1\nplace: bay\n---\n", encoding="utf-8")
+    before = publish(folder, to, "2026-06-14")
+    assert isinstance(before, Publication), before
+    if old:
+        replaced(folder / file, (old, new))
+    else:
+        (folder / file).parent.mkdir(exist_ok=True)
+        (folder / file).write_text(new, encoding="utf-8")
+    after = publish(folder, to, "2026-06-14")
+    assert isinstance(after, Publication), after
+    assert changed in after.changed
+    assert after.drawn < len(after.files) or file.startswith("templates/")
+    publish(folder, tmp_path / "fresh", "2026-06-14")
+    assert tree(to) == tree(tmp_path / "fresh")
+
+
 @pytest.mark.parametrize("seed", range(6))
 def test_together(seed: int, tmp_path: Path) -> None:
     """What the pages of a set are told when they are asked for together is what each is told by itself."""
