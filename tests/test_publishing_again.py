@@ -14,13 +14,15 @@ from conftest import Run
 from elenchus.checks.survey import Survey
 from elenchus.errors import ElenchusError
 from elenchus.pages.book import Book
-from elenchus.pages.sections import placed
+from elenchus.pages.sections import Placed, placed
+from elenchus.publishing import drawing, outputs
 from elenchus.publishing import unchanged as unchanged_module
 from elenchus.publishing.drawing import published_to
 from elenchus.publishing.kept import read_kept
 from elenchus.publishing.publication import Publication, Wishes, writing
 from elenchus.publishing.unchanged import texts_digest, unchanged
 from elenchus.rendering.renderer import Renderer
+from elenchus.rendering.views import Visit
 from test_publishing import tree
 
 SITE = """
@@ -374,24 +376,47 @@ def test_together(seed: int, tmp_path: Path) -> None:
             assert mine.plan == its.plan
 
 
-def test_several_processes(run: Run, tmp_path: Path) -> None:
-    """Many pages, drawn by several processes, are those that one draws; a second run has nothing to do."""
+def test_several_processes(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Pages that several processes draw are those that one draws; none is drawn by one that sees other content."""
     draw, folder, to = random.Random(5), tmp_path / "site", tmp_path / "to"
     made(folder, draw)
-    for number in range(9, 700):
+    for number in range(9, 99):
         (folder / "n" / "note" / f"n{number}.md").write_text(note(draw), encoding="utf-8")
-    for number in range(9):
-        (folder / "n" / "note" / f"n{number}.md").write_text("---\ntitle: One\ndate: 2026-05-01\n---\n")
-    command = ("publish", "--site", str(folder), "--to", str(to), "--at", "2026-06-14")
-    first = run(*command)
-    assert first.returncode == 0, first.stderr
     wanted = publish(folder, tmp_path / "alone", "2026-06-14")
-    assert isinstance(wanted, Publication)
-    assert wanted.drawn > 600
-    assert tree(to) == tree(tmp_path / "alone")
-    assert run(*command).stdout.startswith(f"Nothing changes: {len(wanted.files)} files")
-    path = to / "index.html"
+    assert isinstance(wanted, Publication), wanted
+    monkeypatch.setattr(drawing, "_FEWEST", 20)
+    here: list[Visit] = []
+
+    def counted(renderer: Renderer, found: Placed, visit: Visit) -> bytes:
+        here.append(visit)
+        return renderer.page(found, visit).encode()
+
+    monkeypatch.setattr(outputs, "page_content", counted)
+    survey = Survey(elenchus.open_site(folder, at="2026-06-14"))
+    pages = survey.placed
+    for turn, text in enumerate(["", "More.\n"]):  # at the second, the others read what this one has not read
+        with (folder / "n" / "note" / "n9.md").open("a", encoding="utf-8") as file:
+            file.write(text)
+        here.clear()
+        with writing(to / str(turn)):
+            renderer = Renderer(survey.site, survey.book)
+            found = published_to(renderer, pages, to / str(turn), Wishes(processes=2))
+            found.apply()
+        assert tree(to / str(turn)) == tree(tmp_path / "alone")
+        assert bool(here) == (turn == 1)
+        assert found.files == wanted.files
+
+
+def test_nothing_to_do(run: Run, tmp_path: Path) -> None:
+    """A second run has nothing to do; what was changed by hand is seen, though it looks the same."""
+    made(tmp_path / "site", random.Random(4))
+    (tmp_path / "site" / "images" / "b.svg").write_text("<svg/>")
+    command = ("publish", "--site", "site", "--to", "to", "--at", "2026-06-14")
+    assert run(*command, cwd=tmp_path).returncode == 0
+    before = tree(tmp_path / "to")
+    assert run(*command, cwd=tmp_path).stdout.startswith(f"Nothing changes: {len(before)} files")
+    path = tmp_path / "to" / "index.html"
     path.write_bytes(path.read_bytes().replace(b"e", b"a"))  # of the same size
-    assert "changed by hand" in run(*command).stderr
-    assert run(*command, "--force").returncode == 0
-    assert tree(to) == tree(tmp_path / "alone")
+    assert "changed by hand" in run(*command, cwd=tmp_path).stderr
+    assert run(*command, "--force", cwd=tmp_path).returncode == 0
+    assert tree(tmp_path / "to") == before

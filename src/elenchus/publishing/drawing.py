@@ -42,7 +42,7 @@ if TYPE_CHECKING:
 
 __all__ = ["published_to"]
 
-_FEWEST = 600  # pages from which on other processes are worth their start
+_FEWEST = 1_500  # pages from which on other processes are worth their start
 _OBJECTS = 100_000  # new ones between two looks for circles, of which there are hardly any
 _Progress: TypeAlias = "Callable[[str, int], AbstractContextManager[Callable[[], None]]]"
 
