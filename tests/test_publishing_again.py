@@ -18,7 +18,7 @@ from elenchus.pages.sections import Placed, placed
 from elenchus.publishing import drawing, outputs
 from elenchus.publishing import unchanged as unchanged_module
 from elenchus.publishing.drawing import published_to
-from elenchus.publishing.kept import read_kept
+from elenchus.publishing.last_run import read_last_run
 from elenchus.publishing.publication import Publication, Wishes, writing
 from elenchus.publishing.unchanged import texts_digest, unchanged
 from elenchus.rendering.renderer import Renderer
@@ -303,7 +303,7 @@ def test_edits(seed: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> No
         assert again.is_idle
         assert again.drawn < len(again.files)
         assert drawn < whole
-    assert read_kept(to, "another version").files == {}
+    assert read_last_run(to, "another version").files == {}
 
 
 ONE_NOTE = (

@@ -24,6 +24,8 @@ if TYPE_CHECKING:
 
     _Values = Mapping[str, Sequence[str]]
 
+_AHEAD = 256  # pages of a set that are asked for together
+
 __all__ = [
     "Placed",
     "Section",
@@ -32,9 +34,6 @@ __all__ = [
     "placed",
     "without_repeats",
 ]
-
-
-_AHEAD = 256  # pages of a set that are asked for together
 
 
 class Section(Frozen):
@@ -180,6 +179,10 @@ class _Turn(NamedTuple):
     turn: int
     rule: SectionRule
 
+    def key(self, query: Query, shown: Mapping[str, int]) -> tuple[Any, ...]:
+        """Return what its rows depend on. Who keeps a section by that keeps the rule, too."""
+        return self.number, self.turn, id(self.rule), query.given_to_it, tuple(shown.items())
+
 
 def _chosen(
     book: Book, page: Page, turn: _Turn, shown: Mapping[str, int], visitor: _Values | None
@@ -197,7 +200,7 @@ def _chosen(
             own = {name: texts for name, texts in own.items() if name in free}
         given = given_to(page, rule, own, names_of_here(book.site, listing))
         query = Query(book.site, listing, given, without=tuple(shown))
-        key = turn.number, turn.turn, id(rule), query.given_to_it, tuple(shown.items())
+        key = turn.key(query, shown)
         if book.in_bulk and page.rule.each and not (shown or own) and key not in book.tried:
             _ask_ahead(book, page, turn, listing)
         return book.sections.get(key, lambda: _asked(query, turn, shown))
@@ -211,8 +214,7 @@ def _ask_ahead(book: Book, page: Page, turn: _Turn, listing: Listing) -> None:
     names, queries = names_of_here(book.site, listing), dict[tuple[Any, ...], Query]()
     for each in book.of(page.rule.name).pages[page.place : page.place + _AHEAD]:
         query = Query(book.site, listing, given_to(each, turn.rule, None, names))
-        key = turn.number, turn.turn, id(turn.rule), query.given_to_it, ()
-        if key not in book.tried:
+        if (key := turn.key(query, {})) not in book.tried:
             queries.setdefault(key, query)
     book.tried.update(queries)
     answers = answered_together(list(queries.values())) if len(queries) > 1 else []

@@ -15,7 +15,7 @@ from elenchus.pages.book import Book
 from elenchus.pages.sections import placed
 from elenchus.publishing.changes import listing_changes
 from elenchus.publishing.crew import Crew
-from elenchus.publishing.kept import Known, LastRun, Targets, program_of_pages, read_kept, sign_of
+from elenchus.publishing.last_run import Known, LastRun, Targets, program_of_pages, read_last_run, sign_of
 from elenchus.publishing.links import LinkReader
 from elenchus.publishing.manifest import digest_of, read_manifest
 from elenchus.publishing.outputs import outputs, page_content
@@ -60,21 +60,6 @@ class _Job(NamedTuple):
     visit: Visit
 
 
-class _Waiting:
-    """A file that is to be made; what it is made of is worked out when it is asked for, if not before."""
-
-    def __init__(self, output: Output, mark: bytes | None = None) -> None:
-        self.output = output
-        self.known = mark
-
-    @property
-    def mark(self) -> bytes:
-        """The digest of what it is made of; nothing where that is not known."""
-        if self.known is None:
-            self.known = self.output.mark() if self.output.mark else b""
-        return self.known
-
-
 class _Drawn(NamedTuple):
     """A file that was made: its content, or the file in which that waits; what was asked for on the way."""
 
@@ -102,7 +87,7 @@ def published_to(
     old = read_manifest(folder)
     program = program_of_pages()
     site = renderer.site
-    before = read_kept(folder, program) if site.content.work.index else LastRun({}, Targets(), {})
+    before = read_last_run(folder, program) if site.content.work.index else LastRun({}, Targets(), {})
     found = Publication(folder, old, before=before, meta={"program": program})
     standing, public = PublishedFolder(folder, before.files), public_digest(site)
     work = _Work(found, renderer, PageMarks(renderer), wishes, LinkReader(renderer.root.path), standing)
@@ -112,11 +97,11 @@ def published_to(
         crew = helped(len(pages)) if is_first else None  # which begins while this process compares
         with progress("pages", len(pages)) as tick:
             every = outputs(renderer, pages, work.marks, only=wishes.only, tick=tick)
-            waiting = [each for output in every if (each := work.taken(output))]
-        crew = crew or helped(sum(each.output.drawn is not None for each in waiting))
+            waiting = [output for output in every if not work.takes(output)]
+        crew = crew or helped(sum(output.drawn is not None for output in waiting))
         with progress("files", len(waiting)) as tick:
-            for each, drawn in work.drawn(waiting, crew, tick):
-                work.put(each.output, each.mark, drawn)
+            for output, drawn in work.drawn(waiting, crew, tick):
+                work.put(output, drawn)
     found.drawn = len(waiting)
     _in_order(found)
     _left_over(found, wishes)
@@ -174,32 +159,32 @@ class _Work(NamedTuple):
     reader: LinkReader
     standing: PublishedFolder
 
-    def taken(self, output: Output) -> _Waiting | None:
-        """Take a file as it stands where all that it is made of is as it was; return it where it is not."""
+    def takes(self, output: Output) -> bool:
+        """Say whether a file stands where all that it is made of is as it was, and take it as it is."""
         found, known = self.found, self.found.before.files.get(output.path)
         found.files[output.path] = output.page, ""  # in this order, whenever it is made
         if known is None and output.drawn:
-            return _Waiting(output)
-        mark = output.mark() if output.mark else b""  # of a file before it is read
-        if not (mark and known and known.mark == self.whole_mark(mark, known.trace)):
-            return _Waiting(output, mark)
+            return False  # what a page is made of can be worked out while others draw it
+        # That of a file is worked out here, before its content is read.
+        if not (output.mark and known and known.mark == self.whole_mark(output.mark, known.trace)):
+            return False
         known = self.standing.is_as_known(output.path)
         if known is None or found.old.files.get(output.path, ("", ""))[1] != known.digest:
-            return _Waiting(output, mark)
+            return False
         found.files[output.path] = output.page, known.digest
         found.known[output.path] = known
         found.kept.append(output.path)
-        return None
+        return True
 
     def whole_mark(self, mark: bytes, trace: Trace | None) -> bytes:
         """Return the digest of all that a file is made of."""
         return self.marks.with_trace(mark, trace) if trace else mark
 
     def drawn(
-        self, waiting: Sequence[_Waiting], crew: _Crew | None, tick: Callable[[], None]
-    ) -> Iterator[tuple[_Waiting, _Drawn]]:
+        self, waiting: Sequence[Output], crew: _Crew | None, tick: Callable[[], None]
+    ) -> Iterator[tuple[Output, _Drawn]]:
         """Yield files with their content: first those that a crew makes, in any order, then all others."""
-        jobs = [_Job(place, *each.output.drawn) for place, each in enumerate(waiting) if each.output.drawn]
+        jobs = [_Job(place, *each.drawn) for place, each in enumerate(waiting) if each.drawn]
         made: set[int] = set()
         if crew and jobs:
             for job, drawn in crew.done(jobs):
@@ -208,15 +193,14 @@ class _Work(NamedTuple):
                 yield waiting[job.place], drawn
         for place, each in enumerate(waiting):
             if place not in made:
-                is_page = each.output.drawn is not None
-                yield each, _made(self.renderer, self.reader, each.output.make, is_page=is_page)
+                yield each, _made(self.renderer, self.reader, each.make, is_page=each.drawn is not None)
                 tick()
 
-    def put(self, output: Output, mark: bytes, drawn: _Drawn) -> None:
+    def put(self, output: Output, drawn: _Drawn) -> None:
         """Compare a file with what stands in its place, and stage it where that differs."""
         found, wishes = self.found, self.wishes
         links = [found.before.targets.number(name) for name in drawn.links]
-        whole = self.whole_mark(mark, drawn.trace) if mark else b""
+        whole = self.whole_mark(output.mark, drawn.trace) if output.mark else b""
         made = Known(drawn.digest, whole, drawn.trace, links)
         found.is_settled = found.is_settled and self.marks.is_up_to_date(drawn.trace)
         found.files[output.path] = output.page, made.digest

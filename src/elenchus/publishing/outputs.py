@@ -17,7 +17,7 @@ from elenchus.frozen import Frozen, Working, member
 from elenchus.pages.paths import unsafe
 from elenchus.pages.sections import placed
 from elenchus.publishing.beside import files_beside
-from elenchus.publishing.kept import MARK, sign_of
+from elenchus.publishing.last_run import MARK, sign_of
 from elenchus.publishing.sitemap import sitemap_files
 from elenchus.rendering.marks import PageMarks
 from elenchus.rendering.renderer import ASSETS, paths_of
@@ -54,18 +54,24 @@ _LARGEST = 2**30  # bytes of a file that is published as it is
 _NAMED = re.compile(r"""(?:\]\(\s*<?|(?:src|href)\s*=\s*["']?)([^\s"'<>)]+)""")
 
 
-class Output(Frozen):
+class Output(Working):
     """One file: its path below the root, the page that it belongs to (empty for the site's), its content.
 
-    ``mark`` gives the digest of what the content is made of, so far as that is known before it is made; None
-    where the content itself is to be compared. ``drawn`` is a page by its number, and which of its pages.
+    ``made_of`` gives the digest of what the content is made of, so far as that is known before it is made;
+    None where the content itself is to be compared. ``drawn`` is a page by its number, and which of its
+    pages.
     """
 
     path: str
     page: str
     make: Callable[[], bytes]
-    mark: Callable[[], bytes] | None = None
+    made_of: Callable[[], bytes] | None = None
     drawn: tuple[int, Visit] | None = None
+
+    @cached_property
+    def mark(self) -> bytes:
+        """The digest of what it is made of, worked out once; nothing where that is not known."""
+        return self.made_of() if self.made_of else b""
 
     @property
     def content(self) -> bytes:

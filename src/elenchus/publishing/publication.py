@@ -13,7 +13,7 @@ from elenchus.errors import FolderError, Problem
 from elenchus.files import is_file, write_whole
 from elenchus.frozen import Frozen
 from elenchus.pages.paths import OWN_FOLDER, TEMPLATES
-from elenchus.publishing.kept import Known, LastRun, Targets, save_kept, sign_of
+from elenchus.publishing.last_run import Known, LastRun, Targets, save_run, sign_of
 from elenchus.publishing.links import dead_links
 from elenchus.publishing.manifest import NAME, Manifest
 
@@ -108,7 +108,7 @@ class Publication:
     def leave(self) -> None:
         """Leave to the next run what is known of the files, unless it is what the last one left."""
         if self.known != self.before.files or self.meta != self.before.meta:
-            save_kept(self.folder, self.known, self.before.targets, self.meta)
+            save_run(self.folder, self.known, self.before.targets, self.meta)
 
     def find_dead(self) -> None:
         """Find the links that lead to files which nobody has."""

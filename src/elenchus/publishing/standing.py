@@ -6,14 +6,14 @@ import os
 import stat
 from typing import TYPE_CHECKING
 
-from elenchus.publishing.kept import sign_of
+from elenchus.publishing.last_run import sign_of
 from elenchus.publishing.manifest import digest_of
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
     from pathlib import Path
 
-    from elenchus.publishing.kept import Known
+    from elenchus.publishing.last_run import Known
 
 __all__ = ["PublishedFolder"]
 

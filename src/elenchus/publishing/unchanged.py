@@ -15,7 +15,7 @@ import numpy as np
 
 from elenchus.files import Scanned, is_file, read_whole, scanned, signature
 from elenchus.pages.paths import TEMPLATES
-from elenchus.publishing.kept import YOUNG, program_of_pages, read_kept
+from elenchus.publishing.last_run import YOUNG, program_of_pages, read_last_run
 from elenchus.publishing.manifest import read_manifest
 from elenchus.publishing.publication import Publication
 from elenchus.publishing.standing import PublishedFolder
@@ -111,7 +111,7 @@ def unchanged(site: Site, folder: Path, wishes: Wishes) -> Publication | None:
     """
     if wishes.only or not site.content.is_indexed:
         return None
-    kept = read_kept(folder, program_of_pages())
+    kept = read_last_run(folder, program_of_pages())
     meta = kept.meta
     if not meta.get("inputs") or not meta["from"] <= site.clock.now < meta["until"]:
         return None

@@ -192,7 +192,7 @@ class PageMarks:
         if key not in self.sections:
             query = section.asked
             answer = section.answer if section.answer and number == 1 else query.answer(number)
-            shown = _digest(section.title, self.answer(rows, query, answer))
+            shown = self.answer(rows, query, answer)
             self.sections[key] = section, shown, bool(free_parameters(query.listing, section.rule))
         _, shown, is_free = self.sections[key]
         form = form_of(rows.desk, found, section, visit) if is_free else None

@@ -269,7 +269,7 @@ class RowView(Working):
 
     def drawn_body(self, name: str, shown: Callable[[Href], Href]) -> Markup:
         """Return the text as HTML with addresses as they are shown, drawn once, noting what it links."""
-        key = f"drawn {name}"
+        key = "drawn", name  # which is the name of no field
         if key not in self.made:
             source = str(self.raw("source") or "")
             links: dict[tuple[str, str], str] = {}

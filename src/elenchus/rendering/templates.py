@@ -72,7 +72,7 @@ _OURS: dict[type, frozenset[str]] = {
             "instant",
         }
     ),
-    SectionView: frozenset({"draw"}),
+    SectionView: frozenset({"draw", "look"}),
     **dict.fromkeys(
         (ShownField, Control, FormView, GroupView, Link, Option, PageView, SiteView), frozenset()
     ),

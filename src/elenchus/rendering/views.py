@@ -140,7 +140,10 @@ class FormView(Frozen):
 
 
 class SectionView(Frozen):
-    """A section of a page, or a listing that a template asks for; written into a template it is its HTML."""
+    """A section of a page, or a listing that a template asks for; written into a template it is its HTML.
+
+    ``look`` is the same where rows of lists look the same; empty where they are never shared.
+    """
 
     id: str
     title: str

@@ -219,7 +219,7 @@ def _like_flags(data: Dataset) -> Iterator[Problem]:
 def _unread_bodies(data: Dataset) -> Iterator[Problem]:
     """Yield texts shown as they are written, because reading them as Markdown would take too long."""
     bodies = data.texts("body")
-    texts = bodies.lexicon.texts.block.split(b"\xff")[:-1]
+    texts = bodies.lexicon.texts.encoded
     perhaps = np.fromiter((_may_be_unread(text) for text in texts), dtype=np.bool_, count=len(texts))
     for row in np.flatnonzero(bodies.valid & np.append(perhaps, False)[bodies.places]).tolist():
         if not is_readable(bodies.item(row) or ""):

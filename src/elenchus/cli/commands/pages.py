@@ -37,7 +37,7 @@ def pages(
     from elenchus.pages.overview import addresses, page_report, pages_named, set_lines
     from elenchus.report.pages import address_table, page_sections, set_table
 
-    book = Book(opened(site, at, no_index=no_index))
+    book = Book(opened(site, at, no_index=no_index), in_bulk=name is None)
     if name is None:
         with progress("pages", len(book.pages)) as tick:
             lines, pages_of = addresses(book, tick)

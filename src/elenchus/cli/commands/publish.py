@@ -49,35 +49,49 @@ def publish(
     Files that are as before are not touched. Files are removed only if this program wrote them, and
     never overwritten when they were changed by hand. What check finds wrong stops it, with 1.
     """
-    from elenchus.checks.survey import Survey
-    from elenchus.cli.printing import progress
-    from elenchus.pages.paths import OWN_FOLDER
-    from elenchus.publishing.publication import Wishes, target_of, writing
-    from elenchus.publishing.unchanged import texts_digest, unchanged
+    from elenchus.publishing.publication import Wishes, target_of
+    from elenchus.publishing.unchanged import texts_digest
     from elenchus.site.site import find_site
 
     home = site or find_site(Path.cwd())
     texts = texts_digest(home)  # before anything is read, so that the next run sees what changes meanwhile
     here = opened(home, at, no_index=no_index)
-    folder = target_of(here, to)
     wishes = Wishes(only, force, dry_run, here.content.work.processes, texts)
-    if (folder / OWN_FOLDER).is_dir():
-        with writing(folder, dry_run=dry_run):
-            same = unchanged(here, folder, wishes)
-            if same:
-                return _told(here, same, wishes, whole=whole)
-    survey = Survey(here)
-    _some_pages(survey)
-    _known_page(survey, only)
-    if _fails(survey):
-        return _FAILED
+    folder = target_of(here, to)
+    code = _nothing_changed(here, folder, wishes, whole=whole)
+    return _published(here, folder, wishes, whole=whole) if code is None else code
+
+
+def _nothing_changed(site: Site, folder: Path, wishes: Wishes, *, whole: bool) -> int | None:
+    """Tell that nothing changes, where that is known at once; return what is to be exited with, or None."""
+    from elenchus.pages.paths import OWN_FOLDER
+    from elenchus.publishing.publication import writing
+    from elenchus.publishing.unchanged import unchanged
+
+    if not (folder / OWN_FOLDER).is_dir():  # nothing was published there, and nothing is made there yet
+        return None
+    with writing(folder, dry_run=wishes.dry_run):
+        found = unchanged(site, folder, wishes)
+        return _told(site, found, wishes, whole=whole) if found else None
+
+
+def _published(site: Site, folder: Path, wishes: Wishes, *, whole: bool) -> int:
+    """Check the site and publish what changed; return what is to be exited with."""
+    from elenchus.checks.survey import Survey
+    from elenchus.cli.printing import progress
     from elenchus.publishing.drawing import published_to
+    from elenchus.publishing.publication import writing
     from elenchus.rendering.renderer import Renderer
 
-    with writing(folder, dry_run=dry_run):
-        renderer = Renderer(here, survey.book)
+    survey = Survey(site)
+    _some_pages(survey)
+    _known_page(survey, wishes.only)
+    if _fails(survey):
+        return _FAILED
+    with writing(folder, dry_run=wishes.dry_run):
+        renderer = Renderer(site, survey.book)
         found = published_to(renderer, survey.placed, folder, wishes, progress=progress)
-        return _told(here, found, wishes, whole=whole)
+        return _told(site, found, wishes, whole=whole)
 
 
 def _told(site: Site, found: Publication, wishes: Wishes, *, whole: bool) -> int:

@@ -27,14 +27,13 @@ if TYPE_CHECKING:
 
 Marks: TypeAlias = "NDArray[np.uint64]"
 
-__all__ = ["Marks", "mixed", "row_marks", "text_mark", "text_marks"]
+__all__ = ["Marks", "mixed", "row_marks", "text_marks"]
 
 # The constants of SplitMix64 (Steele, Lea, Flood: “Fast splittable pseudorandom number generators”, 2014).
 _STEP = np.uint64(0x9E3779B97F4A7C15)
 _FIRST = np.uint64(0xBF58476D1CE4E5B9)
 _SECOND = np.uint64(0x94D049BB133111EB)
 _SIZE = 8  # bytes of a mark
-_END = b"\xff"  # behind each text of a block
 
 
 def mixed(values: Marks) -> Marks:
@@ -43,11 +42,6 @@ def mixed(values: Marks) -> Marks:
     found = (found ^ (found >> np.uint64(30))) * _FIRST
     found = (found ^ (found >> np.uint64(27))) * _SECOND
     return found ^ (found >> np.uint64(31))
-
-
-def text_mark(text: str) -> int:
-    """Return the mark of a text."""
-    return int.from_bytes(_digest(text.encode("utf-8", "surrogatepass")), "little")
 
 
 def _digest(text: bytes) -> bytes:
@@ -113,5 +107,5 @@ class _Known:
     def of_strings(self, texts: Strings) -> Marks:
         """Return the marks of texts, worked out once."""
         if id(texts) not in self.of_texts:
-            self.of_texts[id(texts)] = texts, text_marks(texts.block.split(_END)[:-1])
+            self.of_texts[id(texts)] = texts, text_marks(texts.encoded)
         return self.of_texts[id(texts)][1]

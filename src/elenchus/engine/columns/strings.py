@@ -93,6 +93,11 @@ class Strings(_Texts):
         """All bytes."""
         return self.bytes_of(int(self.starts[0]), int(self.starts[-1]))
 
+    @property
+    def encoded(self) -> list[bytes]:
+        """All texts in UTF-8."""
+        return self.block.split(_END)[:-1]
+
     def between(self, first: int, last: int) -> list[str]:
         """Return the texts from a place up to another."""
         if last <= first:

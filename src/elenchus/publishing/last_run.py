@@ -26,7 +26,8 @@ if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping, Sequence
 
 __all__ = [
-    "MARK", "YOUNG", "Known", "LastRun", "Targets", "program_of_pages", "read_kept", "save_kept", "sign_of",
+    "MARK", "YOUNG", "Known", "LastRun", "Targets",
+    "program_of_pages", "read_last_run", "save_run", "sign_of",
 ]  # fmt: skip
 
 _NAME = f"{OWN_FOLDER}/pages"
@@ -98,7 +99,7 @@ def sign_of(told: os.stat_result) -> tuple[int, int, int]:
     return told.st_size, told.st_mtime_ns, told.st_ino & (2**63 - 1)
 
 
-def read_kept(folder: Path, program: str) -> LastRun:
+def read_last_run(folder: Path, program: str) -> LastRun:
     """Return what the last run left in a published folder: nothing where that cannot be used."""
     nothing = LastRun({}, Targets(), {})
     try:
@@ -139,7 +140,7 @@ def _trace_of(told: Sequence[Any]) -> Trace:
     return Trace(dict.fromkeys(templates), questions, dict.fromkeys(map(tuple, links)))
 
 
-def save_kept(folder: Path, files: Mapping[str, Known], targets: Targets, meta: Mapping[str, Any]) -> None:
+def save_run(folder: Path, files: Mapping[str, Known], targets: Targets, meta: Mapping[str, Any]) -> None:
     """Leave to the next run what is known of all files. Raises OSError."""
     traces: dict[Any, int] = {}
     chosen = np.array(
