@@ -110,7 +110,7 @@ def test_unpublished_is_told(run: Run, format_name: str) -> None:
         (("ask", "", "--format", "tabel"), 2, "Did you mean table?"),
         (("ask", "", "--formt", "csv"), 2, "--format"),
         (("ask",), 2, "Missing argument 'QUESTION'"),
-        (("aks", ""), 2, "No such command"),
+        (("aks", ""), 2, "There is no command “aks”. Did you mean ask?\n"),
         (("demo", "/proc/demo"), 6, "cannot be written"),
         (("why", "where habitat = open-watr"), 3, "Did you mean open-water?"),
         (("why", "from guide", "g9"), 7, "No entry is called “g9”."),

@@ -76,7 +76,7 @@ PAGES = """
 address = "index.html"
 no_repeats = true
 sections = [
-  { listing = "newest", beside = ["atom", "csv"] },
+  { listing = "newest", beside = ["atom", "csv", "json"] },
   { listing = "recent", ask = "limit 3" },
   { listing = "chosen" },
   { listing = "groups", pages_at = "archive/" },

@@ -8,16 +8,36 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
+from typer.core import TyperGroup
 
 from elenchus import __version__
+from elenchus.errors import did_you_mean
+from elenchus.values.texts import nearest
 
 if TYPE_CHECKING:
+    import click
+
     from elenchus.site.site import Site
 
 __all__ = ["AtOption", "NoIndexOption", "SiteOption", "app", "opened"]
 
+
+class _Commands(TyperGroup):
+    """The commands; of an unknown one the nearest are named once, whatever versions of libraries add."""
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        """Return the command that arguments begin with."""
+        if args and args[0] not in self.commands and not args[0].startswith("-"):
+            near = did_you_mean(nearest(args[0], self.commands))
+            ctx.fail(f"There is no command “{args[0]}”. {near}".rstrip())
+        return super().resolve_command(ctx, args)
+
+
 app = typer.Typer(
     name="elenchus",
+    cls=_Commands,
     help="Ask which entries a place on a website shows, in what order, and why.",
     epilog="Exit codes: 0 done · 1 something must be fixed · 2 wrong option · 3 bad question · 4 bad site · "
     "5 no such page · 6 file or folder not written · 7 no such name · 8 wrong markers · "

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from elenchus.engine.columns.distinct import distinct
+from elenchus.engine.columns.distinct import distinct, each_value
 from elenchus.frozen import Working
 
 if TYPE_CHECKING:
@@ -47,7 +47,7 @@ class Coded(Working):
         """Where the rows of each number begin and end, if those of each stand side by side; else None."""
         begins = np.flatnonzero(np.diff(self.numbers, prepend=-1))
         numbers = self.numbers[begins]
-        if len(begins) > _MOST_RUNS or len(np.unique(numbers)) < len(numbers):
+        if len(begins) > _MOST_RUNS or len(each_value(numbers)) < len(numbers):
             return None
         found = np.full((len(self.values) + 1, 2), 0, dtype=np.intp)
         found[numbers, 0] = begins

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from elenchus.engine.columns.column import Lists, Numbers, Texts
+from elenchus.engine.columns.distinct import each_value
 from elenchus.frozen import Working
 from elenchus.plan.nodes import Part
 from elenchus.schema.subject import ENTRIES
@@ -81,7 +82,7 @@ class KeyColumn(Working):
 
     def domain(self, present: NDArray[np.int64]) -> list[int]:
         """Return the codes of all groups that there could be, beside those that are there."""
-        codes = [int(code) for code in np.unique(present) if code != MISSING]
+        codes = [int(code) for code in each_value(present) if code != MISSING]
         if self.part == "top":
             tops = set(self.terms.tops) - self.selection.view.hidden_terms(self.spec.field.type.taxonomy)
             return sorted(tops if not self.spec.within else {code for code in tops if self.is_within(code)})
@@ -102,7 +103,7 @@ class KeyColumn(Working):
 
     def domain_size(self, present: NDArray[np.int64]) -> int:
         """Return how many codes the domain has; days and the like are counted without being listed."""
-        codes = [int(code) for code in np.unique(present) if code != MISSING]
+        codes = [int(code) for code in each_value(present) if code != MISSING]
         if self.kind is not Type.DATE or self.part in _FIXED_DOMAINS or not codes:
             return len(self.domain(present))
         return count_between(*self.days(codes[0], codes[-1]), self.part or "day")

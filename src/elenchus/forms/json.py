@@ -19,11 +19,11 @@ if TYPE_CHECKING:
 __all__ = ["FORM", "row_object"]
 
 
-def _write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
+def _write(answer: Answer, frame: Frame) -> Iterator[Piece]:
     """Yield the object: the question, its counts, the rows of one page, the groups, the notices."""
     document = {
         "question": answer.question,
-        "at": answer.at.isoformat(),
+        **({} if frame.lasts else {"at": answer.at.isoformat()}),
         "unpublished": answer.unpublished,
         "matched": answer.matched,
         "total": answer.total,

@@ -25,7 +25,7 @@ __all__ = ["Beside", "file_of_form", "files_beside"]
 class Beside(NamedTuple):
     """A file beside a page: its path, its content, and the digest of what that is made of.
 
-    Data are compared as they are: they tell when they were asked, and cost no more than their digest would.
+    Data are compared as they are: they cost no more than their digest would.
     """
 
     path: str
@@ -41,8 +41,6 @@ def files_beside(renderer: Renderer, page: Page, section: Section, marks: PageMa
     """
     for name in section.rule.beside:
         query, is_feed = _open_query(section), form(name).in_pages
-        if form(name).tells:  # the time at which it was asked among other things
-            renderer.site.watch.add("instant")
         for number in range(1, (query.answer(in_public=True).pages if is_feed else 1) + 1):
             make = partial(file_of_form, renderer, page, section, name, number)
             mark = partial(_mark_of_feed, renderer, page, section, name, number, marks) if is_feed else None
@@ -64,7 +62,7 @@ def file_of_form(renderer: Renderer, page: Page, section: Section, name: str, nu
     query = _open_query(section)
     answer = query.answer(number, in_public=True) if written.in_pages else query.whole(in_public=True)
     place = _place_of(renderer, page, section, name)
-    frame = Frame(feed=lambda rows: feed_at(renderer, place, rows), link=renderer.root.link)
+    frame = Frame(feed=lambda rows: feed_at(renderer, place, rows), link=renderer.root.link, lasts=True)
     return written.text(answer, frame).encode()
 
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from elenchus.files import DEEPEST_VALUE, too_large
 from elenchus.schema.record import Raw, Record
 from elenchus.sources._names import from_name
-from elenchus.sources._yaml import Unreadable, nesting, yaml_values
+from elenchus.sources._simple import Unreadable, nesting, simple_values
 from elenchus.values.lazily import pattern
 
 if TYPE_CHECKING:
@@ -105,8 +105,18 @@ def _split(text: str) -> tuple[dict[str, Raw], str, int]:
         more = f" in its first {_LONGEST_FRONT // 2**20} MB" if long else ""
         raise Unreadable(f"the front matter is not closed: no second {fence}{more}", 1)
     front = text[start : match.start()]
-    values = yaml_values(front) if _FENCES[fence] == "yaml" else _toml_values(front)
+    values = _yaml_values(front) if _FENCES[fence] == "yaml" else _toml_values(front)
     return values, text[match.end() + 1 :], text.count("\n", 0, match.end()) + 2
+
+
+def _yaml_values(front: str) -> dict[str, Raw]:
+    """Return the values of YAML front matter. Raises Unreadable."""
+    found = simple_values(front)
+    if found is None:
+        from elenchus.sources._yaml import yaml_values  # whose parser takes longer to load than to read
+
+        found = yaml_values(front)
+    return found
 
 
 def _toml_values(front: str) -> dict[str, Raw]:

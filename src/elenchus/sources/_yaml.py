@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -10,16 +9,15 @@ import yaml
 
 from elenchus.files import DEEPEST_VALUE, MOST_VALUES
 from elenchus.schema.record import Raw
+from elenchus.sources._simple import FIRST, NULLS, Unreadable, nesting
 from elenchus.values.texts import quoted
 
-__all__ = ["Unreadable", "nesting", "yaml_values"]
+__all__ = ["yaml_values"]
 
 _TAGS = "tag:yaml.org,2002:"
 _NULL, _MERGE, _TEXT, _SEQUENCE, _TABLE = (
     f"{_TAGS}{each}" for each in ("null", "merge", "str", "seq", "map")
 )
-_NULLS = frozenset({"", "~", "null", "Null", "NULL"})  # YAML 1.1, the type null; 1.2 has the same
-_FIRST = 2  # the line of the file on which front matter begins
 
 
 class _Loader(getattr(yaml, "CSafeLoader", yaml.SafeLoader)):  # type: ignore[misc]  # whichever is there
@@ -32,19 +30,9 @@ class _Loader(getattr(yaml, "CSafeLoader", yaml.SafeLoader)):  # type: ignore[mi
         """Return the tag of a node that has none."""
         if kind is not yaml.ScalarNode:
             return _SEQUENCE if kind is yaml.SequenceNode else _TABLE
-        if implicit[0] and value in _NULLS:
+        if implicit[0] and value in NULLS:
             return _NULL
         return _MERGE if implicit[0] and value == "<<" else _TEXT
-
-
-class Unreadable(ValueError):
-    """A file's front matter cannot be parsed; ``line`` counts from 1 in the file."""
-
-    def __init__(self, message: str, line: int = 0, hint: str = "", code: str = "unreadable-file") -> None:
-        super().__init__(message)
-        self.line = line
-        self.hint = hint
-        self.code = code
 
 
 def yaml_values(front: str) -> dict[str, Raw]:
@@ -53,102 +41,27 @@ def yaml_values(front: str) -> dict[str, Raw]:
     Plain scalars stay texts, because the declared type of a field decides what they mean: neither
     ``no`` nor ``09:30`` nor ``010`` changes on the way.
     """
-    if (found := _simple_values(front)) is not None:
-        return found
     # Asked before the parser, whose own stack is the machine's; few brackets cannot nest deeply.
     if front.count("[") + front.count("{") > DEEPEST_VALUE and nesting(front) > DEEPEST_VALUE:
-        raise Unreadable(f"the front matter nests more than {DEEPEST_VALUE} lists and tables", _FIRST)
+        raise Unreadable(f"the front matter nests more than {DEEPEST_VALUE} lists and tables", FIRST)
     try:
         node = yaml.compose(front, Loader=_Loader)
     except yaml.MarkedYAMLError as error:
-        line = (error.problem_mark.line if error.problem_mark else 0) + _FIRST
+        line = (error.problem_mark.line if error.problem_mark else 0) + FIRST
         hint = "Indent with blanks, not with tabs." if "\\t" in str(error.problem) else ""
         raise Unreadable(f"the front matter is not valid YAML: {error.problem}", line, hint) from None
     except (yaml.YAMLError, RecursionError) as error:
-        raise Unreadable(
-            f"the front matter is not valid YAML: {str(error).splitlines()[0]}", _FIRST
-        ) from None
+        raise Unreadable(f"the front matter is not valid YAML: {str(error).splitlines()[0]}", FIRST) from None
     if node is None:
         return {}
     if not isinstance(node, yaml.MappingNode):
-        raise Unreadable("the front matter is not a list of “name: value”", _FIRST)
+        raise Unreadable("the front matter is not a list of “name: value”", FIRST)
     walk = _Walk()
     found = {}
     for key, (value, line) in walk.pairs(node, 1).items():
         walk.line = line
         found[key] = Raw(walk.value(value, 1), line)
     return found
-
-
-def _simple_values(front: str) -> dict[str, Raw] | None:
-    """Return the values of front matter that can be read in one way only; None for any other.
-
-    Each line is a name with a text, plain or in quotes without escapes, or with a list of such texts in
-    brackets; or a name alone, above lines of such texts after dashes. What these are is the same in all
-    versions of YAML. The parser reads the rest, and takes twice as long.
-    """
-    if len(front) > _LONGEST_SIMPLE or not front.replace("\n", "").isprintable():
-        return None
-    found: dict[str, Raw] = {}
-    listed: list[str | None] | None = None  # of the name that stands alone, while its lines are read
-    at, indent = 0, ""
-    for number, line in enumerate(front.split("\n"), _FIRST):
-        match = _NAMED.fullmatch(line)
-        if match:
-            name, plain, quoted_once, quoted_twice, several = match.groups()
-            if name in found:
-                return None
-            listed = None
-            if plain is not None:
-                found[name] = Raw(None if plain in _NULLS else plain, number)
-            elif several is not None:
-                found[name] = Raw([_text_of(*each) for each in _ITEM.findall(several)], number)
-            elif quoted_once is None and quoted_twice is None:
-                found[name] = Raw(None, number)
-                listed, at = [], number
-            else:
-                found[name] = Raw(quoted_twice if quoted_once is None else quoted_once, number)
-        elif line and not (line.startswith("#") and listed is None):
-            item = _DASHED.fullmatch(line)
-            if item is None or listed is None or (listed and item[1] != indent):
-                return None
-            indent = item[1]
-            listed.append(_text_of(*item.groups()[1:]))
-            found[name] = Raw(listed, at)
-    return found
-
-
-def _text_of(plain: str | None, quoted_once: str | None, quoted_twice: str | None) -> str | None:
-    """Return the text of an item, None where it says that there is none."""
-    if plain:
-        return None if plain in _NULLS else plain
-    return quoted_once or quoted_twice or ""
-
-
-# A plain text begins with a letter or a digit and has neither “: ” nor “ #” in it. In brackets it has no sign
-# at all that could mean anything there. Nothing is tried twice: each part keeps what it has matched.
-_LONGEST_SIMPLE = 2**16
-_WORD = r"(?:[^:# ]|:(?=[^ ]))(?:[^:# ]|#|:(?=[^ ]))*+"
-_SURE = rf"(?:\w|-\d)(?:[^:# ]|#|:(?=[^ ]))*+(?: ++{_WORD})*+"
-_SURE_INSIDE = r"\w[\w./+-]*+(?: ++[\w./+-]++)*+"
-_ONCE, _TWICE = r"'([^']*+)'", r'"([^"\\]*+)"'
-_INSIDE = rf"(?:{_SURE_INSIDE}|'[^']*+'|\"[^\"\\]*+\") *+"
-_SEVERAL = rf"\[ *+((?:{_INSIDE}(?:, *+{_INSIDE})*+)?)\]"
-_NAMED = re.compile(rf"([A-Za-z_][\w-]{{0,99}}+):(?: ++(?:({_SURE})|{_ONCE}|{_TWICE}|{_SEVERAL}))?+ *+")
-_ITEM = re.compile(rf"({_SURE_INSIDE})|{_ONCE}|{_TWICE}")
-_DASHED = re.compile(rf"( *+)- ++(?:({_SURE})|{_ONCE}|{_TWICE}) *+")
-
-
-def nesting(front: str) -> int:
-    """Return how deep brackets open at the most, those in texts counted along: a bound, no parser."""
-    depth = most = 0
-    for char in front:
-        if char in "[{":
-            depth += 1
-            most = max(most, depth)
-        elif char in "]}":
-            depth = max(depth - 1, 0)
-    return most
 
 
 @dataclass
@@ -160,7 +73,7 @@ class _Walk:
 
     above: list[int] = field(default_factory=list)
     met: int = 0
-    line: int = _FIRST
+    line: int = FIRST
 
     def value(self, node: yaml.Node, depth: int) -> Any:
         """Return a node as text, a list of texts, or a nested mapping; None for a plain null."""
@@ -228,4 +141,4 @@ class _Walk:
 
 def _line_of(node: yaml.Node) -> int:
     """Return the line of a node in its file."""
-    return int(node.start_mark.line) + _FIRST
+    return int(node.start_mark.line) + FIRST

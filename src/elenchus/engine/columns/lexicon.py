@@ -10,6 +10,7 @@ from zlib import crc32
 
 import numpy as np
 
+from elenchus.engine.columns.distinct import each_value
 from elenchus.engine.columns.strings import Strings
 from elenchus.values.collation import first_keys, sort_key
 from elenchus.values.lazily import pattern
@@ -95,7 +96,7 @@ class Lexicon:
         doubled = np.flatnonzero(hashes[1:] == hashes[:-1])
         first: dict[tuple[int, str], int] = {}
         # Texts of one hash stand side by side, the earliest first; they are the same but for chance.
-        for at in np.unique(np.concatenate((doubled, doubled + 1))).tolist():
+        for at in each_value(np.concatenate((doubled, doubled + 1))).tolist():
             place = int(self.by_hash[at])
             found[place] = first.setdefault((int(hashes[at]), self.folded[place]), place)
         return found

@@ -8,8 +8,6 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from elenchus.values.dates import from_instant, instant, start_of
-
 if TYPE_CHECKING:
     from collections.abc import Sequence
     from zoneinfo import ZoneInfo
@@ -25,6 +23,9 @@ _DIGITS = np.array([0, 1, 2, 3, 5, 6, 8, 9])  # of the day
 _CLOCK = {16: np.array([11, 12, 14, 15]), 19: np.array([11, 12, 14, 15, 17, 18])}  # of the time, by length
 _SIGNS = {4: "-", 7: "-", 10: "T ", 13: ":", 16: ":"}
 _SECOND, _MINUTE, _DAY = 1_000_000, 60_000_000, 86_400_000_000
+_EPOCH = date(1970, 1, 1).toordinal()
+_HALVES = tuple(timedelta(hours=hours) for hours in (0, 12, 24))
+_MICROSECOND = timedelta(microseconds=1)
 _FIRST, _LAST = date(2, 1, 1), date(9998, 12, 31)  # beyond them a zone can lead out of all years
 
 
@@ -108,9 +109,8 @@ def _bounds(
 @lru_cache(maxsize=_MOST_DAYS)
 def _day(number: int, zone: ZoneInfo) -> tuple[int, int, bool]:
     """Return the instants at which a day begins and ends, and whether its clocks go evenly from 0 to 24."""
-    first = date(1970, 1, 1) + timedelta(days=number)
-    start, end = start_of(first, zone), start_of(first + timedelta(days=1), zone)
-    noon = instant(datetime(first.year, first.month, first.day, 12, tzinfo=zone))
-    begins = from_instant(start, zone).time().isoformat()
-    is_even = end - start == _DAY and noon - start == _DAY // 2 and begins == "00:00:00"
-    return start, end, is_even
+    midnight = datetime.fromordinal(number + _EPOCH).replace(tzinfo=zone)
+    offset, *later = (zone.utcoffset(midnight + each) for each in _HALVES)
+    start = number * _DAY - offset // _MICROSECOND if offset is not None else 0
+    # Of a time that clocks skip or have twice, the offset is the one before: at noon it is another.
+    return start, start + _DAY, all(each == offset for each in later)

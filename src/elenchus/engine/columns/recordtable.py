@@ -63,8 +63,12 @@ class Cells(Frozen):
     def values(self, codes: NDArray[Any]) -> list[Any]:
         """Return some values."""
         found: list[Any] = self.texts.at(codes)
-        for at in np.flatnonzero(self.forms[codes] != TEXT).tolist():
-            found[at] = self.value(int(codes[at]))
+        forms = self.forms[codes]
+        others = np.flatnonzero(forms == OTHER).tolist()
+        for at, value in zip(others, json.loads(f"[{','.join([found[at] for at in others])}]"), strict=True):
+            found[at] = value
+        for at in np.flatnonzero(forms == NULL).tolist():
+            found[at] = None
         return found
 
     def of(self, record: int) -> Raw | None:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from elenchus.engine.columns.distinct import numbered
+from elenchus.engine.columns.distinct import each_value, numbered
 from elenchus.engine.columns.lexicon import Lexicon
 from elenchus.engine.columns.recordtable import TEXT, Cells
 from elenchus.engine.columns.strings import Strings
@@ -167,7 +167,7 @@ class Sheet:
         concerned = {key for key in keys if key != "status" or any(each.statuses for each in habits)}
         if not concerned:
             return
-        owners = np.unique(np.concatenate([self.cells[key].owners for key in concerned]))
+        owners = each_value(np.concatenate([self.cells[key].owners for key in concerned]))
         codes, lines = np.full((2, len(keys), len(owners)), -1, dtype=np.int64)
         for at, key in enumerate(keys):
             cells = self.cells[key]
@@ -254,7 +254,7 @@ class Sheet:
         """Yield the distinct values that records of a kind have for a key."""
         cells = self.cells[name]
         of_kind = cells.codes[self.names.kinds[cells.owners] == kind]
-        yield from cells.values(np.unique(of_kind))
+        yield from cells.values(each_value(of_kind))
 
 
 class _Changes:
@@ -300,7 +300,7 @@ def _parted(
 ) -> tuple[Cells, dict[int, str]]:
     """Return cells with some of their texts parted, and those texts by the places of their cells."""
     has_it = np.zeros(len(cells.texts), np.bool_)
-    used = np.unique(cells.codes[mine])
+    used = each_value(cells.codes[mine])
     used = used[cells.forms[used] == TEXT]
     parts = {}
     for code, text in zip(used.tolist(), cells.texts.at(used), strict=True):

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from elenchus.engine.columns.distinct import each_value
 from elenchus.engine.decode import decode
 from elenchus.engine.describing.stats import statistics
 from elenchus.engine.explaining.explain import misfit_of
@@ -66,7 +67,7 @@ def _taxonomy_row(view: View, name: str) -> tuple[str, ...]:
     """Return the line of a taxonomy among all."""
     taxonomy, table = view.data.taxonomies[name], view.table(name)
     shape = "tree" if taxonomy.tree else "flat"
-    entries = len(np.unique(table.pairs[1]))
+    entries = len(each_value(table.pairs[1]))
     return name, shape, str(len(taxonomy.terms)), str(int((table.counts > 0).sum())), str(entries)
 
 
