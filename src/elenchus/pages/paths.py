@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from functools import lru_cache
 from typing import TYPE_CHECKING
 
 from elenchus.forms import form
@@ -18,6 +19,7 @@ __all__ = [
 ]  # fmt: skip
 
 INDEX = "index.html"
+_MOST_ADDRESSES = 2**15
 TEMPLATES = "templates"  # the folder of a site with its own
 OWN_FOLDER = ".elenchus"  # of the published folder; servers leave hidden folders out
 _LONGEST_SEGMENT = 240  # bytes of a file's name, less than the 255 that file systems take
@@ -35,6 +37,7 @@ def file_of(path: str) -> str:
     return path + INDEX if path.endswith("/") or not path else path
 
 
+@lru_cache(maxsize=_MOST_ADDRESSES)  # each is asked for by the page, the checks and the sitemap
 def address_of(path: str) -> Href:
     """Return the address of a page relative to the site's root, encoded as RFC 3986 has it."""
     file = file_of(path)
