@@ -27,7 +27,7 @@ from elenchus.index import reading
 from elenchus.index.pack import Pack
 from elenchus.index.store import FOLDER
 from elenchus.index.work import Work
-from elenchus.sources import markdown
+from elenchus.sources._files import FileReader
 from elenchus.values.texts import fold
 
 SITE = """
@@ -303,13 +303,13 @@ def test_hot_runs_read_nothing(kept: Path, monkeypatch: pytest.MonkeyPatch) -> N
     monkeypatch.setattr(time, "time_ns", lambda: later)  # what is younger than its step is read again
     noticed(kept)
     loaded: list[str] = []
-    whole = markdown.load
-    monkeypatch.setattr(markdown, "load", lambda *where: loaded.append(where[2]) or whole(*where))  # type: ignore[func-returns-value]
+    whole = FileReader.content
+    monkeypatch.setattr(FileReader, "content", lambda self, unit: loaded.append(unit) or whole(self, unit))  # type: ignore[func-returns-value]
     assert noticed(kept)[1] == []
     assert loaded == []
     (kept / "n" / "note" / "another.md").write_text("---\ntitle: Another\n---\n")
     assert "note/another" in noticed(kept)[0]["ids"]
-    assert loaded == ["note/another.md"]
+    assert loaded == ["n/note/another.md"]
 
 
 def test_kills(kept: Path) -> None:

@@ -56,7 +56,7 @@ CODES = {
 # What a site accepts is told by its owner, by a code and words of the message; given-up codes stand in the registry.
 DECIDING = {"problem.code == self.code", "self.says in problem.message", "each.code in RENAMED"}
 # Names by which a folder finds what its files hold, and the entry points of the program.
-FOUND_BY_NAME = {"FORM", "RECORDS", "SUFFIXES", "find", "load", "main", "parse", "scan"}
+FOUND_BY_NAME = {"FORM", "RECORDS", "SUFFIXES", "find", "main", "reader", "scan"}
 LEVEL = {name: level for level, floor in enumerate(FLOORS) for name in floor}
 INTERFACE = {"typer", "click", "rich"}
 WIRE = {"starlette", "uvicorn", "watchfiles"}
@@ -358,12 +358,11 @@ def test_a_source_is_one_file(make_site: Write, dropped: Callable[..., None]) ->
         sources,
         "lines.py",
         "from elenchus.errors import Place\nfrom elenchus.schema.record import Raw, Record\nSUFFIXES = ('.lines',)\n"
-        "from elenchus.sources import Scan\n"
-        "def scan(spec, root):\n    told = (root / spec.path).stat()\n"
-        "    return Scan([''], [told.st_size, told.st_mtime_ns, told.st_ctime_ns, told.st_ino], [])\n"
-        "def load(spec, root, unit):\n    return (root / spec.path).read_bytes()\n"
-        "def parse(spec, unit, content):\n    lines = enumerate(content.decode().splitlines(), 1)\n"
-        "    return [Record(Place(spec.path, n), spec.kind, line, {'title': Raw(line.title())}) for n, line in lines], []\n",
+        "from elenchus.sources._files import FileReader, scan_files\n"
+        "def scan(spec, root):\n    return scan_files(spec, root, SUFFIXES)\n"
+        "def reader(spec, root):\n    return FileReader(spec, root, parse)\n"
+        "def parse(spec, unit, content):\n    for number, line in enumerate(content.whole().decode().splitlines(), 1):\n"
+        "        yield Record(Place(unit, number), spec.kind, line, {'title': Raw(line.title())})\n",
     )
     site = make_site(
         {

@@ -15,7 +15,7 @@ from contextlib import contextmanager
 from enum import Enum
 from operator import attrgetter
 from pathlib import Path, PurePosixPath
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import IO, TYPE_CHECKING, Any, NamedTuple
 
 from elenchus.errors import About, Place, Problem
 
@@ -35,6 +35,7 @@ __all__ = [
     "is_running",
     "is_text",
     "items_of",
+    "open_regular",
     "read_whole",
     "replacing",
     "scanned",
@@ -55,18 +56,30 @@ _READING = os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 
 _LARGEST_INODE = 2**63 - 1
 
 
-def read_whole(path: str | Path, most: int = MOST_BYTES) -> bytes:
-    """Return the content of a regular file. Raises OSError for anything else, and for one that is too large.
+def _opened(path: str | Path) -> tuple[int, int]:
+    """Return the handle of a regular file and its size. Raises OSError for anything else.
 
-    The file is opened without waiting, so that neither a pipe nor a device holds the program up.
+    It is opened without waiting, so that neither a pipe nor a device holds the program up.
     """
     handle = os.open(path, _READING)
+    found = os.fstat(handle)
+    if not stat.S_ISREG(found.st_mode):
+        os.close(handle)
+        what = "it is a folder" if stat.S_ISDIR(found.st_mode) else "it is no regular file"
+        raise OSError(errno.EINVAL, what, str(path))
+    return handle, found.st_size
+
+
+def open_regular(path: str | Path) -> IO[bytes]:
+    """Return an opened regular file, to be read piece by piece. Raises OSError for anything else."""
+    return os.fdopen(_opened(path)[0], "rb")
+
+
+def read_whole(path: str | Path, most: int = MOST_BYTES) -> bytes:
+    """Return the content of a regular file. Raises OSError for anything else, and for too large a one."""
+    handle, size = _opened(path)
     try:
-        found = os.fstat(handle)
-        if not stat.S_ISREG(found.st_mode):
-            what = "it is a folder" if stat.S_ISDIR(found.st_mode) else "it is no regular file"
-            raise OSError(errno.EINVAL, what, str(path))
-        content = os.read(handle, min(found.st_size, most) + 1)
+        content = os.read(handle, min(size, most) + 1)
         while len(content) <= most and (more := os.read(handle, most + 1 - len(content))):
             content += more
     finally:
@@ -155,18 +168,19 @@ class Scanned(NamedTuple):
     others: list[Met]
 
 
-def scanned(folder: Path, suffixes: tuple[str, ...] = ("",)) -> Scanned:
+def scanned(folder: Path, suffixes: tuple[str, ...] = ("",), start: str = "") -> Scanned:
     """Return the files in a folder and in the folders in it, none of them opened.
 
-    Hidden files and folders are left out, links are met and not followed. They come as the system has them,
-    in an order that is the same as long as nothing is added or taken away; to sort them would take as long.
+    Paths are those below the folder behind ``start``, which ends with a slash. Hidden files and folders are
+    left out, links are met and not followed. They come as the system has them, in an order that is the same
+    as long as nothing is added or taken away; to sort them would take as long.
     """
     found = Scanned([], array("q"), [])
-    _scan(str(folder), "", suffixes, found)
+    _scan(str(folder), start, suffixes, found, 0)
     return found
 
 
-def _scan(folder: str, below: str, suffixes: tuple[str, ...], found: Scanned) -> None:
+def _scan(folder: str, below: str, suffixes: tuple[str, ...], found: Scanned, depth: int) -> None:
     """Add what stands in a folder, whose path ``below`` that of the whole ends with a slash."""
     try:
         with os.scandir(folder) as items:
@@ -178,7 +192,7 @@ def _scan(folder: str, below: str, suffixes: tuple[str, ...], found: Scanned) ->
                 if not (name.isascii() or is_text(name)):
                     found.others.append(Met(PurePosixPath(path), ItemKind.UNNAMED))
                 elif not item.is_file(follow_symlinks=False):
-                    _scan_other(item, path, suffixes, found)
+                    _scan_other(item, path, suffixes, found, depth)
                 elif name.endswith(suffixes) or name.lower().endswith(suffixes):
                     try:
                         told = item.stat(follow_symlinks=False)
@@ -190,15 +204,17 @@ def _scan(folder: str, below: str, suffixes: tuple[str, ...], found: Scanned) ->
         found.others.append(Met(PurePosixPath(below), ItemKind.UNREADABLE, error))
 
 
-def _scan_other(item: os.DirEntry[str], path: str, suffixes: tuple[str, ...], found: Scanned) -> None:
+def _scan_other(
+    item: os.DirEntry[str], path: str, suffixes: tuple[str, ...], found: Scanned, depth: int
+) -> None:
     """Add what is no file: all that stands in a folder, or the thing itself."""
     if not item.is_dir(follow_symlinks=False):
         kind = ItemKind.LINK if item.is_symlink() else ItemKind.OTHER
         found.others.append(Met(PurePosixPath(path), kind))
-    elif path.count("/") >= DEEPEST_FOLDER:
+    elif depth >= DEEPEST_FOLDER:
         found.others.append(Met(PurePosixPath(path).parent, ItemKind.DEEP))
     else:
-        _scan(item.path, f"{path}/", suffixes, found)
+        _scan(item.path, f"{path}/", suffixes, found, depth + 1)
 
 
 def unreadable(name: str, error: OSError, hint: str = "", *, what: str = "file") -> Problem:

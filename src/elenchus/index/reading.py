@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import gc
-from contextlib import contextmanager, nullcontext
-from hashlib import blake2b
+from contextlib import ExitStack, closing, contextmanager, nullcontext
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -13,9 +12,10 @@ from elenchus import sources
 from elenchus.engine.columns.recordtable import Intake, RecordTable
 from elenchus.files import unreadable
 from elenchus.frozen import Frozen
+from elenchus.schema.record import Record, RowBatch
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator, Sequence
+    from collections.abc import Callable, Iterable, Iterator, Sequence
     from contextlib import AbstractContextManager
     from pathlib import Path
 
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
     from elenchus.errors import Problem
     from elenchus.index.work import Work
-    from elenchus.sources import SourceSpec
+    from elenchus.sources import Item, Reader, SourceSpec
 
 __all__ = ["Chunk", "read_all", "read_chunk"]
 
@@ -55,27 +55,46 @@ def read_chunk(
     counts, digests = np.zeros(len(units), dtype=np.int32), np.zeros(len(units), dtype=np.uint64)
     is_same = np.zeros(len(units), np.bool_)
     problems: dict[int, list[Problem]] = {}
-    for at, (number, unit) in enumerate(units):
-        if tick:
-            tick()
-        spec = specs[number]
-        reader = sources.source(spec.read)
-        try:
-            content = reader.load(spec, folder, unit)
-        except OSError as error:
-            problems[at] = [unreadable(sources.place_of(spec, unit), error, sources.LEFT_OUT)]
-            continue
-        digests[at] = digest = int.from_bytes(blake2b(content, digest_size=8).digest(), "little") or 1
-        if digest == known[at]:
-            is_same[at] = True
-            continue
-        records, wrong = reader.parse(spec, unit, content)
-        counts[at] = len(records)
-        for record in records:
-            intake.add(record)
-        if wrong:
-            problems[at] = wrong
+    with ExitStack() as stack:
+        readers: dict[int, Reader] = {}
+        for at, (number, unit) in enumerate(units):
+            if tick:
+                tick()
+            reader = readers.get(number)
+            if reader is None:
+                reader = sources.source(specs[number].read).reader(specs[number], folder)
+                readers[number] = stack.enter_context(closing(reader))
+            try:
+                content = reader.content(unit)
+                digests[at] = content.digest
+                if content.digest == known[at]:
+                    is_same[at] = True
+                    continue
+                counts[at], wrong = _taken(intake, unit, reader.items(unit, content))
+            except OSError as error:
+                wrong = [unreadable(unit, error, sources.LEFT_OUT)]
+            if wrong:
+                problems[at] = wrong
     return Chunk(intake.done(), counts, digests, problems, is_same)
+
+
+def _taken(intake: Intake, unit: str, items: Iterable[Item]) -> tuple[int, list[Problem]]:
+    """Take what a unit holds, and return the number of its entries with its problems."""
+    wrong: list[Problem] = []
+    count = 0
+    try:
+        for item in items:
+            if isinstance(item, Record):
+                intake.add(item)
+                count += 1
+            elif isinstance(item, RowBatch):
+                intake.add_rows(item)
+                count += len(item.lines)
+            else:
+                wrong.append(item)
+    except OSError as error:  # what came before it stays
+        wrong.append(unreadable(unit, error, "The rest of it is left out." if count else sources.LEFT_OUT))
+    return count, wrong
 
 
 def read_all(

@@ -3,31 +3,17 @@
 from __future__ import annotations
 
 from datetime import date, datetime
-from functools import lru_cache
-from typing import TYPE_CHECKING
 
-if TYPE_CHECKING:
-    from babel import Locale
+from elenchus.values.locales import locale_of
 
 __all__ = ["date_label", "group_label"]
-
-
-@lru_cache(maxsize=8)
-def _locale_of(language: str) -> Locale:
-    """Return the locale of a language tag such as ``en`` or ``pt-BR``; English where there is none."""
-    from babel import Locale, UnknownLocaleError
-
-    try:
-        return Locale.parse(language, sep="-")
-    except (UnknownLocaleError, ValueError):
-        return Locale("en")
 
 
 def date_label(value: date, language: str) -> str:
     """Return a day or an instant as people write it: “18 May 2026, 09:00” in British English."""
     from babel.dates import format_date, format_time
 
-    locale = _locale_of(language)
+    locale = locale_of(language)
     day = str(format_date(value, "long", locale=locale))
     if not isinstance(value, datetime):
         return day
@@ -47,7 +33,7 @@ def group_label(field: str, key: object, label: str, language: str) -> str:
     if part in ("day", "date") and len(str(key)) == len("2026-05-18"):
         from babel.dates import format_date
 
-        return str(format_date(date.fromisoformat(str(key)), "long", locale=_locale_of(language)))
+        return str(format_date(date.fromisoformat(str(key)), "long", locale=locale_of(language)))
     if part in ("month_of_year", "weekday"):
         return _name_of(part, int(str(key)), language)
     return label
@@ -58,7 +44,7 @@ def _month_label(key: str, language: str) -> str:
     from babel.dates import format_skeleton
 
     year, month = key.split("-")
-    found = str(format_skeleton("yMMMM", date(int(year), int(month), 1), locale=_locale_of(language)))
+    found = str(format_skeleton("yMMMM", date(int(year), int(month), 1), locale=locale_of(language)))
     return found[:1].upper() + found[1:]
 
 
@@ -66,7 +52,7 @@ def _name_of(part: str, number: int, language: str) -> str:
     """Return the name of a month of the year, or of a weekday from 1 for Monday."""
     from babel.dates import get_day_names, get_month_names
 
-    locale = _locale_of(language)
+    locale = locale_of(language)
     if part == "weekday":
         found = str(get_day_names("wide", "stand-alone", locale)[number - 1])
     else:

@@ -25,6 +25,7 @@ from elenchus.rendering.rows import normal
 from elenchus.schema.subject import ENTRIES
 from elenchus.schema.types import Type
 from elenchus.values.dates import from_instant, stamp
+from elenchus.values.filepaths import is_pattern, matcher, within_archive
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
@@ -253,13 +254,18 @@ class KeptBack(Frozen):
     """
 
     named: frozenset[str]
-    sources: tuple[tuple[str, tuple[str, ...]], ...]  # folders of content, and the endings of its files
+    sources: tuple[tuple[str, tuple[str, ...]], ...]  # paths and patterns of content, and its endings
 
     def __contains__(self, path: object) -> bool:
         text = str(path)
-        return text in self.named or any(
-            text.startswith(folder) and text.lower().endswith(endings) for folder, endings in self.sources
-        )
+        if text in self.named:
+            return True
+        for source, endings in self.sources:
+            if text == source or (is_pattern(source) and matcher(source)(text)):
+                return True
+            if text.startswith(f"{source}/" if source else "") and text.lower().endswith(endings):
+                return True
+        return False
 
 
 def kept_back(site: Site) -> KeptBack:
@@ -270,12 +276,12 @@ def kept_back(site: Site) -> KeptBack:
     for row in range(len(data.entries)):
         source = str(data.texts("source").item(row))
         named[bool(public[row])].update(_files_named(data, row, source))
-    folders = tuple(
-        (normal(PurePosixPath(spec.path)) + "/", tuple(sources.source(spec.read).SUFFIXES))
-        for spec in site.definition.sources
-    )
-    content = tuple((folder.removeprefix("/"), endings) for folder, endings in folders)
-    return KeptBack(frozenset(named[False] - named[True]), content)
+    content = []
+    for spec in site.definition.sources:
+        endings = tuple(sources.source(spec.read).SUFFIXES)
+        endings += tuple(f"{each}.gz" for each in endings)
+        content += [(normal(PurePosixPath(within_archive(path))), endings) for path in spec.paths]
+    return KeptBack(frozenset(named[False] - named[True]), tuple(content))
 
 
 def _files_named(data: Dataset, row: int, source: str) -> Iterator[str]:

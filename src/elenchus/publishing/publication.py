@@ -16,6 +16,7 @@ from elenchus.pages.paths import OWN_FOLDER, TEMPLATES
 from elenchus.publishing.last_run import Known, LastRun, Targets, save_run, sign_of
 from elenchus.publishing.links import dead_links
 from elenchus.publishing.manifest import NAME, Manifest
+from elenchus.values.filepaths import fixed_part, within_archive
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -142,7 +143,8 @@ def target_of(site: Site, to: str | None) -> Path:
     """Return the folder to publish to. Raises FolderError for one that holds the site's own files."""
     root = site.definition.folder.resolve()
     target = (root / site.definition.to if to is None else Path(to)).resolve()
-    own = [root / spec.path for spec in site.definition.sources if (root / spec.path).resolve() != root]
+    named = {fixed_part(within_archive(path)) for spec in site.definition.sources for path in spec.paths}
+    own = [root / path for path in sorted(named) if (root / path).resolve() != root]
     own += [root / name for name in (TEMPLATES, "listings", "pages", *site.definition.files)]
     taken = root.is_relative_to(target) or any(target.is_relative_to(each.resolve()) for each in own)
     if taken:

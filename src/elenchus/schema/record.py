@@ -7,11 +7,11 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from elenchus.frozen import Frozen, member
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from collections.abc import Mapping, Sequence
 
     from elenchus.errors import Place
 
-__all__ = ["Habits", "Raw", "Record"]
+__all__ = ["Habits", "Raw", "Record", "RowBatch"]
 
 
 class Raw(NamedTuple):
@@ -26,7 +26,8 @@ class Habits(Frozen):
 
     ``statuses`` maps foreign words for a status onto ours. ``flags`` are keys that say yes or no, each with
     the status that yes gives; where that is ``published``, no keeps the entry back. ``separator`` parts a
-    text where a field holds several values; empty for never.
+    text where a field holds several values; empty for never. ``dates`` are patterns of dates that are not
+    written as ISO 8601 has it, in the words of ``language``.
     """
 
     source: str = ""
@@ -34,6 +35,8 @@ class Habits(Frozen):
     flags: Mapping[str, str] = member(default_factory=dict)
     separator: str = ","
     is_declared: bool = False  # whether the site says what the separator is
+    dates: tuple[str, ...] = ()
+    language: str = "en"
 
 
 _PLAIN = Habits()
@@ -51,3 +54,21 @@ class Record(Frozen):
     values: Mapping[str, Raw]
     habits: Habits = _PLAIN
     guessed: Mapping[str, str] = member(default_factory=dict)
+
+
+class RowBatch(Frozen):
+    """Some entries of a table, as many as there are ``lines``, which say where each stands in its file.
+
+    ``kinds`` and ``slugs`` have an item for each; ``columns`` has the values of each key, None where a row
+    has none. ``titled`` says of which rows the title was made of their slugs, ``at`` has the lines of the
+    values of keys that stand on others than their rows.
+    """
+
+    file: str
+    lines: Sequence[int]
+    kinds: Sequence[str]
+    slugs: Sequence[str]
+    columns: Mapping[str, Sequence[Any]]
+    habits: Habits = _PLAIN
+    titled: Sequence[bool] = ()
+    at: Mapping[str, Sequence[int]] = member(default_factory=dict)

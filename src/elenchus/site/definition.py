@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import codecs
+from encodings.aliases import aliases
 from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError, available_timezones
 
@@ -29,7 +31,9 @@ from elenchus.site.toml import TomlFile, open_toml
 from elenchus.site.words import WORDS
 from elenchus.sources import SourceSpec
 from elenchus.values.addresses import split_address
+from elenchus.values.datepatterns import wrong_pattern
 from elenchus.values.dates import literal_interval
+from elenchus.values.filepaths import is_pattern, within_archive
 from elenchus.values.placeholders import names_in
 from elenchus.values.texts import either, nearest, quoted
 
@@ -100,7 +104,9 @@ def read_definition(folder: Path) -> Definition:
         seed=site["seed"],
         zone=zone,
         clock=_read_clock(file, site["clock"], zone),
-        sources=tuple(_read_source(file, name, folder) for name in _tables(file, ("sources",))),
+        sources=tuple(
+            _read_source(file, name, folder, site["language"]) for name in _tables(file, ("sources",))
+        ),
         schema=_read_schema(file),
         accepted=tuple(_read_accepted(file)),
         trusted=site["trusted"],
@@ -219,7 +225,7 @@ def _read_clock(file: TomlFile, value: datetime | date | str | None, zone: ZoneI
     return found.start
 
 
-def _read_source(file: TomlFile, name: str, folder: Path) -> SourceSpec:
+def _read_source(file: TomlFile, name: str, folder: Path, language: str) -> SourceSpec:
     """Return one source; its format must be one that we have and its folder must be there."""
     path = ("sources", name)
     found = file.known(path, SOURCE)
@@ -229,24 +235,83 @@ def _read_source(file: TomlFile, name: str, folder: Path) -> SourceSpec:
     if found["read"] and found["read"] not in sources.names():
         hint = f"Known: {', '.join(sources.names())}."
         file.report("unknown-source", (*path, "read"), f"there is no source {quoted(found['read'])}", hint)
-    if "path" in found and not (folder / found["path"]).exists():
-        message = f"there is no folder {quoted(found['path'])} in the site"
-        file.report("missing-folder", (*path, "path"), message)
+    paths = tuple(_read_paths(file, (*path, "path"), found["path"], folder))
     return SourceSpec(
         name=name,
         read=found["read"],
-        path=found["path"],
+        paths=paths,
         kind=found["kind"],
         kind_at_root=found["kind_at_root"],
+        kinds=_read_map(file, (*path, "kinds"), found["kinds"]),
         columns=_read_map(file, (*path, "columns"), found["columns"]),
+        slug=found["slug"],
+        date=found["date"],
+        encoding=_read_encoding(file, (*path, "encoding"), found["encoding"]),
+        delimiter=_read_delimiter(file, (*path, "delimiter"), found["delimiter"]),
+        records=_read_records(file, (*path, "records"), found["records"]),
         habits=Habits(
             source=name,
             statuses=_read_map(file, (*path, "statuses"), found["statuses"], STATUSES),
             flags=_read_map(file, (*path, "flags"), found["flags"], (*STATUSES, "")),
             separator=found["separator"],
             is_declared="separator" in found,
+            dates=tuple(_read_dates(file, (*path, "dates"), found["dates"])),
+            language=language,
         ),
     )
+
+
+def _read_paths(file: TomlFile, path: tuple[str, ...], written: Any, folder: Path) -> Iterator[str]:
+    """Yield the paths of a source; what they name must be there."""
+    for text in [written] if isinstance(written, str) else file.texts(path, written):
+        place = within_archive(text)
+        if text and not is_pattern(text) and not (folder / place).exists():
+            message = f"there is no file or folder {quoted(place)} in the site"
+            near = nearest(place, (each.name for each in folder.iterdir())) if folder.is_dir() else ()
+            file.report("missing-folder", path, message, near=near)
+        yield text
+
+
+def _read_encoding(file: TomlFile, path: tuple[str, ...], name: str) -> str:
+    """Return the name of an encoding of texts; nothing where none is said."""
+    try:
+        found = codecs.lookup(name) if name else None
+    except (LookupError, ValueError):
+        found = None
+    if name and (found is None or not getattr(found, "_is_text_encoding", True)):
+        file.report("unknown-word", path, f"there is no encoding {quoted(name)}", near=nearest(name, aliases))
+        return ""
+    return found.name if found else ""
+
+
+def _read_records(file: TomlFile, path: tuple[str, ...], text: str) -> str:
+    """Return the path to the records of JSON documents; nothing where none is said."""
+    if text and (wrong := sources.source("json").wrong_path(text)):  # type: ignore[attr-defined]
+        file.report(
+            "unknown-word", path, f"{quoted(text)} is no path: {wrong}", "Write $.data.items, for example."
+        )
+        return ""
+    return text
+
+
+def _read_delimiter(file: TomlFile, path: tuple[str, ...], text: str) -> str:
+    """Return the one character that parts cells; nothing where none is said."""
+    if len(text) > 1 or text in ("\n", "\r", '"'):
+        file.report(
+            "unknown-word", path, f"{quoted(text)} cannot part cells", "Write one character, such as ; or |."
+        )
+        return ""
+    return text
+
+
+def _read_dates(file: TomlFile, path: tuple[str, ...], written: Iterable[Any]) -> Iterator[str]:
+    """Yield the patterns of dates of a source."""
+    for text in file.texts(path, written):
+        if problem := wrong_pattern(text):
+            hint = "Write y, M, d, H, m, s as in dd/MM/y, d MMMM y, or y-MM-dd HH:mm, or the word epoch."
+            file.report("unknown-word", path, f"{quoted(text)} is no pattern of dates: {problem}", hint)
+        else:
+            yield text
 
 
 def _read_map(

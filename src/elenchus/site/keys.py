@@ -145,14 +145,21 @@ SOURCE = Table(
     SITE_FILE,
     "A place where content comes from.",
     (
-        Key("read", str, "The format: `markdown`.", ""),
-        Key("path", str, "The folder below that of the site.", ""),
+        Key("read", str, "The format: `markdown`, `csv`, `json` and others.", ""),
+        Key("path", (str, list), "A folder or file below the site, a pattern such as `exports/*.csv`, or several of them.", ""),
         Key("kind", str, "The kind of its entries; `{folder}` for the folder that they stand in, `{KEY}` for a value.", "{folder}"),
         Key("kind_at_root", str, "The kind of files that stand in no folder.", ""),
+        Key("kinds", dict, 'Kinds that have other words there: `Buch = "book"`.', {}),
         Key("columns", dict, 'Fields that have other names in the content: `title = "Headline"`.', {}),
         Key("statuses", dict, 'Statuses that have other words there: `live = "published"`.', {}),
         Key("flags", dict, 'Keys that say yes or no of the status: `hidden = "withdrawn"`.', {}),
         Key("separator", str, "What parts one text into several values; empty for nothing.", ","),
+        Key("dates", list, "How dates are written that are not as `2026-05-18`: `dd/MM/y`, `d MMMM y`, or `epoch` for seconds since 1970.", []),
+        Key("slug", str, "What slugs are made of: of files `{stem}`, `{folder}`, `{folders}` and `{date}`, of rows `{KEY}`.", ""),
+        Key("date", str, "What the date is made of where none is written, of the same parts of a file's path.", ""),
+        Key("encoding", str, "The encoding of its files, such as `cp1252`, where they are neither UTF-8 nor marked.", ""),
+        Key("delimiter", str, "What parts the cells of a table; found where nothing is said.", ""),
+        Key("records", str, "Where the records of a JSON document are, as a path of RFC 9535: `$.data.items[*]`.", ""),
     ),
 )
 KIND = Table(

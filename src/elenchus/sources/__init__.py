@@ -1,31 +1,27 @@
 """Where content comes from: one file a format, found by scanning this folder.
 
-A source consists of units, such as files. A source module tells which there are, without opening them, and
-reads one; the module's name is the word that a site file writes after ``read =``. Modules that begin with a
-line are shared by them.
+A source consists of units: files, members of archives, parts of a table. A source module tells which there
+are, without reading them, and reads one; the module's name is the word that a site file writes after
+``read =``. Modules that begin with a line are shared by them.
 """
 
 from __future__ import annotations
 
-import os
 import pkgutil
-import posixpath
 from functools import cache
 from importlib import import_module
-from typing import TYPE_CHECKING, NamedTuple, Protocol, cast
+from typing import TYPE_CHECKING, NamedTuple, Protocol, TypeAlias, cast
 
+from elenchus.errors import Problem
 from elenchus.frozen import Frozen, member
-from elenchus.schema.record import Habits
+from elenchus.schema.record import Habits, Record, RowBatch
 
 if TYPE_CHECKING:
     from array import array
-    from collections.abc import Mapping, Sequence
+    from collections.abc import Iterator, Mapping, Sequence
     from pathlib import Path
 
-    from elenchus.errors import Problem
-    from elenchus.schema.record import Record
-
-__all__ = ["LEFT_OUT", "Scan", "Source", "SourceSpec", "names", "place_of", "source"]
+__all__ = ["LEFT_OUT", "Item", "Reader", "Scan", "Source", "SourceSpec", "UnitContent", "names", "source"]
 
 LEFT_OUT = "Its entries are left out."
 
@@ -33,29 +29,63 @@ LEFT_OUT = "Its entries are left out."
 class SourceSpec(Frozen):
     """A source as the site file describes it.
 
-    ``kind`` is a kind, or ``{folder}`` for the folder below the path, or ``{column}`` for a value;
-    ``kind_at_root`` is that of files in no folder. ``columns`` maps a field's name to the name it has in
-    the content; ``habits`` tell what else it writes in its own way.
+    ``paths`` are files, folders and patterns below the site. ``kind`` is a kind, or ``{folder}`` for the
+    folder below the path, or ``{column}`` for a value; ``kind_at_root`` is that of files in no folder, and
+    ``kinds`` maps foreign words for kinds onto ours. ``columns`` maps a field's name to the name it has in
+    the content; ``slug`` and ``date`` are patterns for what nobody wrote. ``records`` is where the records of
+    a JSON document are, ``delimiter`` what parts the cells of a table. ``habits`` tell what else it writes in
+    its own way.
     """
 
     name: str
     read: str
-    path: str
+    paths: tuple[str, ...]
     kind: str = "{folder}"
     kind_at_root: str = ""
+    kinds: Mapping[str, str] = member(default_factory=dict)
     columns: Mapping[str, str] = member(default_factory=dict)
+    slug: str = ""
+    date: str = ""
+    encoding: str = ""
+    delimiter: str = ""
+    records: str = ""
     habits: Habits = member(default_factory=Habits)
 
 
 class Scan(NamedTuple):
     """The units of a source, in their order, and what stands among them and cannot be read.
 
-    ``signatures`` has four whole numbers a unit, which change when it does.
+    Units are called by their paths below the site. ``signatures`` has four whole numbers a unit, which change
+    when it does.
     """
 
     units: Sequence[str]
     signatures: array[int]
     problems: Sequence[Problem]
+
+
+class UnitContent(Protocol):
+    """What a unit holds; where ``digest`` (64 bits, not 0) is as it was, so is that."""
+
+    @property
+    def digest(self) -> int:
+        """What tells whether it is as it was."""
+
+
+Item: TypeAlias = Record | RowBatch | Problem
+
+
+class Reader(Protocol):
+    """What reads the units of one source."""
+
+    def content(self, unit: str) -> UnitContent:
+        """Return what a unit holds. Raises OSError."""
+
+    def items(self, unit: str, content: UnitContent) -> Iterator[Item]:
+        """Yield the entries of a unit, and the problems that kept some from being read. Raises OSError."""
+
+    def close(self) -> None:
+        """Let go of whatever was opened."""
 
 
 class Source(Protocol):
@@ -66,23 +96,8 @@ class Source(Protocol):
     def scan(self, spec: SourceSpec, root: Path) -> Scan:
         """Return the units of a source of the site in a folder."""
 
-    def load(self, spec: SourceSpec, root: Path, unit: str) -> bytes:
-        """Return the content of a unit. Raises OSError."""
-
-    def parse(self, spec: SourceSpec, unit: str, content: bytes) -> tuple[list[Record], list[Problem]]:
-        """Return the entries of a unit, and the problems that kept some from being read."""
-
-
-def place_of(spec: SourceSpec, unit: str) -> str:
-    """Return how the user calls a unit: its path in the site."""
-    start = _start_of(spec.path)
-    return unit if start == "." else f"{start}/{unit}"
-
-
-@cache
-def _start_of(path: str) -> str:
-    """Return the path of a source with slashes, and without what means nothing in it."""
-    return posixpath.normpath(path.replace(os.sep, "/"))
+    def reader(self, spec: SourceSpec, root: Path) -> Reader:
+        """Return what reads them."""
 
 
 def names() -> list[str]:

@@ -1,4 +1,4 @@
-"""A Markdown file as an entry: its front matter in YAML or TOML, its title, its text."""
+"""A text file as an entry: its front matter in YAML, TOML or JSON, its title, its text."""
 
 from __future__ import annotations
 
@@ -8,7 +8,9 @@ from typing import TYPE_CHECKING
 
 from elenchus.files import DEEPEST_VALUE, too_large
 from elenchus.schema.record import Raw, Record
-from elenchus.sources._names import from_name
+from elenchus.sources._encoding import decoded
+from elenchus.sources._names import name_of
+from elenchus.sources._paths import below
 from elenchus.sources._simple import Unreadable, nesting, simple_values
 from elenchus.values.lazily import pattern
 
@@ -16,7 +18,7 @@ if TYPE_CHECKING:
     from elenchus.errors import Place
     from elenchus.sources import SourceSpec
 
-__all__ = ["Unreadable", "read_entry"]
+__all__ = ["Unreadable", "entry_of", "read_entry"]
 
 _FENCES = {"---": "yaml", "+++": "toml"}
 _CLOSING = {fence: pattern(rf"^{re.escape(fence)}[ \t]*$", re.MULTILINE) for fence in _FENCES}
@@ -31,23 +33,37 @@ _HEADING = pattern(
 _MARKUP = pattern(r"!?\[([^\]]*)\](?:\([^)]*\)|\[[^\]]*\])|[*_`~]+|\\(?=[!-/:-@\[-`{-~])")
 
 
-def read_entry(content: bytes, spec: SourceSpec, place: Place, below: str) -> Record:
+def read_entry(content: bytes, spec: SourceSpec, place: Place) -> Record:
     """Return the entry of one file. Raises Unreadable."""
-    values, body, line = _split(_decoded(content))
-    if spec.columns:
-        named = {field: values[column] for field, column in spec.columns.items() if column in values}
-        values = {name: raw for name, raw in values.items() if name not in spec.columns.values()} | named
+    values, body, line = _split(decoded(content, spec))
+    values = _renamed(values, spec)
+    title = ""
+    if not _written(values, "title"):
+        title, body, line = _first_heading(body, line)
+    return entry_of(spec, place, values, title, Raw(body.strip("\n"), line))
+
+
+def _renamed(values: dict[str, Raw], spec: SourceSpec) -> dict[str, Raw]:
+    """Return the values of a file under the names of their fields."""
+    if not spec.columns:
+        return values
+    named = {field: values[column] for field, column in spec.columns.items() if column in values}
+    return {name: raw for name, raw in values.items() if name not in spec.columns.values()} | named
+
+
+def entry_of(spec: SourceSpec, place: Place, values: dict[str, Raw], heading: str, body: Raw) -> Record:
+    """Return the entry of a file whose values, heading and text are known. Raises Unreadable."""
     guessed: dict[str, str] = {}
-    name = from_name(below)
+    path = below(spec, place.file)
+    name = name_of(spec, path)
     if not _written(values, "date") and name.day:
         values["date"], guessed["date"] = Raw(name.day), "file name"
     if not _written(values, "title"):
-        title, body, line = _first_heading(body, line)
-        values["title"] = Raw(title or name.words)
-        guessed["title"] = "heading" if title else "file name"
-    if body := body.strip("\n"):
-        values["body"] = Raw(body, line)
-    return Record(place, _kind_of(spec, below, values), name.slug, values, spec.habits, guessed)
+        values["title"] = Raw(heading or name.words)
+        guessed["title"] = "heading" if heading else "file name"
+    if body.value:
+        values["body"] = body
+    return Record(place, _kind_of(spec, path, values), name.slug, values, spec.habits, guessed)
 
 
 def _written(values: dict[str, Raw], name: str) -> bool:
@@ -55,30 +71,21 @@ def _written(values: dict[str, Raw], name: str) -> bool:
     return name in values and values[name].value not in (None, "")
 
 
-def _decoded(content: bytes) -> str:
-    """Return the text of a file with its line ends as newlines. Raises Unreadable."""
-    try:
-        text = content.decode("utf-8-sig")
-    except UnicodeDecodeError as error:
-        line = error.object[: error.start].count(b"\n") + 1
-        raise Unreadable("the file is not UTF-8", line, "Save it with that encoding.") from None
-    return text.replace("\r\n", "\n").replace("\r", "\n") if "\r" in text else text
-
-
-def _kind_of(spec: SourceSpec, below: str, values: dict[str, Raw]) -> str:
-    """Return the kind that a source gives to an entry. Raises Unreadable where it cannot."""
+def _kind_of(spec: SourceSpec, path: str, values: dict[str, Raw]) -> str:
+    """Return the kind that a source gives to an entry of a file. Raises Unreadable where it cannot."""
     if not spec.kind.startswith("{"):
         return spec.kind
     column = spec.kind.strip("{}")
     if column != "folder":
-        return str(values[column].value) if column in values else ""
-    if "/" in below:
-        return below.partition("/")[0]
+        found = str(values[column].value) if column in values else ""
+        return spec.kinds.get(found, found)
+    if "/" in path:
+        found = path.partition("/")[0]
+        return spec.kinds.get(found, found)
     if spec.kind_at_root or _written(values, "kind"):
         return spec.kind_at_root
-    message = (
-        f'the file stands in no folder of {spec.path}, and kind = "{{folder}}" takes its kind from there'
-    )
+    folders = ", ".join(spec.paths)
+    message = f'the file stands in no folder of {folders}, and kind = "{{folder}}" takes its kind from there'
     hint = f'Move it into the folder of its kind, or write kind_at_root = "…" in [sources.{spec.name}].'
     raise Unreadable(message, 0, hint, "no-kind-at-root")
 
@@ -98,7 +105,7 @@ def _split(text: str) -> tuple[dict[str, Raw], str, int]:
     start = text.find("\n") + 1
     fence = text[:start].rstrip()
     if fence not in _FENCES:
-        return {}, text, 1
+        return _json_front(text) if text.startswith("{") else ({}, text, 1)
     match = _CLOSING[fence].search(text, start, start + _LONGEST_FRONT)
     if match is None:
         long = len(text) > start + _LONGEST_FRONT
@@ -107,6 +114,25 @@ def _split(text: str) -> tuple[dict[str, Raw], str, int]:
     front = text[start : match.start()]
     values = _yaml_values(front) if _FENCES[fence] == "yaml" else _toml_values(front)
     return values, text[match.end() + 1 :], text.count("\n", 0, match.end()) + 2
+
+
+def _json_front(text: str) -> tuple[dict[str, Raw], str, int]:
+    """Return the values of front matter in JSON, the body, and its line. Raises Unreadable.
+
+    A text that begins with a brace and is no JSON object is a text.
+    """
+    from elenchus.sources._json import json_object
+
+    if not text[1:].lstrip().startswith(('"', "}")):
+        return {}, text, 1
+    values, end = json_object(text, 0, most=_LONGEST_FRONT)
+    rest = text[end:]
+    if rest.partition("\n")[0].strip():
+        raise Unreadable(
+            "behind the front matter in JSON the text begins on a line of its own",
+            text.count("\n", 0, end) + 1,
+        )
+    return values, rest.partition("\n")[2], text.count("\n", 0, end) + 2
 
 
 def _yaml_values(front: str) -> dict[str, Raw]:

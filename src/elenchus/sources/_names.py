@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 import re
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 from zoneinfo import ZoneInfo
 
 from elenchus.values.dates import literal_interval
 from elenchus.values.lazily import pattern
+from elenchus.values.texts import slugify
 
-__all__ = ["FromName", "from_name"]
+if TYPE_CHECKING:
+    from elenchus.sources import SourceSpec
 
+__all__ = ["PLACEHOLDERS", "FromName", "as_words", "from_name", "name_of"]
+
+PLACEHOLDERS = ("stem", "folder", "folders", "date")  # of slug and date, for files
 _INDEXES = frozenset({"index", "readme"})  # stems of files that stand for their folder
 _DATED = pattern(r"(\d{4}-\d{2}-\d{2})(?:[-_ ]+(.+))?", re.DOTALL)
 _UTC = ZoneInfo("UTC")
@@ -24,6 +29,40 @@ class FromName(NamedTuple):
     words: str
 
 
+def name_of(spec: SourceSpec, path: str) -> FromName:
+    """Return what a file's path below its source says, by the patterns of the source where it has some.
+
+    ``{stem}`` is the name without a date in front and without its ending, ``{folder}`` the folder around
+    it, ``{folders}`` all folders below the source, ``{date}`` the date in front.
+    """
+    found = from_name(path)
+    if not (spec.slug or spec.date):
+        return found
+    folders = path.split("/")[:-1]
+    if _stands_for_folder(path):
+        folders = folders[:-1]
+    parts = {
+        "stem": found.slug,
+        "folder": folders[-1] if folders else "",
+        "folders": "-".join(folders),
+        "date": found.day,
+    }
+
+    def filled(text: str) -> str:
+        for name, part in parts.items():
+            text = text.replace(f"{{{name}}}", part)
+        return text
+
+    slug = slugify(filled(spec.slug)) if spec.slug else found.slug
+    return FromName(slug or found.slug, filled(spec.date) if spec.date else found.day, found.words)
+
+
+def _stands_for_folder(path: str) -> bool:
+    """Say whether a file stands for the folder that it is in."""
+    folder, _, name = path.rpartition("/")
+    return bool(folder) and (name.rpartition(".")[0] or name).lower() in _INDEXES
+
+
 def from_name(path: str) -> FromName:
     """Return what a file's path below its source says: an index file stands for its folder.
 
@@ -35,12 +74,12 @@ def from_name(path: str) -> FromName:
         stem = folder.rpartition("/")[2]
     match = _DATED.fullmatch(stem) if stem[:1].isdigit() else None
     if match is None or literal_interval(match[1], _UTC) is None:
-        return FromName(stem, "", _as_words(stem))
+        return FromName(stem, "", as_words(stem))
     slug = match[2] or stem
-    return FromName(slug, match[1], _as_words(slug))
+    return FromName(slug, match[1], as_words(slug))
 
 
-def _as_words(slug: str) -> str:
+def as_words(slug: str) -> str:
     """Return a slug as a title: “First frost”."""
     words = " ".join(slug.replace("-", " ").replace("_", " ").split())
     return words[:1].upper() + words[1:]

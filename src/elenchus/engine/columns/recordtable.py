@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from itertools import compress
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -18,12 +19,13 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
-    from elenchus.schema.record import Habits
+    from elenchus.schema.record import Habits, RowBatch
 
 __all__ = ["NULL", "OTHER", "TEXT", "Cells", "Intake", "RecordTable", "guesses"]
 
 TEXT, OTHER, NULL = range(3)  # forms of a written value: a text, a list or table as JSON, nothing
-GUESSES = ("", "heading", "file name")
+GUESSES = ("", "heading", "file name", "slug")
+_BY_SLUG = GUESSES.index("slug")
 _PART = 4096  # records that are turned into tables at once
 _MOST_SEEN = 4096  # values of a key that are looked for among those before, if most of them are new
 
@@ -100,6 +102,15 @@ class Cells(Frozen):
         forms, texts = zip(*map(_stored, values), strict=True) if values else ((), ())
         more = np.array(forms, dtype=np.uint8)
         return replace(self, texts=self.texts.with_more(texts), forms=np.concatenate((self.forms, more)))
+
+    def with_changed(self, values: Mapping[int, Any], of: NDArray[np.bool_]) -> Cells:
+        """Return these with other values for some codes, in the cells of a mask."""
+        if not values:
+            return self
+        moved = np.arange(len(self.texts), dtype=np.int32)
+        moved[list(values)] = np.arange(len(self.texts), len(self.texts) + len(values))
+        codes = np.where(of, moved[self.codes], self.codes).astype(np.int32)
+        return replace(self.with_values(list(values.values())), codes=codes)
 
     def with_cells(self, owners: NDArray[Any], codes: NDArray[Any], lines: NDArray[Any]) -> Cells:
         """Return these with others in the place of those that some records have, or beside them."""
@@ -283,6 +294,41 @@ class Intake:
         if len(self.waiting) >= _PART:
             self.flush()
 
+    def add_rows(self, rows: RowBatch) -> None:
+        """Take rows of a table, column by column."""
+        self.flush()
+        count, first = len(rows.lines), self.count
+        self.count += count
+        self.slugs += rows.slugs
+        titled = rows.titled or [False] * count
+        columns: dict[str, Any] = {
+            "files": [self.paths.setdefault(rows.file, len(self.paths))] * count,
+            "lines": rows.lines,
+            "kinds": [self.kind_names.setdefault(kind, len(self.kind_names)) for kind in rows.kinds],
+            "sources": [self.source_of(rows.habits)] * count,
+            "title_from": [_BY_SLUG if made else 0 for made in titled],
+            "date_from": [0] * count,
+        }
+        for name, numbers in columns.items():
+            self.columns.setdefault(name, []).append(np.array(numbers, dtype=_TYPES[name]))
+        owners = range(first, first + count)
+        for name, values in rows.columns.items():
+            there, lines = (
+                [value is not None and value != "" for value in values],
+                rows.at.get(name, rows.lines),
+            )
+            if all(there):
+                self.key(name).add(owners, list(values), lines)
+            elif any(there):
+                self.key(name).add(*(list(compress(each, there)) for each in (owners, values, lines)))
+
+    def key(self, name: str) -> _Key:
+        """Return the cells of a key in the making."""
+        found = self.keys.get(name)
+        if found is None:
+            found = self.keys[name] = _Key()
+        return found
+
     def flush(self) -> None:
         """Turn the records that are waiting into tables: those with the same keys together, key by key."""
         records, first = self.waiting, self.count
@@ -307,10 +353,7 @@ class Intake:
             owners = [first + number for number in numbers]
             for name in names:
                 raws = [records[number].values[name] for number in numbers]
-                key = self.keys.get(name)
-                if key is None:
-                    key = self.keys[name] = _Key()
-                key.add(owners, [value for value, _ in raws], [line for _, line in raws])
+                self.key(name).add(owners, [value for value, _ in raws], [line for _, line in raws])
 
     def source_of(self, habits: Habits) -> int:
         """Return the number of a source's habits."""

@@ -10,17 +10,18 @@ import numpy as np
 
 from elenchus.engine.columns.distinct import each_value, numbered
 from elenchus.engine.columns.lexicon import Lexicon
-from elenchus.engine.columns.recordtable import TEXT, Cells
+from elenchus.engine.columns.recordtable import NULL, TEXT, Cells
 from elenchus.engine.columns.strings import Strings
 from elenchus.errors import Place
 from elenchus.frozen import Frozen, replace
 from elenchus.schema.conform import can_be_parted, conformed, flags_of, parted, split_note
 from elenchus.schema.identity import id_of, taken_id, unknown_kind
 from elenchus.schema.record import Raw
+from elenchus.values.datepatterns import date_reader
 from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Iterator, Mapping
+    from collections.abc import Callable, Iterable, Iterator, Mapping
 
     from numpy.typing import NDArray
 
@@ -110,6 +111,7 @@ class Sheet:
             name: left for name, cells in written.cells.items() if len(left := cells.without(~self.kept))
         }
         self._conform_states()
+        self._read_dates()
         self._part(whole)
 
     @cached_property
@@ -241,6 +243,20 @@ class Sheet:
                     if texts and not habits.is_declared:
                         self.notes.append(self._split_note(habits.source, name, cells, texts))
 
+    def _read_dates(self) -> None:
+        """Understand dates that are written as a source declares, before they are read as all others are."""
+        kinds = list(self.schema.kinds)
+        for source, habits in enumerate(self.written.habits):
+            if not habits.dates:
+                continue
+            read, of_source = date_reader(habits.dates, habits.language), self.written.sources == source
+            for name, cells in self.cells.items():
+                fields = [self.schema.fields_of(kind).get(name) for kind in kinds]
+                dated = [at for at, field in enumerate(fields) if field and field.type.type.is_date]
+                mine = of_source[cells.owners] & np.isin(self.names.kinds[cells.owners], dated)
+                if dated and mine.any():
+                    self.cells[name] = _dated(cells, mine, read)
+
     def _split_note(self, source: str, name: str, cells: Cells, texts: Mapping[int, str]) -> Problem:
         """Return the note of the texts of a source that were parted, by the places of their cells."""
         owners = cells.owners[list(texts)]
@@ -295,6 +311,18 @@ def digests(ids: Iterable[str]) -> NDArray[np.uint64]:
     return np.frombuffer(found, dtype="<u8").astype(np.uint64)
 
 
+def _dated(cells: Cells, mine: NDArray[np.bool_], read: Callable[[str], str]) -> Cells:
+    """Return cells with those of their texts that a function understands as dates, as ISO 8601 has them."""
+
+    def usual(value: Any) -> Any:
+        return [usual(each) for each in value] if isinstance(value, list) else read(as_text(value)) or value
+
+    used = each_value(cells.codes[mine])
+    used = used[cells.forms[used] != NULL]
+    found = {code: usual(value) for code, value in zip(used.tolist(), cells.values(used), strict=True)}
+    return cells.with_changed(found, mine)
+
+
 def _parted(
     cells: Cells, mine: NDArray[np.bool_], separator: str, whole: frozenset[str]
 ) -> tuple[Cells, dict[int, str]]:
@@ -312,8 +340,4 @@ def _parted(
         return cells, {}
     places = np.flatnonzero(mine & has_it[cells.codes])
     texts = {at: cells.texts[int(cells.codes[at])] for at in places.tolist()}
-    moved = np.arange(len(cells.texts), dtype=np.int32)
-    moved[list(parts)] = np.arange(len(cells.texts), len(cells.texts) + len(parts))
-    codes = cells.codes.copy()
-    codes[places] = moved[codes[places]]
-    return replace(cells.with_values(list(parts.values())), codes=codes), texts
+    return cells.with_changed(parts, mine), texts

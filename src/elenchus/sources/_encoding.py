@@ -1,0 +1,68 @@
+"""The texts that bytes stand for: by a mark at their beginning, as the site declares, or UTF-8."""
+
+from __future__ import annotations
+
+import codecs
+import io
+from typing import TYPE_CHECKING
+
+from elenchus.sources._simple import Unreadable
+
+if TYPE_CHECKING:
+    from typing import TextIO
+
+    from elenchus.sources import SourceSpec
+    from elenchus.sources._files import FileContent
+
+__all__ = ["decoded", "has_bad_bytes", "not_encoded", "opened_text"]
+
+# The longer marks first: that of UTF-32 begins with that of UTF-16 (Unicode 15, section 23.8).
+_MARKS = (
+    (codecs.BOM_UTF8, "utf-8-sig"),
+    (codecs.BOM_UTF32_LE, "utf-32"),
+    (codecs.BOM_UTF32_BE, "utf-32"),
+    (codecs.BOM_UTF16_LE, "utf-16"),
+    (codecs.BOM_UTF16_BE, "utf-16"),
+)
+
+
+def _encoding_of(spec: SourceSpec, start: bytes) -> str:
+    """Return the encoding of what begins with some bytes."""
+    marked = next((name for mark, name in _MARKS if start.startswith(mark)), "")
+    return marked or spec.encoding or "utf-8"
+
+
+def not_encoded(spec: SourceSpec, encoding: str) -> tuple[str, str]:
+    """Return what is wrong with bytes that an encoding has not, and what helps."""
+    name = {"utf-8": "UTF-8", "utf-8-sig": "UTF-8", "utf-16": "UTF-16", "utf-32": "UTF-32"}.get(
+        encoding, encoding
+    )
+    hint = f'Save it with that encoding, or write encoding = "cp1252" or another in [sources.{spec.name}].'
+    return f"is not {name}", hint
+
+
+def decoded(content: bytes, spec: SourceSpec) -> str:
+    """Return the text of a file with its line ends as newlines. Raises Unreadable."""
+    encoding = _encoding_of(spec, content[:4])
+    try:
+        text = content.decode(encoding)
+    except UnicodeDecodeError as error:
+        line = error.object[: error.start].count(b"\n") + 1
+        wrong, hint = not_encoded(spec, encoding)
+        raise Unreadable(f"the file {wrong}", line, hint) from None
+    return text.replace("\r\n", "\n").replace("\r", "\n") if "\r" in text else text
+
+
+def opened_text(content: FileContent, spec: SourceSpec) -> tuple[TextIO, str]:
+    """Return the text of a file, to be read line by line, and its encoding. Raises OSError.
+
+    A byte that the encoding has not becomes half of a surrogate pair, which :func:`has_bad_bytes` finds.
+    """
+    with content.stream() as stream:
+        encoding = _encoding_of(spec, stream.read(4))
+    return io.TextIOWrapper(content.stream(), encoding, errors="surrogateescape", newline=""), encoding
+
+
+def has_bad_bytes(text: str) -> bool:
+    """Say whether a text holds bytes that its encoding has not."""
+    return not text.isascii() and any("\udc80" <= char <= "\udcff" for char in text)

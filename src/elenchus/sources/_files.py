@@ -1,0 +1,329 @@
+"""Sources that are files: found by paths and patterns, also packed ones and members of archives.
+
+What is read is somebody's input. Nothing is unpacked further than its size lets one expect, and no more of
+a file stands in memory than its format needs.
+"""
+
+from __future__ import annotations
+
+import errno
+import io
+import os
+import zlib
+from array import array
+from contextlib import contextmanager
+from hashlib import blake2b
+from pathlib import Path, PurePosixPath
+from typing import IO, TYPE_CHECKING, Any
+
+from elenchus.errors import Place, Problem
+from elenchus.files import (
+    DEEPEST_FOLDER,
+    MOST_BYTES,
+    ItemKind,
+    is_file,
+    open_regular,
+    read_whole,
+    scanned,
+    signature,
+    unreadable,
+)
+from elenchus.sources import LEFT_OUT, Scan
+from elenchus.sources._paths import start_of
+from elenchus.values.filepaths import archive_of, fixed_part, is_pattern, matcher, normal
+from elenchus.values.texts import quoted
+
+if TYPE_CHECKING:
+    import zipfile
+    from collections.abc import Callable, Iterator, Sequence
+
+    from elenchus.files import Met
+    from elenchus.sources import Item, SourceSpec
+
+__all__ = ["FileContent", "FileReader", "scan_files"]
+
+_PACKED = ".gz"
+_ARCHIVE = ".zip"
+_MOST_MEMBERS = 100_000
+_MOST_TIMES = 200  # so many times its size may something unpack to, once it is
+_LARGE = 64 * 2**20  # bytes
+_CHUNK = 2**20
+
+
+def scan_files(spec: SourceSpec, root: Path, suffixes: tuple[str, ...]) -> Scan:
+    """Return the files of a source: those named, those below folders with some endings, those of patterns."""
+    found = Scan([], array("q"), [])
+    for path in spec.paths:
+        more = _scan_one(root, normal(path), suffixes)
+        found = more if len(spec.paths) == 1 else _joined(found, more)
+    return found
+
+
+def _joined(first: Scan, second: Scan) -> Scan:
+    """Return the units of two scans, those that both have as the first has them."""
+    known = set(first.units)
+    units, signatures = [*first.units], first.signatures[:]
+    for at, unit in enumerate(second.units):
+        if unit not in known:
+            units.append(unit)
+            signatures.extend(second.signatures[4 * at : 4 * at + 4])
+    return Scan(units, signatures, [*first.problems, *second.problems])
+
+
+def _scan_one(root: Path, path: str, suffixes: tuple[str, ...]) -> Scan:
+    """Return the files that one path names."""
+    archive, inside = archive_of(path)
+    if archive and not is_pattern(archive):
+        return _members(root, archive, inside or "**", suffixes)
+    if is_pattern(path):
+        return _matching(root, path, suffixes)
+    if is_file(root / path):
+        return Scan([path], array("q", signature((root / path).stat())), [])
+    found = scanned(root / path, (*suffixes, *(f"{each}{_PACKED}" for each in suffixes)), start_of(path))
+    problems: list[Problem] = []
+    for met in sorted(found.others, key=lambda met: met.path):
+        if met.path.name.lower().endswith(suffixes) or _is_folder(root, met):
+            problems += _passed_over(met)
+    return Scan(found.paths, found.signatures, problems)
+
+
+def _matching(root: Path, path: str, suffixes: tuple[str, ...]) -> Scan:
+    """Return the files of a pattern, members of archives among them."""
+    base = fixed_part(path)
+    archive, inside = archive_of(path)
+    wanted = matcher(archive or path)
+    walked = scanned(root / base, ("",), start_of(base))
+    units: list[str] = []
+    signatures = array("q")
+    problems: list[Problem] = []
+    for at, unit in enumerate(walked.paths):
+        if not wanted(unit):
+            continue
+        if unit.lower().endswith(_ARCHIVE):
+            members = _members(root, unit, inside or "**", suffixes)
+            units += members.units
+            signatures.extend(members.signatures)
+            problems += members.problems
+        else:
+            units.append(unit)
+            signatures.extend(walked.signatures[4 * at : 4 * at + 4])
+    if not (units or problems):
+        message = f"no file fits {quoted(path)}"
+        problems.append(
+            Problem("no-file", message, "* stands for a name, ** for folders too.", place=Place(path))
+        )
+    return Scan(units, signatures, problems)
+
+
+def _members(root: Path, archive: str, inside: str, suffixes: tuple[str, ...]) -> Scan:
+    """Return the members of an archive that fit a path or a pattern; their checksums are their signatures."""
+    wanted = matcher(inside)
+    named = not is_pattern(inside)
+    units: list[str] = []
+    signatures = array("q")
+    try:
+        with _zip(root / archive) as opened:
+            for member in opened.infolist():
+                name = member.filename
+                hidden = any(step.startswith((".", "__MACOSX")) for step in name.split("/"))
+                if member.is_dir() or hidden or not wanted(name):
+                    continue
+                if named or name.lower().endswith(suffixes):
+                    units.append(f"{archive}/{name}")
+                    signatures.extend((member.file_size, member.CRC, 0, 0))
+    except OSError as error:
+        return Scan([], array("q"), [unreadable(archive, error, LEFT_OUT)])
+    if named and not units:
+        message = f"the archive has no member {quoted(inside)}"
+        return Scan([], array("q"), [Problem("no-file", message, LEFT_OUT, place=Place(archive))])
+    return Scan(units, signatures, [])
+
+
+@contextmanager
+def _zip(path: Path) -> Iterator[zipfile.ZipFile]:
+    """Give an opened archive. Raises OSError for what is none, a damaged or too large one."""
+    import zipfile
+
+    try:
+        with open_regular(path) as file, zipfile.ZipFile(file) as opened:
+            _count_members(opened)
+            yield opened
+    except (zipfile.BadZipFile, NotImplementedError, RuntimeError, ValueError) as error:
+        raise OSError(errno.EINVAL, f"it is no archive that can be read: {error}", str(path)) from None
+
+
+def _count_members(archive: zipfile.ZipFile) -> None:
+    """Raise ValueError for an archive of too many members."""
+    if len(archive.infolist()) > _MOST_MEMBERS:
+        raise ValueError(f"it has more than {_MOST_MEMBERS} members")
+
+
+class FileContent:
+    """What a file holds: all of it in memory, where it is small, or a stream that can be opened again."""
+
+    def __init__(self, opened: Callable[[], IO[bytes]], data: bytes | None, digest: int) -> None:
+        self._opened = opened
+        self.data = data
+        self.digest = digest or 1
+
+    def whole(self, most: int = MOST_BYTES) -> bytes:
+        """Return all of it. Raises OSError where that is more than ``most`` bytes."""
+        if self.data is not None:
+            return self.data
+        with self._opened() as stream:
+            found = stream.read(most + 1)
+        if len(found) > most:
+            raise OSError(errno.EFBIG, f"it is larger than {most // 2**20} MB")
+        return found
+
+    def stream(self) -> IO[bytes]:
+        """Return it from its beginning, to be read piece by piece."""
+        return io.BytesIO(self.data) if self.data is not None else self._opened()
+
+
+class FileReader:
+    """What reads the files of a source, each by a function that yields its entries.
+
+    ``most`` is how many bytes a file may have, None where it is read piece by piece.
+    """
+
+    def __init__(
+        self,
+        spec: SourceSpec,
+        root: Path,
+        parse: Callable[[SourceSpec, str, FileContent], Iterator[Item]],
+        most: int | None = MOST_BYTES,
+    ) -> None:
+        self.spec = spec
+        self.root = root
+        self.parse = parse
+        self.most = most
+
+    def content(self, unit: str) -> FileContent:
+        """Return what a file holds. Raises OSError."""
+        path = f"{self.root}/{unit}"
+        archive, inside = archive_of(unit)
+        if inside and not os.path.lexists(path):
+            return _of_member(self.root / archive, inside)
+        packed = unit.lower().endswith(_PACKED)
+        if packed or self.most is None or self.most > MOST_BYTES:
+            size = os.stat(path).st_size  # noqa: PTH116 - as fast as can be, for each file
+            if packed or size > MOST_BYTES:
+                return _streamed(path, self.most, is_packed=packed)
+        data = read_whole(path)
+        return FileContent(lambda: io.BytesIO(data), data, _digest(data))
+
+    def items(self, unit: str, content: Any) -> Iterator[Item]:
+        """Yield what a file holds. Whatever goes wrong with it is a problem of that one."""
+        return self.parse(self.spec, unit, content)
+
+    def close(self) -> None:
+        """Nothing is left open."""
+
+
+def _digest(data: bytes) -> int:
+    """Return 64 bits of a digest."""
+    return int.from_bytes(blake2b(data, digest_size=8).digest(), "little")
+
+
+def _streamed(path: str, most: int | None, *, is_packed: bool) -> FileContent:
+    """Return what a large or packed file holds. Raises OSError."""
+    found = blake2b(digest_size=8)
+    with open_regular(path) as file:
+        size = os.fstat(file.fileno()).st_size
+        if most is not None and size > most:
+            raise OSError(errno.EFBIG, f"it is larger than {most // 2**20} MB", path)
+        while piece := file.read(_CHUNK):
+            found.update(piece)
+
+    def opened() -> IO[bytes]:
+        import gzip
+
+        file = open_regular(path)
+        return _bounded(gzip.GzipFile(fileobj=file), size, file) if is_packed else file
+
+    return FileContent(opened, None, int.from_bytes(found.digest(), "little"))
+
+
+def _of_member(archive: Path, name: str) -> FileContent:
+    """Return what a member of an archive holds. Raises OSError."""
+    with _zip(archive) as opened:
+        try:
+            told = opened.getinfo(name)
+        except KeyError:
+            raise OSError(errno.ENOENT, "the archive has no such member", f"{archive}/{name}") from None
+
+    def stream() -> IO[bytes]:
+        import zipfile
+
+        file = open_regular(archive)
+        try:
+            found = zipfile.ZipFile(file).open(name)  # noqa: SIM115 - the stream closes it
+        except (zipfile.BadZipFile, NotImplementedError, RuntimeError, zlib.error) as error:
+            raise OSError(errno.EINVAL, f"the member cannot be unpacked: {error}", name) from None
+        return _bounded(found, told.compress_size, file)
+
+    return FileContent(stream, None, told.CRC << 32 | told.file_size & 0xFFFFFFFF)
+
+
+def _bounded(stream: Any, size: int, *others: IO[bytes]) -> IO[bytes]:
+    """Return an unpacked stream that ends with an error where it grows beyond all measure."""
+    return io.BufferedReader(_Unpacked(stream, max(size * _MOST_TIMES, _LARGE), others), _CHUNK)
+
+
+class _Unpacked(io.RawIOBase):
+    """A stream of what is being unpacked, up to so many bytes."""
+
+    def __init__(self, stream: IO[bytes], most: int, others: Sequence[IO[bytes]]) -> None:
+        super().__init__()
+        self.inner = stream
+        self.left = most
+        self.others = others
+
+    def readable(self) -> bool:
+        """Say that it can be read."""
+        return True
+
+    def readinto(self, buffer: Any) -> int:
+        """Fill a buffer. Raises OSError for what is damaged, or unpacks to too much."""
+        try:
+            found = self.inner.read(len(buffer))
+        except Exception as error:  # each packer has errors of its own
+            raise OSError(errno.EINVAL, f"it cannot be unpacked: {error}") from None
+        self.left -= len(found)
+        if self.left < 0:
+            raise OSError(errno.EFBIG, f"it unpacks to more than {_MOST_TIMES} times its size")
+        buffer[: len(found)] = found
+        return len(found)
+
+    def close(self) -> None:
+        """Close what it reads from."""
+        if not self.closed:
+            self.inner.close()
+            for each in self.others:
+                each.close()
+        super().close()
+
+
+def _is_folder(root: Path, met: Met) -> bool:
+    """Say whether what a walk met may have held content: a folder, or what leads to one, or nobody knows."""
+    return met.kind in (ItemKind.UNNAMED, ItemKind.DEEP, ItemKind.UNREADABLE) or (root / met.path).is_dir()
+
+
+def _passed_over(met: Met) -> Iterator[Problem]:
+    """Yield why something among the content is not read."""
+    name = met.path.as_posix()
+    match met.kind:
+        case ItemKind.UNREADABLE if met.error:
+            yield unreadable(name, met.error, LEFT_OUT, what="folder")
+        case ItemKind.UNNAMED:
+            written = met.path.name.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
+            message = f"the name {quoted(written)} is not UTF-8"
+            place = Place(PurePosixPath(met.path.parent).as_posix())
+            yield Problem("unreadable-file", message, LEFT_OUT, place=place)
+        case ItemKind.DEEP:
+            message = f"folders stand more than {DEEPEST_FOLDER} deep inside one another"
+            yield Problem("unreadable-file", message, LEFT_OUT, place=Place(name))
+        case _:
+            message = f"it is {met.kind.value}"
+            yield Problem("no-regular-file", message, "Put a copy in its place.", place=Place(name))

@@ -1,0 +1,194 @@
+"""JSON with the places at which things stand, numbers as they were written, within bounds."""
+
+from __future__ import annotations
+
+import json
+import re
+from json.decoder import scanstring  # type: ignore[attr-defined]  # it is there
+from typing import TYPE_CHECKING, Any
+
+from elenchus.files import DEEPEST_VALUE, MOST_VALUES
+from elenchus.schema.record import Raw
+from elenchus.sources._simple import Unreadable
+from elenchus.values.texts import quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+__all__ = ["Lines", "json_object", "offsets_of", "plain_object", "whole_value"]
+
+_SPACE = re.compile(r"[ \t\n\r]*")
+_DECODER = json.JSONDecoder(parse_float=str, parse_int=str, parse_constant=str, strict=False)
+
+
+class Lines:
+    """The lines of places in a text, asked for in their order."""
+
+    def __init__(self, text: str, first: int = 1) -> None:
+        self.text = text
+        self.at = 0
+        self.line = first
+
+    def of(self, at: int) -> int:
+        """Return the line of a place."""
+        if at < self.at:
+            return self.line - self.text.count("\n", at, self.at)
+        self.line += self.text.count("\n", self.at, at)
+        self.at = at
+        return self.line
+
+
+def _json_value(text: str, at: int = 0) -> tuple[Any, int]:
+    """Return the value that stands at a place, and where it ends. Raises Unreadable."""
+    try:
+        return _DECODER.raw_decode(text, at)
+    except json.JSONDecodeError as error:
+        raise Unreadable(f"this is not valid JSON: {_plain(error.msg)}", _line(text, error.pos)) from None
+    except RecursionError:
+        raise Unreadable("the values nest too many lists and tables", _line(text, at)) from None
+
+
+def whole_value(text: str) -> Any:
+    """Return the value of a document. Raises Unreadable."""
+    found, end = _json_value(text, _after(text, 0))
+    if text[end:].strip():
+        raise Unreadable("something stands behind the document", _line(text, end))
+    return found
+
+
+def _without_doubles(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    """Return the members of an object. Raises Unreadable where a name stands twice."""
+    found = dict(pairs)
+    if len(found) < len(pairs):
+        seen: set[str] = set()
+        for name, _ in pairs:
+            if name in seen:
+                raise Unreadable(f"{quoted(name)} stands twice in one object")
+            seen.add(name)
+    return found
+
+
+_STRICT = json.JSONDecoder(
+    parse_float=str, parse_int=str, parse_constant=str, strict=False, object_pairs_hook=_without_doubles
+)
+
+
+def plain_object(line: str) -> dict[str, Any]:
+    """Return the object that a line holds. Raises Unreadable."""
+    try:
+        found = _STRICT.decode(line)
+    except json.JSONDecodeError as error:
+        raise Unreadable(
+            f"this is not valid JSON: {_plain(error.msg)} at character {error.pos + 1}"
+        ) from None
+    except RecursionError:
+        raise Unreadable("the values nest too many lists and tables") from None
+    if not isinstance(found, dict):
+        raise Unreadable("the line is no object")
+    _bounded(found, 0)
+    return found
+
+
+def _plain(message: str) -> str:
+    """Return what the reader of JSON says as part of a sentence."""
+    return message[:1].lower() + message[1:].rstrip(":").removesuffix(" at")
+
+
+def _line(text: str, at: int) -> int:
+    """Return the line of a place."""
+    return text.count("\n", 0, at) + 1
+
+
+def _after(text: str, at: int) -> int:
+    """Return the next place that is not blank."""
+    match = _SPACE.match(text, at)
+    return match.end() if match else at
+
+
+def _members(text: str, at: int) -> Iterator[tuple[str, int, Any, int]]:
+    """Yield the members of the object at a place: name, where that stands, value, where that begins.
+
+    The last one is a name of nothing, with the place behind the object. Raises Unreadable.
+    """
+    at = _after(text, at + 1)
+    seen: set[str] = set()
+    while text[at : at + 1] != "}":
+        if text[at : at + 1] != '"':
+            raise Unreadable("this is not valid JSON: here a name in quotes was expected", _line(text, at))
+        begins = at
+        try:
+            name, at = scanstring(text, at + 1, False)  # noqa: FBT003 - line ends in texts are let through
+        except json.JSONDecodeError as error:
+            raise Unreadable(f"this is not valid JSON: {_plain(error.msg)}", _line(text, begins)) from None
+        if name in seen:
+            raise Unreadable(f"{quoted(name)} stands twice in one object", _line(text, begins))
+        seen.add(name)
+        at = _after(text, at)
+        if text[at : at + 1] != ":":
+            raise Unreadable("this is not valid JSON: here a colon was expected", _line(text, at))
+        value_at = _after(text, at + 1)
+        value, at = _json_value(text, value_at)
+        yield name, begins, value, value_at
+        at = _after(text, at)
+        if text[at : at + 1] == ",":
+            at = _after(text, at + 1)
+        elif text[at : at + 1] != "}":
+            raise Unreadable("this is not valid JSON: here a comma was expected", _line(text, at))
+    yield "", at + 1, None, at + 1
+
+
+def json_object(
+    text: str, at: int, lines: Lines | None = None, *, most: int = 2**24
+) -> tuple[dict[str, Raw], int]:
+    """Return the values of the object at a place with their lines, and where it ends. Raises Unreadable."""
+    lines = lines or Lines(text)
+    found: dict[str, Raw] = {}
+    end = at
+    for name, begins, value, _ in _members(text, at):
+        if not name and value is None and text[begins - 1 : begins] == "}":
+            end = begins
+            break
+        line = lines.of(begins)
+        _bounded(value, line)
+        found[name] = Raw(value, line)
+        if begins - at > most:
+            raise Unreadable(f"the object is longer than {most // 2**20} MB", line)
+    return found, end
+
+
+def _bounded(value: Any, line: int) -> None:
+    """Raise Unreadable for a value that nests too deeply or has too many values in it."""
+    if not isinstance(value, (list, dict)):
+        return
+    waiting, met = [(value, 1)], 0
+    while waiting:
+        each, depth = waiting.pop()
+        met += len(each)
+        if depth > DEEPEST_VALUE or met > MOST_VALUES:
+            most = f"{DEEPEST_VALUE} deep" if depth > DEEPEST_VALUE else f"{MOST_VALUES} in number"
+            raise Unreadable(f"the values are more than {most}", line)
+        inner = each.values() if isinstance(each, dict) else each
+        waiting += [(item, depth + 1) for item in inner if isinstance(item, (list, dict))]
+
+
+def offsets_of(text: str, wanted: dict[Any, Any], at: int = 0) -> Iterator[int]:
+    """Yield the places of values of a document, in its order.
+
+    ``wanted`` has for each step that leads to some, a name or a number, what is wanted below it; nothing
+    below it for a value that is wanted itself. Raises Unreadable.
+    """
+    at = _after(text, at)
+    if not wanted:
+        yield at
+    elif text[at : at + 1] == "{":
+        for name, _, _, begins in _members(text, at):
+            if name in wanted and begins > at:
+                yield from offsets_of(text, wanted[name], begins)
+    elif text[at : at + 1] == "[":
+        number, at = 0, _after(text, at + 1)
+        while text[at : at + 1] != "]":
+            if number in wanted:
+                yield from offsets_of(text, wanted[number], at)
+            at = _after(text, _json_value(text, at)[1])
+            at = _after(text, at + 1) if text[at : at + 1] == "," else at
+            number += 1

@@ -1,0 +1,168 @@
+"""Rows of a table as entries: their fields by columns, their kinds, ids and slugs, for all formats alike."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from elenchus.errors import Place, Problem
+from elenchus.schema.record import RowBatch
+from elenchus.sources._names import as_words
+from elenchus.sources._paths import below
+from elenchus.values.placeholders import filler, names_in
+from elenchus.values.texts import slugify
+from elenchus.values.wording import as_text
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Iterator, Mapping, Sequence
+
+    from elenchus.sources import Item, SourceSpec
+
+__all__ = ["BATCH", "FewProblems", "columns_of", "rows_of"]
+
+BATCH = 4096  # rows that are taken at once
+_MOST_PROBLEMS = 100  # of one unit that are told one by one
+
+
+class FewProblems:
+    """The problems of one unit: the first ones as they are, then how many more there are."""
+
+    def __init__(self, file: str) -> None:
+        self.file = file
+        self.count = 0
+        self.waiting: list[Problem] = []
+
+    def add(self, line: int, message: str, hint: str = "", code: str = "unreadable-row") -> None:
+        """Note a problem of a line."""
+        self.count += 1
+        if self.count <= _MOST_PROBLEMS:
+            self.waiting.append(Problem(code, message, hint, place=Place(self.file, line)))
+
+    def told(self, *, at_end: bool = False) -> Iterator[Problem]:
+        """Yield those that were not told yet."""
+        yield from self.waiting
+        self.waiting = []
+        if at_end and self.count > _MOST_PROBLEMS:
+            message = f"{self.count - _MOST_PROBLEMS} more rows have such problems"
+            yield Problem("unreadable-row", message, place=Place(self.file))
+
+
+def columns_of(rows: Sequence[Mapping[str, Any]]) -> dict[str, list[Any]]:
+    """Return the values of rows by their names, None where a row has none."""
+    names = dict.fromkeys(name for row in rows for name in row)
+    return {name: [row.get(name) for row in rows] for name in names}
+
+
+def rows_of(
+    spec: SourceSpec,
+    file: str,
+    columns: Mapping[str, Sequence[Any]],
+    lines: Sequence[int],
+    at: Mapping[str, Sequence[int]] | None = None,
+) -> Iterator[Item]:
+    """Yield rows as entries; ``columns`` has the values of each name that the content has.
+
+    ``at`` has the lines of those, where they stand on others than the row.
+    """
+    named = _renamed(spec, columns)
+    kinds = _kinds(spec, file, named, len(lines))
+    keys = _texts(named.get("id"), len(lines))
+    slugs = _slugs(spec, named, keys, lines)
+    if "id" in named:
+        named["id"] = [_id_of(kind, key) for kind, key in zip(kinds, keys, strict=True)]
+    titles = named.get("title") or [None] * len(lines)
+    titled = [title is None or title == "" for title in titles]
+    if any(titled):
+        pairs = zip(titles, titled, slugs, strict=True)
+        named["title"] = [as_words(slug) if blank else title for title, blank, slug in pairs]
+    yield RowBatch(file, lines, kinds, slugs, named, spec.habits, titled, _lines_of(spec, named, at or {}))
+
+
+def _lines_of(
+    spec: SourceSpec, fields: Iterable[str], at: Mapping[str, Sequence[int]]
+) -> dict[str, Sequence[int]]:
+    """Return the lines of the values of fields, as far as they stand on lines of their own."""
+    columns = {field: spec.columns.get(field, field) for field in fields} if at else {}
+    found = {field: at.get(column) or at.get(column.partition(".")[0]) for field, column in columns.items()}
+    return {field: lines for field, lines in found.items() if lines}
+
+
+def _renamed(spec: SourceSpec, columns: Mapping[str, Sequence[Any]]) -> dict[str, Sequence[Any]]:
+    """Return the values by the names of fields; a column with dots in its name may lie inside another."""
+    if not spec.columns:
+        return dict(columns)
+    taken = set(spec.columns.values())
+    found = {name: values for name, values in columns.items() if name not in taken}
+    for field, column in spec.columns.items():
+        if column in columns:
+            found[field] = columns[column]
+        elif "." in column and (inner := _inside(columns, column)) is not None:
+            found[field] = inner
+    return found
+
+
+def _inside(columns: Mapping[str, Sequence[Any]], path: str) -> list[Any] | None:
+    """Return the values that lie inside those of another column, by the names of steps between dots."""
+    first, *steps = path.split(".")
+    if first not in columns:
+        return None
+    return [_followed(value, steps) for value in columns[first]]
+
+
+def _followed(value: Any, steps: Sequence[str]) -> Any:
+    """Return what lies inside a value; of a list, what lies inside each of its items."""
+    for at, step in enumerate(steps):
+        if isinstance(value, list):
+            inner = (_followed(each, steps[at:]) for each in value)
+            return [each for each in inner if each is not None]
+        value = value.get(step) if isinstance(value, dict) else None
+    return value
+
+
+def _kinds(spec: SourceSpec, file: str, columns: Mapping[str, Sequence[Any]], count: int) -> list[str]:
+    """Return the kind of each row."""
+    if not spec.kind.startswith("{"):
+        return [spec.kind] * count
+    column = spec.kind.strip("{}")
+    if column in columns:
+        texts = ["" if each is None else as_text(each) for each in columns[column]]
+        return [spec.kinds.get(text, text) for text in texts]
+    path = below(spec, file)
+    found = path.partition("/")[0] if column == "folder" and "/" in path else spec.kind_at_root
+    return [spec.kinds.get(found, found)] * count
+
+
+def _id_of(kind: str, key: str) -> str | None:
+    """Return the id that a row says; a number is one among the rows of its kind."""
+    return f"{kind}/{key}" if key.isascii() and key.isdigit() else key or None
+
+
+def _slugs(
+    spec: SourceSpec, columns: Mapping[str, Sequence[Any]], keys: Sequence[str], lines: Sequence[int]
+) -> list[str]:
+    """Return a slug for each row: by the pattern of the source, as written, of its id, title, or line.
+
+    An id that is a number comes after the title, since it tells nobody anything.
+    """
+    count = len(lines)
+    if spec.slug:
+        parts = {name: _texts(columns.get(name), count) for name in names_in(spec.slug)}
+        fill = filler(spec.slug)
+        made = [fill({name: texts[at] for name, texts in parts.items()}) for at in range(count)]
+    else:
+        made = list(_texts(columns.get("slug"), count))
+    found = list(map(slugify, made))
+    words = ["" if key.isdigit() else key for key in keys]
+    for texts in (words, _texts(columns.get("title"), count), keys):
+        if not all(found):
+            found = [slug or (slugify(text) if text else "") for slug, text in zip(found, texts, strict=True)]
+    return [slug or f"row-{line}" for slug, line in zip(found, lines, strict=True)]
+
+
+def _texts(values: Sequence[Any] | None, count: int) -> Sequence[str]:
+    """Return values as texts, nothing for a missing one."""
+    if values is None:
+        return [""] * count
+    return [
+        "" if value is None else value.strip() if value.__class__ is str else as_text(value)
+        for value in values
+    ]
