@@ -359,8 +359,8 @@ def test_a_source_is_one_file(make_site: Write, dropped: Callable[..., None]) ->
         "lines.py",
         "from elenchus.errors import Place\nfrom elenchus.schema.record import Raw, Record\nSUFFIXES = ('.lines',)\n"
         "from elenchus.sources._files import FileReader, scan_files\n"
-        "def scan(spec, root):\n    return scan_files(spec, root, SUFFIXES)\n"
-        "def reader(spec, root):\n    return FileReader(spec, root, parse)\n"
+        "def scan(spec, root, before):\n    return scan_files(spec, root, SUFFIXES)\n"
+        "def reader(spec, root, units):\n    return FileReader(spec, root, parse)\n"
         "def parse(spec, unit, content):\n    for number, line in enumerate(content.whole().decode().splitlines(), 1):\n"
         "        yield Record(Place(unit, number), spec.kind, line, {'title': Raw(line.title())})\n",
     )

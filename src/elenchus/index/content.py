@@ -48,7 +48,7 @@ class _State:
     def __init__(self, wanted: Wanted, kept: KeptIndex | None) -> None:
         self.wanted = wanted
         self.kept = kept if kept and kept.meta["sources"] == digest_of_sources(wanted.specs) else None
-        self.seen = scan(wanted.specs, wanted.folder)
+        self.seen = scan(wanted.specs, wanted.folder, self.kept.units.seen if self.kept else None)
         self.number = (
             matched(self.seen, self.kept.units.seen) if self.kept else np.full(len(self.seen.paths), -1)
         )
@@ -135,7 +135,8 @@ def content(wanted: Wanted, work: Work) -> Found:
         work.tell(notice)
     state = _State(wanted, kept)
     kept = state.kept if state.is_whole and state.is_same_site else None
-    if kept and kept.is_sure and not len(state.to_read):
+    is_noted = kept is not None and list(state.seen.notes) == list(kept.units.seen.notes)
+    if kept and kept.is_sure and is_noted and not len(state.to_read):
         return _found_in(kept, wanted)
     chunk = state.chunk(work)
     units = state.units(chunk)

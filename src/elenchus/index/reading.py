@@ -62,7 +62,8 @@ def read_chunk(
                 tick()
             reader = readers.get(number)
             if reader is None:
-                reader = sources.source(specs[number].read).reader(specs[number], folder)
+                mine = [each for of, each in units[at:] if of == number]
+                reader = sources.source(specs[number].read).reader(specs[number], folder, mine)
                 readers[number] = stack.enter_context(closing(reader))
             try:
                 content = reader.content(unit)

@@ -77,6 +77,7 @@ def _write_root(folder: Path, meta: Mapping[str, Any], units: Units) -> None:
             for name, part in meta["parts"].items()
         },
         "problems": packed_problems(seen.problems),
+        "notes": list(seen.notes),
         "unit_problems": {at: packed_problems(each) for at, each in units.problems.items()},
     }
     sections = {

@@ -95,6 +95,7 @@ class KeptIndex:
             root.array("signatures").reshape(-1, 4),
             root.array("unsure"),
             unpacked_problems(self.meta["problems"]),
+            self.meta["notes"],
         )
         told = {int(at): unpacked_problems(each) for at, each in self.meta["unit_problems"].items()}
         self.units = Units(seen, root.array("digests"), root.array("firsts"), root.array("counts"), told)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from array import array
 from hashlib import blake2b
 from typing import TYPE_CHECKING
 
@@ -10,6 +11,7 @@ import numpy as np
 
 from elenchus import sources
 from elenchus.frozen import Frozen
+from elenchus.sources import Scan
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -32,7 +34,8 @@ class Seen(Frozen):
     """The units of all sources as they are found now, and what stands among them and cannot be read.
 
     ``paths`` are below their source; ``sources`` says to which source each belongs. ``signatures``
-    (units × 4) change when the units do, but perhaps not of those that are ``unsure``.
+    (units × 4) change when the units do, but perhaps not of those that are ``unsure``. ``notes`` are what
+    each source keeps for the next scan.
     """
 
     paths: Sequence[str]
@@ -40,6 +43,14 @@ class Seen(Frozen):
     signatures: NDArray[np.int64]
     unsure: NDArray[np.bool_]
     problems: Sequence[Problem] = ()
+    notes: Sequence[str] = ()
+
+    def of(self, source: int) -> Scan:
+        """Return what was found of one source."""
+        mine = np.flatnonzero(self.sources == source)
+        signs = array("q", self.signatures[mine].astype(np.int64).tobytes())
+        note = self.notes[source] if source < len(self.notes) else ""
+        return Scan([self.paths[at] for at in mine.tolist()], signs, (), note)
 
 
 class Units(Frozen):
@@ -76,21 +87,24 @@ class Units(Frozen):
         return [*self.seen.problems, *(each for at in sorted(self.problems) for each in self.problems[at])]
 
 
-def scan(specs: Sequence[SourceSpec], folder: Path) -> Seen:
-    """Return the units of some sources; none is opened."""
+def scan(specs: Sequence[SourceSpec], folder: Path, before: Seen | None = None) -> Seen:
+    """Return the units of some sources, none of which is read; ``before`` are those of the last run."""
     paths: list[str] = []
     problems: list[Problem] = []
-    signatures, numbers = [], []
+    signatures, numbers, notes = [], [], []
     looked_at = time.time_ns()
     for number, spec in enumerate(specs):
-        found = sources.source(spec.read).scan(spec, folder)
+        source = sources.source(spec.read)
+        found = source.scan(spec, folder, before.of(number) if before and not source.SUFFIXES else None)
+        notes.append(found.note)
         paths += found.units
         problems += found.problems
         numbers.append(np.full(len(found.units), number, dtype=np.int16))
         signatures.append(np.array(found.signatures, dtype=np.int64).reshape(-1, _SIGNS))
     signs = np.concatenate(signatures) if signatures else np.zeros((0, _SIGNS), dtype=np.int64)
     unsure: NDArray[np.bool_] = np.maximum(signs[:, 1], signs[:, 2]) > looked_at - _STEP
-    return Seen(paths, np.concatenate(numbers) if numbers else np.zeros(0, np.int16), signs, unsure, problems)
+    of_source = np.concatenate(numbers) if numbers else np.zeros(0, np.int16)
+    return Seen(paths, of_source, signs, unsure, problems, notes)
 
 
 def matched(now: Seen, before: Seen) -> NDArray[np.int64]:

@@ -25,12 +25,24 @@ from elenchus.schema.types import (
     TaxonomyRules,
     Type,
 )
-from elenchus.site.keys import ACCEPTED, FIELD, KIND, PUBLISH, SITE, SITE_FILE, SOURCE, TAXONOMY, TOP
+from elenchus.site.keys import (
+    ACCEPTED,
+    EXTRAS_OF_SOURCE,
+    FIELD,
+    KIND,
+    PUBLISH,
+    SITE,
+    SITE_FILE,
+    SOURCE,
+    TAXONOMY,
+    TERMS_OF_SOURCE,
+    TOP,
+)
 from elenchus.site.names import can_be_named
 from elenchus.site.toml import TomlFile, open_toml
 from elenchus.site.words import WORDS
-from elenchus.sources import SourceSpec
-from elenchus.values.addresses import split_address
+from elenchus.sources import ExtrasSpec, SourceSpec, TableSpec, TermsSpec
+from elenchus.values.addresses import has_password, split_address
 from elenchus.values.datepatterns import wrong_pattern
 from elenchus.values.dates import literal_interval
 from elenchus.values.filepaths import is_pattern, within_archive
@@ -195,7 +207,7 @@ def _tables(file: TomlFile, path: tuple[str, ...]) -> list[str]:
     return [name for name in above if file.fits((*path, name), above[name], dict)]
 
 
-def _read_zone(file: TomlFile, name: str) -> ZoneInfo:
+def _read_zone(file: TomlFile, name: str, path: tuple[str, ...] = ("site", "timezone")) -> ZoneInfo:
     """Return a zone by its IANA name."""
     try:
         return ZoneInfo(name)
@@ -203,9 +215,7 @@ def _read_zone(file: TomlFile, name: str) -> ZoneInfo:
         pass
     near = nearest(name, available_timezones())
     hint = "Use an IANA name such as Atlantic/Azores."
-    file.report(
-        "unknown-zone", ("site", "timezone"), f"there is no time zone {quoted(name)}", hint, near=near
-    )
+    file.report("unknown-zone", path, f"there is no time zone {quoted(name)}", hint, near=near)
     return ZoneInfo("UTC")
 
 
@@ -229,9 +239,9 @@ def _read_source(file: TomlFile, name: str, folder: Path, language: str) -> Sour
     """Return one source; its format must be one that we have and its folder must be there."""
     path = ("sources", name)
     found = file.known(path, SOURCE)
-    for key in ("read", "path"):
-        if key not in found:
-            file.report("missing-key", path, f"[sources.{name}] does not say {key} = …")
+    _demand(file, path, found, ["read"])
+    if not any(found[key] for key in ("path", "url", "url_from")):
+        file.report("missing-key", path, f"[sources.{name}] does not say path = …")
     if found["read"] and found["read"] not in sources.names():
         hint = f"Known: {', '.join(sources.names())}."
         file.report("unknown-source", (*path, "read"), f"there is no source {quoted(found['read'])}", hint)
@@ -248,6 +258,7 @@ def _read_source(file: TomlFile, name: str, folder: Path, language: str) -> Sour
         date=found["date"],
         encoding=_read_encoding(file, (*path, "encoding"), found["encoding"]),
         delimiter=_read_delimiter(file, (*path, "delimiter"), found["delimiter"]),
+        table=_read_table(file, path, found) if found["read"] == "database" else None,
         records=_read_records(file, (*path, "records"), found["records"]),
         habits=Habits(
             source=name,
@@ -282,6 +293,39 @@ def _read_encoding(file: TomlFile, path: tuple[str, ...], name: str) -> str:
         file.report("unknown-word", path, f"there is no encoding {quoted(name)}", near=nearest(name, aliases))
         return ""
     return found.name if found else ""
+
+
+def _read_table(file: TomlFile, path: tuple[str, ...], found: Written) -> TableSpec:
+    """Return what is read of a database; a password has no place in a site file."""
+    if has_password(found["url"]):
+        name = f"{path[-1].upper()}_PASSWORD"
+        hint = f'Put it into a variable of the environment, and write password_from = "{name}".'
+        file.report("secret-in-file", (*path, "url"), "the address of the database tells its password", hint)
+    if not (found["table"] or found["query"]):
+        file.report("missing-key", path, f"[{'.'.join(path)}] does not say table = … or query = …")
+    if found["zone"]:
+        _read_zone(file, found["zone"], (*path, "zone"))
+    terms = []
+    for taxonomy in _tables(file, (*path, "terms")):
+        where = (*path, "terms", taxonomy)
+        told = file.known(where, TERMS_OF_SOURCE)
+        _demand(file, where, told, ("table", "entry", "term"))
+        terms.append(TermsSpec(taxonomy, **{key.name: told[key.name] for key in TERMS_OF_SOURCE.keys}))
+    extras = None
+    if found["extras"]:
+        told = file.known((*path, "extras"), EXTRAS_OF_SOURCE)
+        names = [key.name for key in EXTRAS_OF_SOURCE.keys]
+        _demand(file, (*path, "extras"), told, names)
+        extras = ExtrasSpec(**{name: told[name] for name in names})
+    plain = ("url", "url_from", "password_from", "table", "query", "prefix", "key", "updated", "zone")
+    return TableSpec(**{name: found[name] for name in plain}, terms=tuple(terms), extras=extras)
+
+
+def _demand(file: TomlFile, path: tuple[str, ...], found: Written, names: Iterable[str]) -> None:
+    """Report keys that must be written and are not."""
+    for name in names:
+        if not found[name]:
+            file.report("missing-key", path, f"[{'.'.join(path)}] does not say {name} = …")
 
 
 def _read_records(file: TomlFile, path: tuple[str, ...], text: str) -> str:

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 __all__ = [
     "ACCEPTED",
     "EXPECT",
+    "EXTRAS_OF_SOURCE",
     "FIELD",
     "KIND",
     "LISTING",
@@ -31,6 +32,7 @@ __all__ = [
     "SOURCE",
     "TABLES",
     "TAXONOMY",
+    "TERMS_OF_SOURCE",
     "TOP",
     "Key",
     "Table",
@@ -159,7 +161,43 @@ SOURCE = Table(
         Key("date", str, "What the date is made of where none is written, of the same parts of a file's path.", ""),
         Key("encoding", str, "The encoding of its files, such as `cp1252`, where they are neither UTF-8 nor marked.", ""),
         Key("delimiter", str, "What parts the cells of a table; found where nothing is said.", ""),
+        Key("url", str, "The address of a database, without a password: `postgresql://reader@localhost/bay`; of a feed.", ""),
+        Key("url_from", str, "The variable of the environment that has that address.", ""),
+        Key("password_from", str, "The variable of the environment that has the password.", ""),
+        Key("table", str, "The table of a database whose rows are entries.", ""),
+        Key("query", str, "What is asked of a database instead; it is never written to.", ""),
+        Key("prefix", str, "What the names of all tables begin with.", ""),
+        Key("key", str, "The column that tells rows apart; the primary key where nothing is said.", ""),
+        Key("updated", str, "The column that says when a row was changed last, so that only such rows are read again.", ""),
+        Key("zone", str, "The IANA name of the zone of times that have none; that of the site where nothing is said.", ""),
+        Key("terms", dict, "Where a database has the terms of a taxonomy: a table for each.", {}),
+        Key("extras", dict, "Where a database has more fields, each in a row of its own.", {}),
         Key("records", str, "Where the records of a JSON document are, as a path of RFC 9535: `$.data.items[*]`.", ""),
+    ),
+)
+TERMS_OF_SOURCE = Table(
+    "[sources.NAME.terms.TAXONOMY]",
+    SITE_FILE,
+    "The table of a database that says which terms entries have.",
+    (
+        Key("table", str, "The table: a row for each term of each entry.", ""),
+        Key("entry", str, "The column with the key of the entry.", ""),
+        Key("term", str, "The column with the term, or with its key in `names`.", ""),
+        Key("names", str, "The table of terms, where `term` is a key.", ""),
+        Key("key", str, "The column of its keys.", "id"),
+        Key("name", str, "The column of its names.", "name"),
+        Key("parent", str, "The column with the key of the term above, in a tree.", ""),
+    ),
+)
+EXTRAS_OF_SOURCE = Table(
+    "[sources.NAME.extras]",
+    SITE_FILE,
+    "The table of a database that has more fields: an entry, a name and a value a row.",
+    (
+        Key("table", str, "The table.", ""),
+        Key("entry", str, "The column with the key of the entry.", ""),
+        Key("name", str, "The column with the name of the field.", ""),
+        Key("value", str, "The column with its value; several rows make a list.", ""),
     ),
 )
 KIND = Table(
@@ -303,6 +341,8 @@ TABLES = (
     TOP,
     SITE,
     SOURCE,
+    TERMS_OF_SOURCE,
+    EXTRAS_OF_SOURCE,
     KIND,
     FIELD,
     TAXONOMY,

@@ -21,9 +21,60 @@ if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
     from pathlib import Path
 
-__all__ = ["LEFT_OUT", "Item", "Reader", "Scan", "Source", "SourceSpec", "UnitContent", "names", "source"]
+__all__ = [
+    "LEFT_OUT", "ExtrasSpec", "Item", "Reader", "Scan", "Source", "SourceSpec", "TableSpec", "TermsSpec",
+    "UnitContent", "names", "source",
+]  # fmt: skip
 
 LEFT_OUT = "Its entries are left out."
+
+
+class TermsSpec(Frozen):
+    """Where a database has the terms of a taxonomy: a table that joins entries with them.
+
+    ``entry`` is the column with the key of the entry, ``term`` that with the term: its name, or its key in
+    the table ``names``, in which ``key``, ``name`` and ``parent`` are columns.
+    """
+
+    taxonomy: str
+    table: str
+    entry: str
+    term: str
+    names: str = ""
+    key: str = "id"
+    name: str = "name"
+    parent: str = ""
+
+
+class ExtrasSpec(Frozen):
+    """Where a database has more fields of entries: a table with the entry's key, a name and a value a row."""
+
+    table: str
+    entry: str
+    name: str
+    value: str
+
+
+class TableSpec(Frozen):
+    """A table of a database, or what a query to it gives, as the site file describes it.
+
+    ``url`` has no password; ``url_from`` and ``password_from`` name the variables of the environment that
+    have all of it, or the password. A file of SQLite stands in the source's path instead. ``key`` is the
+    column that tells rows apart, ``updated`` the one that says when a row was changed, ``zone`` that of times
+    without one.
+    """
+
+    url: str = ""
+    url_from: str = ""
+    password_from: str = ""
+    table: str = ""
+    query: str = ""
+    prefix: str = ""
+    key: str = ""
+    updated: str = ""
+    zone: str = ""
+    terms: tuple[TermsSpec, ...] = ()
+    extras: ExtrasSpec | None = None
 
 
 class SourceSpec(Frozen):
@@ -49,19 +100,22 @@ class SourceSpec(Frozen):
     encoding: str = ""
     delimiter: str = ""
     records: str = ""
+    table: TableSpec | None = None
     habits: Habits = member(default_factory=Habits)
 
 
 class Scan(NamedTuple):
     """The units of a source, in their order, and what stands among them and cannot be read.
 
-    Units are called by their paths below the site. ``signatures`` has four whole numbers a unit, which change
-    when it does.
+    Units of files are called by their paths below the site. ``signatures`` has four whole numbers a unit,
+    which change when it does; the second and third are times, in nanoseconds since 1970, at which it was
+    changed, or 0. ``note`` is kept for the next scan of the source.
     """
 
     units: Sequence[str]
     signatures: array[int]
     problems: Sequence[Problem]
+    note: str = ""
 
 
 class UnitContent(Protocol):
@@ -93,11 +147,11 @@ class Source(Protocol):
 
     SUFFIXES: tuple[str, ...]
 
-    def scan(self, spec: SourceSpec, root: Path) -> Scan:
-        """Return the units of a source of the site in a folder."""
+    def scan(self, spec: SourceSpec, root: Path, before: Scan | None) -> Scan:
+        """Return the units of a source of the site in a folder; ``before`` are those of the last run."""
 
-    def reader(self, spec: SourceSpec, root: Path) -> Reader:
-        """Return what reads them."""
+    def reader(self, spec: SourceSpec, root: Path, units: Sequence[str]) -> Reader:
+        """Return what reads some of them, which are asked for in their order."""
 
 
 def names() -> list[str]:

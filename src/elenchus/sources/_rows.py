@@ -69,6 +69,9 @@ def rows_of(
     slugs = _slugs(spec, named, keys, lines)
     if "id" in named:
         named["id"] = [_id_of(kind, key) for kind, key in zip(kinds, keys, strict=True)]
+    if "parent" in named:
+        above = _texts(named["parent"], len(lines))
+        named["parent"] = [_id_of(kind, key) for kind, key in zip(kinds, above, strict=True)]
     titles = named.get("title") or [None] * len(lines)
     titled = [title is None or title == "" for title in titles]
     if any(titled):

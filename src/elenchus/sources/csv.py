@@ -31,12 +31,12 @@ _LONGEST_LINE = 32 * 2**20
 _MOST_COLUMNS = 10_000
 
 
-def scan(spec: SourceSpec, root: Path) -> Scan:
+def scan(spec: SourceSpec, root: Path, _before: Scan | None) -> Scan:
     """Return the tables of a source."""
     return scan_files(spec, root, SUFFIXES)
 
 
-def reader(spec: SourceSpec, root: Path) -> FileReader:
+def reader(spec: SourceSpec, root: Path, _units: Sequence[str]) -> FileReader:
     """Return what reads them, row by row."""
     return FileReader(spec, root, _parse, most=None)
 

@@ -27,12 +27,12 @@ SUFFIXES = (".json",)
 _MOST_BYTES = 128 * 2**20  # of a document, which is read as a whole
 
 
-def scan(spec: SourceSpec, root: Path) -> Scan:
+def scan(spec: SourceSpec, root: Path, _before: Scan | None) -> Scan:
     """Return the documents of a source."""
     return scan_files(spec, root, SUFFIXES)
 
 
-def reader(spec: SourceSpec, root: Path) -> FileReader:
+def reader(spec: SourceSpec, root: Path, _units: Sequence[str]) -> FileReader:
     """Return what reads them."""
     return FileReader(spec, root, _parse, most=_MOST_BYTES)
 

@@ -12,7 +12,7 @@ from elenchus.sources._rows import BATCH, FewProblems, columns_of, rows_of
 from elenchus.sources._simple import Unreadable
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Iterator, Sequence
     from pathlib import Path
     from typing import TextIO
 
@@ -25,12 +25,12 @@ SUFFIXES = (".jsonl", ".ndjson")
 _LONGEST_LINE = 16 * 2**20  # characters
 
 
-def scan(spec: SourceSpec, root: Path) -> Scan:
+def scan(spec: SourceSpec, root: Path, _before: Scan | None) -> Scan:
     """Return the files of a source."""
     return scan_files(spec, root, SUFFIXES)
 
 
-def reader(spec: SourceSpec, root: Path) -> FileReader:
+def reader(spec: SourceSpec, root: Path, _units: Sequence[str]) -> FileReader:
     """Return what reads them, line by line."""
     return FileReader(spec, root, _parse, most=None)
 

@@ -9,7 +9,7 @@ from elenchus.sources import LEFT_OUT
 from elenchus.sources._files import FileReader, scan_files
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Iterator, Sequence
     from pathlib import Path
 
     from elenchus.sources import Item, Scan, SourceSpec
@@ -20,12 +20,12 @@ __all__ = ["SUFFIXES", "reader", "scan"]
 SUFFIXES = (".md", ".markdown")
 
 
-def scan(spec: SourceSpec, root: Path) -> Scan:
+def scan(spec: SourceSpec, root: Path, _before: Scan | None) -> Scan:
     """Return the Markdown files of a source."""
     return scan_files(spec, root, SUFFIXES)
 
 
-def reader(spec: SourceSpec, root: Path) -> FileReader:
+def reader(spec: SourceSpec, root: Path, _units: Sequence[str]) -> FileReader:
     """Return what reads them."""
     return FileReader(spec, root, _parse)
 

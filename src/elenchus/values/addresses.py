@@ -21,11 +21,13 @@ __all__ = [
     "Href",
     "filled_href",
     "given_href",
+    "has_password",
     "href_maker",
     "href_of",
     "is_harmless",
     "rooted",
     "split_address",
+    "without_password",
 ]
 
 Href = NewType("Href", str)
@@ -37,6 +39,19 @@ _PLAIN = pattern(r"[A-Za-z0-9][\w.~-]*(?:/[\w.~-]+)*", re.ASCII)
 _INVISIBLE = pattern(r"[\x00-\x20\x7f-\x9f]")
 # What no address has: RFC 3986 knows these characters only encoded.
 _UNSAFE = pattern(r"[\x00-\x20\x7f-\x9f\"<>\\^`{|}]")
+
+
+_PASSWORD = pattern(r"(://[^/@:\s]*):[^@\s]*@")
+
+
+def has_password(address: str) -> bool:
+    """Say whether an address tells a password."""
+    return _PASSWORD.search(address) is not None
+
+
+def without_password(text: str) -> str:
+    """Return a text whose addresses tell no password."""
+    return _PASSWORD.sub(r"\1@", text)
 
 
 def href_of(path: str) -> Href:

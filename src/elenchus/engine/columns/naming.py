@@ -74,7 +74,15 @@ class EntryNames:
             start = f"{fold(kind)}/"
             if folded.startswith(start):
                 found |= {row for row in self._with_slug(folded[len(start) :]) if self.kinds[row] == number}
-        return sorted(found)
+        return sorted(found) or self._with_number(folded)
+
+    def _with_number(self, folded: str) -> list[int]:
+        """Return the rows of all kinds that a number tells apart from others of their kind."""
+        if not (folded.isascii() and folded.isdigit()):
+            return []
+        codes = [self.id_texts.find(f"{fold(kind)}/{folded}") for kind in self.kind_names]
+        rows = (int(self.row_of_code[code]) for code in codes if code >= 0)
+        return sorted(row for row in rows if row >= 0)
 
     def _with_slug(self, folded: str) -> list[int]:
         """Return the rows with a slug."""

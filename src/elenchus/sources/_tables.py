@@ -1,0 +1,224 @@
+"""What is read of a database: the rows of a source, their keys, and what other tables say of them."""
+
+from __future__ import annotations
+
+import errno
+from collections import defaultdict
+from hashlib import blake2b
+from typing import TYPE_CHECKING, Any, NamedTuple
+from zoneinfo import ZoneInfo
+
+from elenchus.errors import did_you_mean
+from elenchus.sources import TableSpec
+from elenchus.values.texts import nearest, quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator, Sequence
+
+    from sqlalchemy import Connection
+
+    from elenchus.sources import SourceSpec, TermsSpec
+
+__all__ = ["Shape"]
+
+_PART = 10_000  # rows that are taken at once while all are looked at
+_IN = 500  # keys that one question names
+_SHOWN = 20  # names that a message lists
+_DEEPEST = 50  # terms below one another
+
+
+class _Side(NamedTuple):
+    """Another table with something about the rows, whose keys it has in the column ``entry``.
+
+    Of a taxonomy, ``columns`` has that of the term; else those of the name of a field and of its value.
+    """
+
+    table: str
+    entry: str
+    columns: tuple[str, ...]
+    terms: TermsSpec | None = None
+
+
+class Shape:
+    """What a source reads of a database. Raises OSError where something of it is not there."""
+
+    def __init__(self, spec: SourceSpec, connection: Connection) -> None:
+        self.spec = spec
+        self.table = spec.table or TableSpec()
+        self.connection = connection
+        self.quote = connection.dialect.identifier_preparer.quote
+        self.columns_of: dict[str, tuple[list[str], str]] = {}
+        if query := self.table.query.strip().rstrip(";"):
+            self.source = f"({query.replace(':', chr(92) + ':')}) AS rows_of_site"
+            told = self.run(f"SELECT * FROM {self.source} WHERE 1 = 0")
+            self.names, primary = list(told.keys()), ""
+        else:
+            self.names, primary = self.columns(self.table.table)
+            self.source = self.named(self.table.table)
+        key = self.table.key or primary or ("id" if "id" in self.names else "")
+        if not key:
+            raise OSError(errno.EINVAL, 'no column tells its rows apart; write key = "…"')
+        self.checked(key, self.names, self.spec.name)
+        if self.table.updated:
+            self.checked(self.table.updated, self.names, self.spec.name)
+        self.key_at = self.names.index(key)
+        self.updated = self.quote(self.table.updated) if self.table.updated else ""
+        self.zone = ZoneInfo(self.table.zone) if self.table.zone else None
+        self.key = self.quote(key)
+        first = self.run(f"SELECT {self.key} FROM {self.source} LIMIT 1").scalar()
+        self.is_whole = isinstance(first, int)
+        if first is not None and not isinstance(first, (int, str)):
+            kind = "CHAR(191)" if connection.dialect.name == "mysql" else "VARCHAR(191)"
+            self.key = f"CAST({self.key} AS {kind})"
+        self.sides = [self.side(each.table, each.entry, (each.term,), each) for each in self.table.terms]
+        if extras := self.table.extras:
+            self.sides.append(self.side(extras.table, extras.entry, (extras.name, extras.value)))
+        self.paths = {side.terms.taxonomy: self.terms(side.terms) for side in self.sides if side.terms}
+
+    # what is there
+
+    def run(self, sql: str, **values: Any) -> Any:
+        """Return the result of a query; names with a colon in it stand for values."""
+        from sqlalchemy import text
+
+        return self.connection.execute(text(sql), values)
+
+    def named(self, table: str) -> str:
+        """Return a table as a query names it, with the prefix of the source."""
+        schema, _, name = f"{self.table.prefix}{table}".rpartition(".")
+        return ".".join(self.quote(each) for each in (schema, name) if each)
+
+    def columns(self, table: str) -> tuple[list[str], str]:
+        """Return the names of the columns of a table, and its primary key where that is one of them."""
+        from sqlalchemy import inspect
+
+        schema, _, name = f"{self.table.prefix}{table}".rpartition(".")
+        known = inspect(self.connection)
+        tables = [*known.get_table_names(schema=schema or None), *known.get_view_names(schema=schema or None)]
+        self.checked(name, tables, self.spec.name, what="table")
+        found = [str(each["name"]) for each in known.get_columns(name, schema=schema or None)]
+        primary = known.get_pk_constraint(name, schema=schema or None).get("constrained_columns") or []
+        return found, primary[0] if len(primary) == 1 else ""
+
+    def checked(self, name: str, known: Sequence[str], where: str, what: str = "column") -> None:
+        """Raise OSError where there is no such column or table."""
+        if name not in known:
+            listed = ", ".join(sorted(known)[:_SHOWN]) or "none"
+            hint = did_you_mean(nearest(name, known)) or f"There are {listed}."
+            raise OSError(errno.ENOENT, f"{where} has no {what} {quoted(name)}. {hint}")
+
+    def side(self, table: str, entry: str, columns: tuple[str, ...], terms: TermsSpec | None = None) -> _Side:
+        """Return another table, whose columns are there."""
+        known, _ = self.columns(table)
+        for each in (entry, *columns):
+            self.checked(each, known, f"{self.table.prefix}{table}")
+        return _Side(table, entry, columns, terms)
+
+    # how it has changed
+
+    def pulse(self) -> list[str]:
+        """Return what nearly each change changes: count, keys, newest; nothing where that is unknown."""
+        if not self.updated or self.sides:
+            return []
+        ends = f"COUNT(*), MIN({self.key}), MAX({self.key}), MAX({self.updated})"
+        return [str(each) for each in self.run(f"SELECT {ends} FROM {self.source}").one()]
+
+    def newest(self) -> str:
+        """Return the last time at which a row was changed, as the database says it."""
+        return (
+            str(self.run(f"SELECT MAX({self.updated}) FROM {self.source}").scalar()) if self.updated else ""
+        )
+
+    def all_keys(self) -> Iterator[tuple[Any, str]]:
+        """Yield the key of each row in their order, and what it says of its last change."""
+        more = f", {self.updated}" if self.updated else ""
+        order = f"WHERE {self.key} IS NOT NULL ORDER BY {self.key}"
+        for row in self.streamed(f"SELECT {self.key}{more} FROM {self.source} {order}"):
+            yield row[0], str(row[1]) if more else ""
+
+    def all_of(self, side: _Side) -> Iterator[Any]:
+        """Yield all rows of another table: the entry, then the columns."""
+        columns = ", ".join(map(self.quote, (side.entry, *side.columns)))
+        return self.streamed(f"SELECT {columns} FROM {self.named(side.table)}")
+
+    def streamed(self, sql: str) -> Iterator[Any]:
+        """Yield rows without holding all of them."""
+        from sqlalchemy import text
+
+        result = self.connection.execution_options(stream_results=True).execute(text(sql))
+        for part in result.partitions(_PART):
+            yield from part
+
+    @property
+    def names_digest(self) -> str:
+        """A digest of the names of all terms."""
+        told = repr(sorted((name, sorted(paths.items(), key=repr)) for name, paths in self.paths.items()))
+        return blake2b(told.encode("utf-8", "surrogatepass"), digest_size=8).hexdigest()
+
+    # what it holds
+
+    def rows(self, low: Any, high: Any) -> list[Any]:
+        """Return the rows between two keys, in their order."""
+        columns = ", ".join(self.quote(name) for name in self.names)
+        between = f"{self.key} >= :low AND {self.key} <= :high"
+        sql = f"SELECT {columns} FROM {self.source} WHERE {between} ORDER BY {self.key}"
+        return list(self.run(sql, low=low, high=high).fetchall())
+
+    def others(self, keys: Sequence[Any]) -> dict[str, dict[Any, Any]]:
+        """Return what other tables say of some rows: by field and key, a value or a list of values."""
+        found: dict[str, dict[Any, list[Any]]] = defaultdict(lambda: defaultdict(list))
+        for side in self.sides if keys else ():
+            for entry, *told in self.about(side, keys):
+                if side.terms:
+                    term = (
+                        self.paths[side.terms.taxonomy].get(told[0], told[0]) if side.terms.names else told[0]
+                    )
+                    found[side.terms.taxonomy][entry].append(term)
+                elif told[0] is not None:
+                    found[str(told[0])][entry].append(told[1])
+        return {
+            field: {key: values[0] if len(values) == 1 else values for key, values in by_key.items()}
+            for field, by_key in found.items()
+        }
+
+    def about(self, side: _Side, keys: Sequence[Any]) -> Iterator[Any]:
+        """Yield what another table says of some rows."""
+        entry = self.quote(side.entry)
+        columns = ", ".join((entry, *map(self.quote, side.columns)))
+        begin, order = f"SELECT {columns} FROM {self.named(side.table)} WHERE", f"ORDER BY {columns}"
+        if self.is_whole:
+            between = f"{entry} >= :low AND {entry} <= :high"
+            yield from self.run(f"{begin} {between} {order}", low=keys[0], high=keys[-1])
+            return
+        for first in range(0, len(keys), _IN):
+            part = {f"k{at}": key for at, key in enumerate(keys[first : first + _IN])}
+            yield from self.run(
+                f"{begin} {entry} IN ({', '.join(f':{name}' for name in part)}) {order}", **part
+            )
+
+    def terms(self, terms: TermsSpec) -> dict[Any, str]:
+        """Return the names of terms by their keys, those of a tree with all above them."""
+        if not terms.names:
+            return {}
+        wanted = (terms.key, terms.name, *([terms.parent] if terms.parent else []))
+        known, _ = self.columns(terms.names)
+        for each in wanted:
+            self.checked(each, known, f"{self.table.prefix}{terms.names}")
+        columns = ", ".join(map(self.quote, wanted))
+        told = {
+            row[0]: tuple(row[1:])
+            for row in self.streamed(f"SELECT {columns} FROM {self.named(terms.names)}")
+        }
+        return {key: _path(told, key) for key in told}
+
+
+def _path(told: dict[Any, tuple[Any, ...]], key: Any) -> str:
+    """Return the name of a term behind those above it, parted by slashes; a circle ends where it closes."""
+    steps: list[str] = []
+    seen: set[Any] = set()
+    while key in told and key not in seen and len(steps) < _DEEPEST:
+        seen.add(key)
+        name, *above = told[key]
+        steps.append(str(name))
+        key = above[0] if above else None
+    return "/".join(reversed(steps))

@@ -1,0 +1,259 @@
+"""Tables of databases: SQLite, PostgreSQL, MySQL and MariaDB, read in the order of their keys, never written.
+
+The rows of a table are cut into units of some hundred where the keys themselves say: a row that is added or
+taken away changes the bounds of its own unit only. What rows say of their last change, and all that other
+tables say of them, is the signature of their unit, so that only units that hold a change are read again.
+"""
+
+from __future__ import annotations
+
+import json
+import time
+import zlib
+from array import array
+from bisect import bisect_right
+from contextlib import ExitStack
+from datetime import date, datetime
+from hashlib import blake2b
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from elenchus.errors import Place, Problem
+from elenchus.files import is_file, signature
+from elenchus.sources import LEFT_OUT, Scan
+from elenchus.sources._connection import connected, place_of
+from elenchus.sources._rows import rows_of
+from elenchus.sources._tables import Shape
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+    from pathlib import Path
+    from zoneinfo import ZoneInfo
+
+    from elenchus.sources import Item, SourceSpec
+
+__all__ = ["SUFFIXES", "reader", "scan"]
+
+SUFFIXES: tuple[str, ...] = ()
+_USUAL = 1024  # rows of a unit
+_MOST = 8192
+_LARGEST = 2**62
+_LARGEST_LINE = 2**31 - 1
+
+
+def scan(spec: SourceSpec, root: Path, before: Scan | None) -> Scan:
+    """Return the units of a table; where the database cannot be read, those of the last run."""
+    told = json.loads(before.note) if before and before.note else {}
+    file = _sign_of(spec, root)
+    if before and file and told.get("file") == file:
+        return before
+    try:
+        with connected(spec, root) as connection:
+            return _scanned(Shape(spec, connection), before, told, file)
+    except OSError as error:
+        problem = _unreadable(spec, error, "Its entries are those of the last time." if before else LEFT_OUT)
+        return before._replace(problems=[problem]) if before else Scan([], array("q"), [problem])
+
+
+def reader(spec: SourceSpec, root: Path, _units: Sequence[str]) -> _TableReader:
+    """Return what reads units."""
+    return _TableReader(spec, root)
+
+
+def _unreadable(spec: SourceSpec, error: OSError, hint: str) -> Problem:
+    """Return the problem of a database that cannot be read, which may not even have an address."""
+    try:
+        place = place_of(spec)
+    except OSError:
+        place = spec.name
+    message = f"the database cannot be read: {error.strerror}"
+    return Problem("unreadable-database", message, hint, place=Place(place))
+
+
+def _sign_of(spec: SourceSpec, root: Path) -> list[int]:
+    """Return what tells that the file of a database, and the one beside it, are as they were."""
+    found: list[int] = []
+    for path in spec.paths[:1]:
+        for each in (root / path, root / f"{path}-wal"):
+            found += signature(each.stat()) if is_file(each) else ()
+    return found
+
+
+class _Chunk:
+    """A unit in the making: its first and last key, how many rows it has, what these say of their change."""
+
+    def __init__(self, first: Any) -> None:
+        self.first: Any = first
+        self.last: Any = first
+        self.said: list[str] = []
+        self.others = 0  # a sum over what other tables say of its rows
+        self.is_newest = False
+        self.is_full = False
+
+    @property
+    def bounds(self) -> str:
+        """The keys between which its rows lie."""
+        return json.dumps([self.first, self.last], ensure_ascii=False)
+
+
+def _scanned(shape: Shape, before: Scan | None, told: Mapping[str, Any], file: list[int]) -> Scan:
+    """Return the units of a table that is there. Raises OSError."""
+    place = place_of(shape.spec)
+    pulse = shape.pulse()
+    if before and not file and pulse and told.get("pulse") == pulse:
+        return before
+    newest = shape.newest()
+    is_fresh = newest != told.get("newest")
+    chunks = list(_chunks(shape, newest))
+    _add_others(shape, chunks)
+    common = shape.names_digest
+    volatile = 0
+    if not shape.updated:  # nothing says which rows have changed, so that all are read and compared
+        volatile = _number(repr(file)) if file else time.time_ns()
+    now = time.time_ns()
+    signatures = array("q")
+    for chunk in chunks:
+        said = _number(f"{common}\n" + "\n".join(chunk.said))
+        others = (chunk.others + volatile) % _LARGEST
+        # Within one step of the clock a row may be changed twice, so what is newest now is read again.
+        signatures.extend((said, now if chunk.is_newest and is_fresh else 0, 0, others))
+    units = [f"{place}\t{chunk.bounds}" for chunk in chunks]
+    note = {"file": file, "newest": newest, "pulse": None if is_fresh else pulse}
+    return Scan(units, signatures, [], json.dumps(note))
+
+
+def _number(text: str) -> int:
+    """Return a digest of a text as a number that fits a signature."""
+    found = blake2b(text.encode("utf-8", "surrogatepass"), digest_size=8).digest()
+    return int.from_bytes(found, "little") >> 2
+
+
+def _chunks(shape: Shape, newest: str) -> Iterator[_Chunk]:
+    """Yield the units of a table in the order of its keys, each key in one of them. Raises OSError."""
+    chunk: _Chunk | None = None
+    for key, updated in shape.all_keys():
+        if chunk and chunk.is_full and key != chunk.last:
+            yield chunk
+            chunk = None
+        chunk = chunk or _Chunk(key)
+        chunk.last = key
+        chunk.said.append(f"{key} {updated}")
+        chunk.is_newest = chunk.is_newest or (newest != "" and updated == newest)
+        is_bound = zlib.crc32(str(key).encode("utf-8", "surrogatepass")) % _USUAL == 0
+        chunk.is_full = chunk.is_full or is_bound or len(chunk.said) >= _MOST
+    if chunk:
+        yield chunk
+
+
+def _add_others(shape: Shape, chunks: Sequence[_Chunk]) -> None:
+    """Add to each unit what other tables say of its rows, in whatever order. Raises OSError."""
+    if not chunks or not shape.sides:
+        return
+    place_in = _places(chunks)
+    for side in shape.sides:
+        for row in shape.all_of(side):
+            at = place_in(row[0])
+            if at >= 0:
+                chunks[at].others += zlib.crc32(repr(tuple(row)).encode("utf-8", "surrogatepass"))
+
+
+def _places(chunks: Sequence[_Chunk]) -> Callable[[Any], int]:
+    """Return what gives the place of the unit of a key, -1 where there is none."""
+    if all(isinstance(chunk.first, int) for chunk in chunks):
+        firsts = [chunk.first for chunk in chunks]
+        return lambda key: bisect_right(firsts, key) - 1 if isinstance(key, int) else -1
+    known = {said.rpartition(" ")[0]: at for at, chunk in enumerate(chunks) for said in chunk.said}
+    return lambda key: known.get(str(key), -1)
+
+
+class _Rows(NamedTuple):
+    """The rows of a unit: their keys, the values of each column, what other tables say, and a digest."""
+
+    keys: list[Any]
+    columns: dict[str, list[Any]]
+    digest: int
+    problem: Problem | None = None
+
+
+class _TableReader:
+    """What reads the rows of units of a table, in one transaction."""
+
+    def __init__(self, spec: SourceSpec, root: Path) -> None:
+        self.spec = spec
+        self.root = root
+        self.stack = ExitStack()
+        self.shape: Shape | None = None
+
+    def content(self, unit: str) -> _Rows:
+        """Return the rows of a unit."""
+        low, high = json.loads(unit.partition("\t")[2])
+        try:
+            if self.shape is None:
+                self.shape = Shape(self.spec, self.stack.enter_context(connected(self.spec, self.root)))
+            rows = self.shape.rows(low, high)
+            keys = [_key_of(row[self.shape.key_at]) for row in rows]
+            return _as_columns(self.shape, keys, rows)
+        except OSError as error:
+            return _Rows([], {}, 1, _unreadable(self.spec, error, LEFT_OUT))
+
+    def items(self, unit: str, content: Any) -> Iterator[Item]:
+        """Yield the rows of a unit as entries."""
+        if content.problem:
+            yield content.problem
+        if not content.keys:
+            return
+        place = unit.partition("\t")[0]
+        lines = [key if isinstance(key, int) and 0 < key <= _LARGEST_LINE else 0 for key in content.keys]
+        if all(lines):
+            yield from rows_of(self.spec, place, content.columns, lines)
+            return
+        for at, key in enumerate(content.keys):  # a text tells its row better than any number
+            one = {name: values[at : at + 1] for name, values in content.columns.items()}
+            yield from rows_of(self.spec, f"{place}/{key}", one, [0])
+
+    def close(self) -> None:
+        """End the transaction."""
+        self.stack.close()
+
+
+def _key_of(value: Any) -> Any:
+    """Return a key as units have it."""
+    return value if isinstance(value, int) else str(value)
+
+
+def _as_columns(shape: Shape, keys: list[Any], rows: Sequence[Any]) -> _Rows:
+    """Return rows as values by column, with what other tables say of them."""
+    cells = list(zip(*rows, strict=True)) if rows else [()] * len(shape.names)
+    columns = {
+        name: _plain_values(values, shape.zone) for name, values in zip(shape.names, cells, strict=True)
+    }
+    for name, by_key in shape.others(keys).items():
+        more = [by_key.get(key) for key in keys]
+        if any(value is not None for value in more):
+            columns[name] = more
+    found = blake2b(repr([keys, columns]).encode("utf-8", "surrogatepass"), digest_size=8).digest()
+    return _Rows(keys, columns, int.from_bytes(found, "little") or 1)
+
+
+def _plain_values(values: Iterable[Any], zone: ZoneInfo | None) -> list[Any]:
+    """Return the values of a column as content writes them: texts, lists, tables, None."""
+    listed = list(values)
+    if set(map(type, listed)) <= {str, type(None)}:
+        return listed
+    return [_plain(value, zone) for value in listed]
+
+
+def _plain(value: Any, zone: ZoneInfo | None) -> Any:
+    """Return one value as content writes it; bytes that are no text are nothing."""
+    if value is None or isinstance(value, (str, list, dict, bool)):
+        return value
+    if isinstance(value, datetime):
+        local = value.replace(tzinfo=zone) if zone and value.tzinfo is None else value
+        return local.isoformat()
+    if isinstance(value, date):
+        return value.isoformat()
+    if isinstance(value, (bytes, bytearray, memoryview)):
+        try:
+            return bytes(value).decode()
+        except UnicodeDecodeError:
+            return None
+    return str(value)
