@@ -280,7 +280,8 @@ def _read_paths(file: TomlFile, path: tuple[str, ...], written: Any, folder: Pat
             message = f"there is no file or folder {quoted(place)} in the site"
             near = nearest(place, (each.name for each in folder.iterdir())) if folder.is_dir() else ()
             file.report("missing-folder", path, message, near=near)
-        yield text
+        if text:
+            yield text
 
 
 def _read_encoding(file: TomlFile, path: tuple[str, ...], name: str) -> str:

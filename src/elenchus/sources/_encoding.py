@@ -41,11 +41,18 @@ def not_encoded(spec: SourceSpec, encoding: str) -> tuple[str, str]:
     return f"is not {name}", hint
 
 
-def decoded(content: bytes, spec: SourceSpec) -> str:
-    """Return the text of a file with its line ends as newlines. Raises Unreadable."""
+def decoded(content: bytes, spec: SourceSpec, declared: str = "") -> str:
+    """Return the text of a file with its line ends as newlines; ``declared`` is what it says of its encoding.
+
+    Raises Unreadable.
+    """
     encoding = _encoding_of(spec, content[:4])
+    if declared and encoding == "utf-8" and not spec.encoding:
+        encoding = declared
     try:
         text = content.decode(encoding)
+    except LookupError:
+        raise Unreadable(f"the file says that it is {declared}, which nobody knows", 1) from None
     except UnicodeDecodeError as error:
         line = error.object[: error.start].count(b"\n") + 1
         wrong, hint = not_encoded(spec, encoding)

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from elenchus.errors import Place
     from elenchus.sources import SourceSpec
 
-__all__ = ["Unreadable", "entry_of", "read_entry"]
+__all__ = ["Unreadable", "entry_of", "front_matter", "read_entry", "renamed", "written"]
 
 _FENCES = {"---": "yaml", "+++": "toml"}
 _CLOSING = {fence: pattern(rf"^{re.escape(fence)}[ \t]*$", re.MULTILINE) for fence in _FENCES}
@@ -36,14 +36,14 @@ _MARKUP = pattern(r"!?\[([^\]]*)\](?:\([^)]*\)|\[[^\]]*\])|[*_`~]+|\\(?=[!-/:-@\
 def read_entry(content: bytes, spec: SourceSpec, place: Place) -> Record:
     """Return the entry of one file. Raises Unreadable."""
     values, body, line = _split(decoded(content, spec))
-    values = _renamed(values, spec)
+    values = renamed(values, spec)
     title = ""
-    if not _written(values, "title"):
+    if not written(values, "title"):
         title, body, line = _first_heading(body, line)
     return entry_of(spec, place, values, title, Raw(body.strip("\n"), line))
 
 
-def _renamed(values: dict[str, Raw], spec: SourceSpec) -> dict[str, Raw]:
+def renamed(values: dict[str, Raw], spec: SourceSpec) -> dict[str, Raw]:
     """Return the values of a file under the names of their fields."""
     if not spec.columns:
         return values
@@ -56,9 +56,9 @@ def entry_of(spec: SourceSpec, place: Place, values: dict[str, Raw], heading: st
     guessed: dict[str, str] = {}
     path = below(spec, place.file)
     name = name_of(spec, path)
-    if not _written(values, "date") and name.day:
+    if not written(values, "date") and name.day:
         values["date"], guessed["date"] = Raw(name.day), "file name"
-    if not _written(values, "title"):
+    if not written(values, "title"):
         values["title"] = Raw(heading or name.words)
         guessed["title"] = "heading" if heading else "file name"
     if body.value:
@@ -66,7 +66,7 @@ def entry_of(spec: SourceSpec, place: Place, values: dict[str, Raw], heading: st
     return Record(place, _kind_of(spec, path, values), name.slug, values, spec.habits, guessed)
 
 
-def _written(values: dict[str, Raw], name: str) -> bool:
+def written(values: dict[str, Raw], name: str) -> bool:
     """Say whether something was written for a field."""
     return name in values and values[name].value not in (None, "")
 
@@ -82,7 +82,7 @@ def _kind_of(spec: SourceSpec, path: str, values: dict[str, Raw]) -> str:
     if "/" in path:
         found = path.partition("/")[0]
         return spec.kinds.get(found, found)
-    if spec.kind_at_root or _written(values, "kind"):
+    if spec.kind_at_root or written(values, "kind"):
         return spec.kind_at_root
     folders = ", ".join(spec.paths)
     message = f'the file stands in no folder of {folders}, and kind = "{{folder}}" takes its kind from there'
@@ -114,6 +114,11 @@ def _split(text: str) -> tuple[dict[str, Raw], str, int]:
     front = text[start : match.start()]
     values = _yaml_values(front) if _FENCES[fence] == "yaml" else _toml_values(front)
     return values, text[match.end() + 1 :], text.count("\n", 0, match.end()) + 2
+
+
+def front_matter(text: str) -> dict[str, Raw]:
+    """Return the values of front matter that stands alone. Raises Unreadable."""
+    return _split(text)[0]
 
 
 def _json_front(text: str) -> tuple[dict[str, Raw], str, int]:

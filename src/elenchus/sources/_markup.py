@@ -1,0 +1,113 @@
+"""HTML as content: what its head says, its heading, and its body as a block that Markdown leaves alone."""
+
+from __future__ import annotations
+
+import re
+from html.parser import HTMLParser
+from typing import TYPE_CHECKING
+
+from elenchus.schema.record import Raw
+
+if TYPE_CHECKING:
+    from typing import Any
+
+__all__ = ["Document", "as_block"]
+
+_BLANK = re.compile(r"\n[ \t]*(?=\n)")
+_KEPT = re.compile(r"(<pre\b.*?</pre\s*>|<textarea\b.*?</textarea\s*>|<!--.*?-->)", re.DOTALL | re.IGNORECASE)
+_MOST_METAS = 10_000
+
+
+def as_block(html: str) -> str:
+    """Return HTML as one block of Markdown (CommonMark 0.31, section 4.6), which no blank line ends."""
+    parts = _KEPT.split(html.strip())
+    for at, part in enumerate(parts):
+        if at % 2 == 0:
+            parts[at] = _BLANK.sub("", part)
+        elif part.startswith("<!--"):
+            parts[at] = ""
+        else:
+            parts[at] = _BLANK.sub("\n&#8203;", part)
+    inner = "".join(parts).strip("\n")
+    return f"<div>\n{inner}\n</div>" if inner else ""
+
+
+class Document(HTMLParser):
+    """A document that is read once: ``values`` are those of its head, ``title`` and ``heading`` its names."""
+
+    def __init__(self, text: str) -> None:
+        super().__init__(convert_charrefs=True)
+        self.text = text
+        self.starts = [0, *(match.end() for match in re.finditer("\n", text))]
+        self.values: dict[str, Raw] = {}
+        self.title = self.heading = ""
+        self.open = ""
+        self.spans: dict[str, list[int]] = {}
+        self.at = self.count = 0
+        self.heading_span = (0, 0)
+        self.feed(text)
+        self.close()
+
+    @property
+    def place(self) -> int:
+        """Where the parser stands."""
+        line, column = self.getpos()
+        return self.starts[line - 1] + column
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        """Note what begins."""
+        if tag == "meta":
+            self.meta({name: value or "" for name, value in attrs})
+        elif tag == "title" and not self.title:
+            self.open = tag
+        elif tag == "h1" and not self.heading:
+            self.open, self.at = tag, self.place
+        elif tag in ("body", "main", "article"):
+            begins = self.place + len(self.get_starttag_text() or "")
+            self.spans.setdefault(tag, [begins, len(self.text)])
+            self.count += 1
+
+    def handle_endtag(self, tag: str) -> None:
+        """Note what ends."""
+        if tag == self.open:
+            if tag == "h1":
+                self.heading = " ".join(self.heading.split())
+                self.heading_span = (self.at, self.place + len("</h1>"))
+            else:
+                self.title = " ".join(self.title.split())
+            self.open = ""
+        elif tag in self.spans and self.spans[tag][1] == len(self.text):
+            self.spans[tag][1] = self.place
+
+    def handle_data(self, data: str) -> None:
+        """Take the text of a title or heading."""
+        if self.open == "title":
+            self.title += data
+        elif self.open == "h1":
+            self.heading += data
+
+    def meta(self, told: dict[str, str]) -> None:
+        """Take what one element of the head says; several of one name are a list."""
+        name, value = told.get("name", "").strip(), told.get("content", "").strip()
+        if not name or len(self.values) >= _MOST_METAS:
+            return
+        name = "summary" if name.lower() == "description" and "summary" not in self.values else name
+        before = self.values.get(name)
+        line = self.getpos()[0]
+        if before is None:
+            self.values[name] = Raw(value, line)
+        else:
+            listed: list[Any] = before.value if isinstance(before.value, list) else [before.value]
+            self.values[name] = Raw([*listed, value], before.line)
+
+    def body(self, *, without_heading: bool) -> Raw:
+        """Return what stands in the document, and its line: the main part, an article, or all of it."""
+        begin, end = next(
+            (self.spans[name] for name in ("main", "article", "body") if name in self.spans),
+            (0, len(self.text)),
+        )
+        first, last = self.heading_span
+        html = self.text[begin:end]
+        if without_heading and begin <= first < last <= end:
+            html = self.text[begin:first] + self.text[last:end]
+        return Raw(as_block(html), self.text.count("\n", 0, begin) + 1)
