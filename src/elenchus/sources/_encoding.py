@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import codecs
+import errno
 import io
 from typing import TYPE_CHECKING
 
 from elenchus.sources._simple import Unreadable
 
 if TYPE_CHECKING:
-    from typing import TextIO
+    from typing import IO, Any, TextIO
 
     from elenchus.sources import SourceSpec
     from elenchus.sources._files import FileContent
@@ -24,6 +25,10 @@ _MARKS = (
     (codecs.BOM_UTF16_LE, "utf-16"),
     (codecs.BOM_UTF16_BE, "utf-16"),
 )
+
+
+_CHUNK = 2**20
+_LONGEST_LINE = 32 * 2**20  # bytes
 
 
 def _encoding_of(spec: SourceSpec, start: bytes) -> str:
@@ -67,7 +72,42 @@ def opened_text(content: FileContent, spec: SourceSpec) -> tuple[TextIO, str]:
     """
     with content.stream() as stream:
         encoding = _encoding_of(spec, stream.read(4))
-    return io.TextIOWrapper(content.stream(), encoding, errors="surrogateescape", newline=""), encoding
+    checked = io.BufferedReader(
+        _Checked(content.stream(), is_wide="16" in encoding or "32" in encoding), _CHUNK
+    )
+    return io.TextIOWrapper(checked, encoding, errors="surrogateescape", newline=""), encoding
+
+
+class _Checked(io.RawIOBase):
+    """A stream of bytes in whose lines nothing is too long, and no NUL."""
+
+    def __init__(self, stream: IO[bytes], *, is_wide: bool) -> None:
+        super().__init__()
+        self.inner = stream
+        self.is_wide = is_wide
+        self.length = 0  # of the line that is being read
+
+    def readable(self) -> bool:
+        """Say that it can be read."""
+        return True
+
+    def readinto(self, buffer: Any) -> int:
+        """Fill a buffer. Raises OSError where a line is longer than any that somebody means."""
+        found = self.inner.read(len(buffer))
+        last = found.rfind(b"\n")
+        self.length = self.length + len(found) if last < 0 else len(found) - last
+        if self.length > _LONGEST_LINE:
+            raise OSError(errno.EFBIG, f"a line is longer than {_LONGEST_LINE // 2**20} MB")
+        if not self.is_wide and b"\0" in found:
+            found = found.replace(b"\0", b" ")
+        buffer[: len(found)] = found
+        return len(found)
+
+    def close(self) -> None:
+        """Close what it reads from."""
+        if not self.closed:
+            self.inner.close()
+        super().close()
 
 
 def has_bad_bytes(text: str) -> bool:

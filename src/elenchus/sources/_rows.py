@@ -8,6 +8,7 @@ from elenchus.errors import Place, Problem
 from elenchus.schema.record import RowBatch
 from elenchus.sources._names import as_words
 from elenchus.sources._paths import below
+from elenchus.values.lazily import pattern
 from elenchus.values.placeholders import filler, names_in
 from elenchus.values.texts import slugify
 from elenchus.values.wording import as_text
@@ -20,6 +21,7 @@ if TYPE_CHECKING:
 __all__ = ["BATCH", "FewProblems", "columns_of", "rows_of"]
 
 BATCH = 4096  # rows that are taken at once
+_PLAIN = pattern(r"(?:[a-z0-9]+(?:[._-][a-z0-9]+)*)?")
 _MOST_PROBLEMS = 100  # of one unit that are told one by one
 
 
@@ -68,15 +70,18 @@ def rows_of(
     keys = _texts(named.get("id"), len(lines))
     slugs = _slugs(spec, named, keys, lines)
     if "id" in named:
-        named["id"] = [_id_of(kind, key) for kind, key in zip(kinds, keys, strict=True)]
+        is_numbered = any(map(str.isdigit, keys)) or "" in keys
+        pairs = zip(kinds, keys, strict=True)
+        named["id"] = [_id_of(kind, key) for kind, key in pairs] if is_numbered else keys
     if "parent" in named:
         above = _texts(named["parent"], len(lines))
         named["parent"] = [_id_of(kind, key) for kind, key in zip(kinds, above, strict=True)]
     titles = named.get("title") or [None] * len(lines)
-    titled = [title is None or title == "" for title in titles]
-    if any(titled):
-        pairs = zip(titles, titled, slugs, strict=True)
-        named["title"] = [as_words(slug) if blank else title for title, blank, slug in pairs]
+    titled: list[bool] = []
+    if None in titles or "" in titles:
+        titled = [title is None or title == "" for title in titles]
+        shown = zip(titles, titled, slugs, strict=True)
+        named["title"] = [as_words(slug) if blank else title for title, blank, slug in shown]
     yield RowBatch(file, lines, kinds, slugs, named, spec.habits, titled, _lines_of(spec, named, at or {}))
 
 
@@ -128,7 +133,7 @@ def _kinds(spec: SourceSpec, file: str, columns: Mapping[str, Sequence[Any]], co
     column = spec.kind.strip("{}")
     if column in columns:
         texts = ["" if each is None else as_text(each) for each in columns[column]]
-        return [spec.kinds.get(text, text) for text in texts]
+        return [spec.kinds.get(text, text) for text in texts] if spec.kinds else texts
     path = below(spec, file)
     found = path.partition("/")[0] if column == "folder" and "/" in path else spec.kind_at_root
     return [spec.kinds.get(found, found)] * count
@@ -150,21 +155,29 @@ def _slugs(
     if spec.slug:
         parts = {name: _texts(columns.get(name), count) for name in names_in(spec.slug)}
         fill = filler(spec.slug)
-        made = [fill({name: texts[at] for name, texts in parts.items()}) for at in range(count)]
+        found = [slugify(fill({name: texts[at] for name, texts in parts.items()})) for at in range(count)]
     else:
-        made = list(_texts(columns.get("slug"), count))
-    found = list(map(slugify, made))
-    words = ["" if key.isdigit() else key for key in keys]
+        found = list(map(_slug, _texts(columns["slug"], count))) if "slug" in columns else [""] * count
+    words = ["" if key.isdigit() else key for key in keys] if any(map(str.isdigit, keys)) else keys
     for texts in (words, _texts(columns.get("title"), count), keys):
-        if not all(found):
-            found = [slug or (slugify(text) if text else "") for slug, text in zip(found, texts, strict=True)]
-    return [slug or f"row-{line}" for slug, line in zip(found, lines, strict=True)]
+        if not any(found):
+            found = list(map(_slug, texts))
+        elif not all(found):
+            found = [slug or _slug(text) for slug, text in zip(found, texts, strict=True)]
+    return found if all(found) else [slug or f"row-{line}" for slug, line in zip(found, lines, strict=True)]
+
+
+def _slug(text: str) -> str:
+    """Return a slug for a text; most are one already."""
+    return text if _PLAIN.fullmatch(text) else slugify(text)
 
 
 def _texts(values: Sequence[Any] | None, count: int) -> Sequence[str]:
     """Return values as texts, nothing for a missing one."""
     if values is None:
         return [""] * count
+    if set(map(type, values)) == {str}:
+        return list(map(str.strip, values))
     return [
         "" if value is None else value.strip() if value.__class__ is str else as_text(value)
         for value in values

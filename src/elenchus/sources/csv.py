@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 from collections import Counter
-from itertools import islice
+from itertools import accumulate, chain, islice
 from typing import TYPE_CHECKING
 
 from elenchus.sources._encoding import has_bad_bytes, not_encoded, opened_text
@@ -27,7 +27,6 @@ _DELIMITERS = (",", "\t", ";", "|")
 _LOOKED_AT = 2**16  # characters by which the delimiter is found
 _MOST_ROWS = 50
 _LONGEST_CELL = 16 * 2**20  # characters
-_LONGEST_LINE = 32 * 2**20
 _MOST_COLUMNS = 10_000
 
 
@@ -39,10 +38,6 @@ def scan(spec: SourceSpec, root: Path, _before: Scan | None) -> Scan:
 def reader(spec: SourceSpec, root: Path, _units: Sequence[str]) -> FileReader:
     """Return what reads them, row by row."""
     return FileReader(spec, root, _parse, most=None)
-
-
-class _LongLine(ValueError):
-    """A line is longer than any that a table has."""
 
 
 def _parse(spec: SourceSpec, unit: str, content: FileContent) -> Iterator[Item]:
@@ -65,23 +60,18 @@ class _Table:
     def items(self, text: TextIO) -> Iterator[Item]:
         """Yield the rows as entries, and what is wrong with some of them."""
         before: list[str] = []
-        lines = _lines(text)
         try:
             size = 0
-            for line in lines:
+            for line in text:
                 before.append(line)
                 size += len(line)
                 if size > _LOOKED_AT:
                     break
             delimiter = self.spec.delimiter or _delimiter_of(before, self.unit)
-            rows = csv.reader(_chained(before, lines), delimiter=delimiter, strict=True)
+            rows = csv.reader(chain(before, text), delimiter=delimiter, strict=True)
             header = self.header(rows)
             if header:
                 yield from self.batches(rows, header)
-        except _LongLine:
-            self.problems.add(
-                0, f"a line is longer than {_LONGEST_LINE // 2**20} MB", "The rest is left out."
-            )
         except csv.Error as error:
             self.problems.add(rows.line_num, f"this is not valid CSV: {error}", "The rest is left out.")
         except UnicodeError:
@@ -114,11 +104,7 @@ class _Table:
         width = max(header) + 1
         while True:
             first = rows.line_num  # type: ignore[attr-defined]
-            try:
-                taken, lines = self.take(rows, first)
-                failed = None
-            except (csv.Error, _LongLine, UnicodeError) as error:
-                taken, lines, failed = [*self.taken], [*self.lines], error
+            taken, lines, failed = self.take(rows, first)
             if taken:
                 full, at = self.sound(taken, lines, width)
                 cells = list(zip(*full, strict=True))
@@ -130,20 +116,29 @@ class _Table:
             if len(taken) < BATCH:
                 return
 
-    def take(self, rows: Iterator[list[str]], first: int) -> tuple[list[list[str]], list[int]]:
-        """Return the next rows with their lines. What went well before an error is kept."""
-        self.taken: list[list[str]] = []
-        self.lines: list[int] = []
-        for row in islice(rows, BATCH):
-            self.taken.append(row)
-            self.lines.append(first + 1)
-            first = rows.line_num  # type: ignore[attr-defined]
-        return self.taken, self.lines
+    def take(
+        self, rows: Iterator[list[str]], first: int
+    ) -> tuple[list[list[str]], Sequence[int], Exception | None]:
+        """Return the next rows with their lines, and the error that ended them."""
+        taken: list[list[str]] = []
+        failed = None
+        try:
+            taken.extend(islice(rows, BATCH))
+        except (csv.Error, OSError, UnicodeError) as error:
+            failed = error
+        last = rows.line_num  # type: ignore[attr-defined]
+        lines: Sequence[int] = range(first + 1, first + 1 + len(taken))
+        if failed or last - first != len(taken):  # some cells have line ends in them
+            heights = [1 + sum(max(map(cell.count, "\r\n")) for cell in row) for row in taken]
+            lines = [first + 1 + above for above in accumulate(heights, initial=0)][:-1]
+        return taken, lines, failed
 
     def sound(
         self, rows: Sequence[list[str]], lines: Sequence[int], width: int
-    ) -> tuple[list[list[str]], list[int]]:
+    ) -> tuple[Sequence[list[str]], Sequence[int]]:
         """Return the rows that can be read, all as wide as the table, with their lines."""
+        if set(map(len, rows)) == {width} and all(map(any, rows)) and "".join(map("".join, rows)).isascii():
+            return rows, lines
         found: list[list[str]] = []
         at: list[int] = []
         for row, line in zip(rows, lines, strict=True):
@@ -164,20 +159,6 @@ class _Table:
             found.append(row)
             at.append(line)
         return found, at
-
-
-def _lines(text: TextIO) -> Iterator[str]:
-    """Yield the lines of a text. Raises _LongLine."""
-    while line := text.readline(_LONGEST_LINE):
-        if len(line) >= _LONGEST_LINE:
-            raise _LongLine
-        yield line.replace("\0", "\N{REPLACEMENT CHARACTER}") if "\0" in line else line
-
-
-def _chained(first: Sequence[str], others: Iterator[str]) -> Iterator[str]:
-    """Yield some lines and then others."""
-    yield from first
-    yield from others
 
 
 def _delimiter_of(lines: Sequence[str], unit: str) -> str:

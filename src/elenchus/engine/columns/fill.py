@@ -376,10 +376,12 @@ def _addresses(draft: Draft, kind: FieldType) -> Texts:
     makers = [href_maker(rules.address) for rules in draft.schema.kinds.values()]
     ids, slugs = names.ids.texts[first:], names.slugs.texts[first:]
     kinds, words = draft.names.kind_names, names.kinds[first:].tolist()
-    made = [
-        makers[at]({"slug": slug, "kind": kinds[at], "id": name}) if at >= 0 else ""
-        for at, slug, name in zip(words, slugs, ids, strict=True)
-    ]
+    made: list[str] = [""] * len(words)
+    if any(rules.address for rules in draft.schema.kinds.values()):
+        made = [
+            makers[at]({"slug": slug, "kind": kinds[at], "id": name}) if at >= 0 else ""
+            for at, slug, name in zip(words, slugs, ids, strict=True)
+        ]
     # Of all records, since one that is left out now may be an entry the next time.
     cells = sheet.written.cells.get("address", Cells.none())
     for owner, value in zip(cells.owners.tolist(), cells.values(cells.codes), strict=True):

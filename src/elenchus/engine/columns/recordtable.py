@@ -215,7 +215,8 @@ class _Key:
         self.parts: list[tuple[NDArray[np.int32], ...]] = []
         self.count = 0
         self.seen: dict[Any, int] | None = {}
-        self.texts: list[Any] = []  # where values are not looked for any more: all of them
+        self.size = 0  # where values are not looked for any more: how many there are, and all of them
+        self.blocks: list[tuple[Strings, NDArray[np.uint8]]] = []
         self.others: dict[tuple[str], Any] = {}  # values that are no texts, by what stands for them
 
     def add(self, owners: Sequence[int], values: list[Any], lines: Sequence[int]) -> None:
@@ -223,17 +224,31 @@ class _Key:
         if set(map(type, values)) != {str}:
             values = [value if value.__class__ is str else self.sign(value) for value in values]
         seen = self.seen
+        codes: Iterable[int]
         if seen is None:
-            codes: Sequence[int] = range(len(self.texts), len(self.texts) + len(values))
-            self.texts += values
+            codes = range(self.size, self.size + len(values))
+            self.keep(values)
         else:
-            codes = [seen.setdefault(value, len(seen)) for value in values]
-        parts = (np.array(each, dtype=np.int32) for each in (owners, codes, lines))
-        self.parts.append(tuple(parts))
+            for value in dict.fromkeys(values):
+                seen.setdefault(value, len(seen))
+            codes = map(seen.__getitem__, values)
+        self.parts.append((_ints(owners), np.fromiter(codes, np.int32, len(values)), _ints(lines)))
         self.count += len(values)
         if seen is not None and len(seen) > max(_MOST_SEEN, self.count * 3 // 4):
             # Titles and bodies are nearly all different: to remember them would only cost memory.
-            self.texts, self.seen = list(seen), None
+            self.seen = None
+            self.keep(list(seen))
+
+    def keep(self, values: list[Any]) -> None:
+        """Keep values as bytes, which take much less memory than texts."""
+        forms = np.zeros(len(values), dtype=np.uint8)
+        if self.others:
+            for at, value in enumerate(values):
+                if value.__class__ is not str:
+                    forms[at], values[at] = _stored(self.others[value])
+            self.others = {} if self.seen is None else self.others
+        self.blocks.append((Strings.of(map(str.strip, values)), forms))
+        self.size += len(values)
 
     def sign(self, value: Any) -> tuple[str]:
         """Return what stands for a value that is no text."""
@@ -247,13 +262,17 @@ class _Key:
         if len(owners) > 1 and (owners[1:] < owners[:-1]).any():
             order = np.argsort(owners, kind="stable")
             owners, codes, lines = owners[order], codes[order], lines[order]
-        values = self.texts if self.seen is None else list(self.seen)
-        forms = np.zeros(len(values), dtype=np.uint8)
-        if self.others:
-            for at, value in enumerate(values):
-                if value.__class__ is not str:
-                    forms[at], values[at] = _stored(self.others[value])
-        return Cells(owners, codes, lines, Strings.of(list(map(str.strip, values))), forms)
+        if self.seen is not None:
+            self.keep(list(self.seen))
+        texts, forms = zip(*self.blocks, strict=True)
+        return Cells(owners, codes, lines, Strings.joined(texts), np.concatenate(forms))
+
+
+def _ints(numbers: Sequence[int]) -> NDArray[np.int32]:
+    """Return whole numbers as an array."""
+    if isinstance(numbers, range):
+        return np.arange(numbers.start, numbers.stop, numbers.step, dtype=np.int32)
+    return np.array(numbers, dtype=np.int32)
 
 
 def _stored(value: Any) -> tuple[int, str]:
@@ -277,7 +296,7 @@ class Intake:
         self.columns: dict[str, list[NDArray[Any]]] = {}
         self.habits: dict[int, tuple[int, Habits]] = {}
         self.kind_names: dict[str, int] = {}
-        self.slugs: list[str] = []
+        self.slugs: list[Strings] = [Strings.of(())]
         self.keys: dict[str, _Key] = {}
 
     @classmethod
@@ -299,27 +318,29 @@ class Intake:
         self.flush()
         count, first = len(rows.lines), self.count
         self.count += count
-        self.slugs += rows.slugs
-        titled = rows.titled or [False] * count
+        self.slugs.append(Strings.of(rows.slugs))
+        for kind in dict.fromkeys(rows.kinds):
+            self.kind_names.setdefault(kind, len(self.kind_names))
         columns: dict[str, Any] = {
-            "files": [self.paths.setdefault(rows.file, len(self.paths))] * count,
-            "lines": rows.lines,
-            "kinds": [self.kind_names.setdefault(kind, len(self.kind_names)) for kind in rows.kinds],
-            "sources": [self.source_of(rows.habits)] * count,
-            "title_from": [_BY_SLUG if made else 0 for made in titled],
-            "date_from": [0] * count,
+            "files": self.paths.setdefault(rows.file, len(self.paths)),
+            "lines": _ints(rows.lines),
+            "kinds": np.fromiter(map(self.kind_names.__getitem__, rows.kinds), np.int32, count),
+            "sources": self.source_of(rows.habits),
+            "title_from": np.array(rows.titled, dtype=np.bool_) * _BY_SLUG if any(rows.titled) else 0,
+            "date_from": 0,
         }
         for name, numbers in columns.items():
-            self.columns.setdefault(name, []).append(np.array(numbers, dtype=_TYPES[name]))
+            found = np.empty(count, dtype=_TYPES[name])
+            found[:] = numbers
+            self.columns.setdefault(name, []).append(found)
         owners = range(first, first + count)
         for name, values in rows.columns.items():
-            there, lines = (
-                [value is not None and value != "" for value in values],
-                rows.at.get(name, rows.lines),
-            )
-            if all(there):
+            lines = rows.at.get(name, rows.lines)
+            if None not in values and "" not in values:
                 self.key(name).add(owners, list(values), lines)
-            elif any(there):
+                continue
+            there = [value is not None and value != "" for value in values]
+            if any(there):
                 self.key(name).add(*(list(compress(each, there)) for each in (owners, values, lines)))
 
     def key(self, name: str) -> _Key:
@@ -335,7 +356,7 @@ class Intake:
         if not records:
             return
         self.waiting, self.count = [], first + len(records)
-        self.slugs += [record.slug for record in records]
+        self.slugs.append(Strings.of([record.slug for record in records]))
         columns = {
             "files": [self.paths.setdefault(each.place.file, len(self.paths)) for each in records],
             "lines": [each.place.line for each in records],
@@ -371,7 +392,7 @@ class Intake:
             paths=Strings.of(self.paths),
             habits=tuple(habits for _, habits in self.habits.values()),
             kind_names=tuple(self.kind_names),
-            slugs=Strings.of(self.slugs),
+            slugs=Strings.joined(self.slugs),
             cells={name: key.done() for name, key in self.keys.items()},
             **columns,
         )

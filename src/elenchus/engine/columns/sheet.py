@@ -54,16 +54,14 @@ class RecordNames(Frozen):
         own = {name: _own(written, name, first) for name in ("kind", "slug", "id")}
         words = [written.kind_names[at] for at in written.kinds[first:].tolist()]
         slugs = written.slugs[first:]
-        for names, given in ((words, own["kind"]), (slugs, own["slug"])):
-            for record, text in given.items():
-                names[record - first] = text
-        ids = list(map(id_of, words, slugs))
-        for record, text in own["id"].items():
-            ids[record - first] = text
+        has_slugs = len(own["slug"][0]) > 0
+        words, slugs = _replaced(words, own["kind"]), _replaced(slugs, own["slug"])
+        is_known = len(own["id"][0]) == len(slugs)  # all say what they are called
+        ids = _replaced(own["id"][1] if is_known else list(map(id_of, words, slugs)), own["id"])
         kinds = np.array([numbers.get(word, -1) for word in words], dtype=np.int16)
         unknown = {at + first: words[at] for at in np.flatnonzero(kinds < 0).tolist()}
         if base is None:
-            of_slugs = Lexicon(Strings.of(slugs) if own["slug"] else written.slugs)
+            of_slugs = Lexicon(Strings.of(slugs) if has_slugs else written.slugs)
             return cls(kinds, of_slugs, Lexicon.of(ids), unknown, digests(ids))
         return cls(
             np.concatenate((base.kinds, kinds)),
@@ -74,14 +72,30 @@ class RecordNames(Frozen):
         )
 
 
-def _own(written: RecordTable, name: str, first: int) -> dict[int, str]:
-    """Return the texts that records from one on write for a key, as far as they are not blank."""
+def _own(written: RecordTable, name: str, first: int) -> tuple[NDArray[np.int64], list[str]]:
+    """Return which records from one on, counted from it, write a text for a key, and those texts."""
     cells = written.cells.get(name)
     if cells is None:
-        return {}
+        return np.zeros(0, dtype=np.int64), []
     at = int(np.searchsorted(cells.owners, first))
-    texts = ("" if value is None else as_text(value) for value in cells.values(cells.codes[at:]))
-    return {owner: text for owner, text in zip(cells.owners[at:].tolist(), texts, strict=True) if text}
+    texts = cells.values(cells.codes[at:])
+    if cells.forms.any():
+        texts = ["" if value is None else as_text(value) for value in texts]
+    owners = cells.owners[at:].astype(np.int64) - first
+    if "" in texts:
+        there = np.flatnonzero([text != "" for text in texts])
+        return owners[there], [texts[place] for place in there.tolist()]
+    return owners, texts
+
+
+def _replaced(names: list[str], own: tuple[NDArray[np.int64], list[str]]) -> list[str]:
+    """Return names with those in the place of some that records write themselves."""
+    owners, texts = own
+    if len(owners) == len(names):
+        return texts
+    for at, text in zip(owners.tolist(), texts, strict=True):
+        names[at] = text
+    return names
 
 
 class Sheet:
@@ -238,10 +252,10 @@ class Sheet:
                 ]
                 mine = of_source[cells.owners] & np.isin(self.names.kinds[cells.owners], parting)
                 if parting and mine.any():
-                    found, texts = _parted(cells, mine, habits.separator, whole.get(name, frozenset()))
+                    found, places = _parted(cells, mine, habits.separator, whole.get(name, frozenset()))
                     self.cells[name] = found
-                    if texts and not habits.is_declared:
-                        self.notes.append(self._split_note(habits.source, name, cells, texts))
+                    if len(places) and not habits.is_declared:
+                        self.notes.append(self._split_note(habits.source, name, cells, places))
 
     def _read_dates(self) -> None:
         """Understand dates that are written as a source declares, before they are read as all others are."""
@@ -257,14 +271,14 @@ class Sheet:
                 if dated and mine.any():
                     self.cells[name] = _dated(cells, mine, read)
 
-    def _split_note(self, source: str, name: str, cells: Cells, texts: Mapping[int, str]) -> Problem:
+    def _split_note(self, source: str, name: str, cells: Cells, places: NDArray[np.intp]) -> Problem:
         """Return the note of the texts of a source that were parted, by the places of their cells."""
-        owners = cells.owners[list(texts)]
+        owners = cells.owners[places]
         rank = np.empty(len(self.in_place), dtype=np.int64)
         rank[self.in_place] = np.arange(len(self.in_place))
-        first = list(texts)[int(np.argmin(rank[owners]))]
+        first = int(places[np.argmin(rank[owners])])
         place = self.place_of(int(cells.owners[first]), name)
-        return split_note(source, name, len(texts), texts[first], place)
+        return split_note(source, name, len(places), cells.texts[int(cells.codes[first])], place)
 
     def used(self, name: str, kind: int) -> Iterator[Any]:
         """Yield the distinct values that records of a kind have for a key."""
@@ -325,8 +339,8 @@ def _dated(cells: Cells, mine: NDArray[np.bool_], read: Callable[[str], str]) ->
 
 def _parted(
     cells: Cells, mine: NDArray[np.bool_], separator: str, whole: frozenset[str]
-) -> tuple[Cells, dict[int, str]]:
-    """Return cells with some of their texts parted, and those texts by the places of their cells."""
+) -> tuple[Cells, NDArray[np.intp]]:
+    """Return cells with some of their texts parted, and the places of those."""
     has_it = np.zeros(len(cells.texts), np.bool_)
     used = each_value(cells.codes[mine])
     used = used[cells.forms[used] == TEXT]
@@ -337,7 +351,5 @@ def _parted(
             parts[code] = values
             has_it[code] = True
     if not parts:
-        return cells, {}
-    places = np.flatnonzero(mine & has_it[cells.codes])
-    texts = {at: cells.texts[int(cells.codes[at])] for at in places.tolist()}
-    return cells.with_changed(parts, mine), texts
+        return cells, np.zeros(0, dtype=np.intp)
+    return cells.with_changed(parts, mine), np.flatnonzero(mine & has_it[cells.codes])

@@ -69,6 +69,17 @@ class Strings(_Texts):
         np.cumsum(lengths[:-1] + 1, out=starts[1:])
         return cls(_END.join(encoded), starts)
 
+    @classmethod
+    def joined(cls, parts: Sequence[Strings]) -> Strings:
+        """Return the texts of several blocks as one."""
+        if len(parts) == 1:
+            return parts[0]
+        starts, size = [np.zeros(1, dtype=np.int64)], 0
+        for part in parts:
+            starts.append(part.starts[1:] - part.starts[0] + size)
+            size += int(part.starts[-1] - part.starts[0])
+        return cls(b"".join(part.block for part in parts), np.concatenate(starts))
+
     def __len__(self) -> int:
         return len(self.starts) - 1
 
