@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from elenchus.asking.provenance import field_sources
 from elenchus.engine.describing.describe import Block, about, everything, found_by
 from elenchus.errors import NoSuchName, Problem
 from elenchus.index.content import facts_of
@@ -34,7 +35,9 @@ def describe(site: Site, text: str | None = None) -> list[Block]:
         return [_site_block(site), *everything(view), *_listings_block(site)]
     name = text.strip()
     listings = [_listing_block(site.library.get(name))] if name in site.library.names else []
-    found = [*listings, *about(view, name), *_key_blocks(name)] or found_by(view, name)
+    fields = {field for kind in data.schema.kinds for field in data.schema.fields_of(kind)}
+    origins = field_sources(site, name) if name in fields else []
+    found = [*listings, *about(view, name), *origins, *_key_blocks(name)] or found_by(view, name)
     if found:
         return found
     names = [*data.kind_names, *data.taxonomies, *data.schema.fields, *data.schema.conditions]
@@ -150,7 +153,13 @@ def _site_block(site: Site) -> Block:
     made, data = site.definition, site.dataset
     now = f"{to_minute(from_instant(site.clock.now, site.clock.zone))} {site.clock.zone.key}"
     pinned = " (fixed by the site)" if made.clock == site.clock.now else ""
-    sources = [(f"source {spec.name}", f"{spec.read} in {', '.join(spec.paths)}") for spec in made.sources]
+    places = (
+        ", ".join(spec.paths) or spec.url or (spec.table.url if spec.table else "") for spec in made.sources
+    )
+    sources = [
+        (f"source {spec.name}", f"{spec.read} in {place}")
+        for spec, place in zip(made.sources, places, strict=True)
+    ]
     wrong = f"{len(data.problems)} in the content" if data.problems else "none"
     facts = [("folder", str(made.folder)), ("now", now + pinned), *sources, ("problems", wrong)]
     return Block(made.title or "A site without a title", tuple(facts))

@@ -95,7 +95,8 @@ def scan(specs: Sequence[SourceSpec], folder: Path, before: Seen | None = None) 
     looked_at = time.time_ns()
     for number, spec in enumerate(specs):
         source = sources.source(spec.read)
-        found = source.scan(spec, folder, before.of(number) if before and not source.SUFFIXES else None)
+        looks_back = before is not None and not (source.SUFFIXES and spec.paths)  # of files nothing is kept
+        found = source.scan(spec, folder, before.of(number) if before and looks_back else None)
         notes.append(found.note)
         paths += found.units
         problems += found.problems

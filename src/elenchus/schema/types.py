@@ -140,13 +140,15 @@ class TaxonomyRules(Frozen):
 class Schema(Frozen):
     """All declarations of a site.
 
-    ``fields`` are those that every kind has; ``conditions`` the texts of the conditions with a name.
+    ``fields`` are those that every kind has; ``conditions`` the texts of the conditions with a name. Of
+    entries with one id that come from several sources, the one counts whose source stands first in ``prefer``.
     """
 
     kinds: Mapping[str, Kind]
     taxonomies: Mapping[str, TaxonomyRules]
     fields: Mapping[str, Field] = member(default_factory=dict)
     conditions: Mapping[str, str] = member(default_factory=dict)
+    prefer: tuple[str, ...] = ()
 
     def field_of(self, kind: str, name: str) -> Field | None:
         """Return a kind's field by name: its own, one that all kinds have, or a taxonomy."""

@@ -59,6 +59,7 @@ if TYPE_CHECKING:
 __all__ = ["Acceptance", "Definition", "read_definition"]
 
 _NUMERIC = (Type.INTEGER, Type.NUMBER)
+_UNITS = {"second": 1, "minute": 60, "hour": 3600, "day": 86400}
 
 
 class Acceptance(Frozen):
@@ -258,6 +259,8 @@ def _read_source(file: TomlFile, name: str, folder: Path, language: str) -> Sour
         date=found["date"],
         encoding=_read_encoding(file, (*path, "encoding"), found["encoding"]),
         delimiter=_read_delimiter(file, (*path, "delimiter"), found["delimiter"]),
+        url=found["url"] if found["read"] != "database" else "",
+        every=_read_every(file, (*path, "fetch_every"), found["fetch_every"]),
         table=_read_table(file, path, found) if found["read"] == "database" else None,
         records=_read_records(file, (*path, "records"), found["records"]),
         habits=Habits(
@@ -329,6 +332,16 @@ def _demand(file: TomlFile, path: tuple[str, ...], found: Written, names: Iterab
             file.report("missing-key", path, f"[{'.'.join(path)}] does not say {name} = …")
 
 
+def _read_every(file: TomlFile, path: tuple[str, ...], text: str) -> int:
+    """Return an age in seconds."""
+    number, _, unit = text.strip().partition(" ")
+    seconds = _UNITS.get(unit.strip().removesuffix("s"))
+    if not (number.isascii() and number.isdigit()) or seconds is None:
+        file.report("unknown-word", path, f"{quoted(text)} is no age", "Write 15 minutes, 2 hours or 1 day.")
+        return 0
+    return int(number) * seconds
+
+
 def _read_records(file: TomlFile, path: tuple[str, ...], text: str) -> str:
     """Return the path to the records of JSON documents; nothing where none is said."""
     if text and (wrong := sources.source("json").wrong_path(text)):  # type: ignore[attr-defined]
@@ -397,7 +410,12 @@ def _read_schema(file: TomlFile) -> Schema:
     taxonomies = {name: _read_taxonomy(file, name) for name in _tables(file, ("taxonomies",))}
     kind = Field("kind", FieldType(Type.CHOICE, choices=tuple(kinds)))
     conditions = file.texts_of(("conditions",))
-    schema = Schema(found, taxonomies, {**CORE_FIELDS, "kind": kind, **fields}, conditions)
+    prefer = file.texts(("site", "prefer"), file.at(("site",)).get("prefer", ()))
+    for name in prefer:
+        if name not in file.at(("sources",)):
+            near = nearest(name, file.at(("sources",)))
+            file.report("unknown-word", ("site", "prefer"), f"there is no source {quoted(name)}", near=near)
+    schema = Schema(found, taxonomies, {**CORE_FIELDS, "kind": kind, **fields}, conditions, prefer)
     _check_conditions(file, schema)
     _check_clashes(file, schema)
     return schema

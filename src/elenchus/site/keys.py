@@ -139,6 +139,7 @@ SITE = Table(
         Key("language", str, "The language of its pages, such as `en-GB`: months and dates are called as it does.", "en"),
         Key("clock", (datetime, date, str), "A fixed now, for demos and tests."),
         Key("seed", str, "What random orders depend on, beside the day or the name.", ""),
+        Key("prefer", list, "Which source counts where several give an entry with the same id: the first of these.", []),
         Key("trusted", bool, "Whether the HTML in its content stands on pages as it is.", False),
     ),
 )
@@ -172,6 +173,7 @@ SOURCE = Table(
         Key("zone", str, "The IANA name of the zone of times that have none; that of the site where nothing is said.", ""),
         Key("terms", dict, "Where a database has the terms of a taxonomy: a table for each.", {}),
         Key("extras", dict, "Where a database has more fields, each in a row of its own.", {}),
+        Key("fetch_every", str, "How old what was fetched from an address may be: `15 minutes`, `2 hours`.", "15 minutes"),
         Key("records", str, "Where the records of a JSON document are, as a path of RFC 9535: `$.data.items[*]`.", ""),
     ),
 )

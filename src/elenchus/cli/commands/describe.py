@@ -26,6 +26,10 @@ def describe(
     index: Annotated[
         bool, typer.Option("--index", help="Tell what is kept of the content for the next run, and where.")
     ] = False,
+    source: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Option("--source", metavar="NAME", help="Tell what a source gives, and in which habits."),
+    ] = None,
     no_index: NoIndexOption = False,
 ) -> None:
     """Tell what the site holds, or what a word means there and how to write it in a question."""
@@ -38,6 +42,11 @@ def describe(
         from elenchus.asking.describing import describe_index
 
         show(descriptions(describe_index(asked), output_width()))
+        return
+    if source is not None:
+        from elenchus.asking.provenance import describe_source
+
+        show(descriptions(describe_source(asked, source), output_width()))
         return
     show(descriptions(elenchus.describe(asked, text), output_width()))
     show_problems(asked, everything=problems)

@@ -161,13 +161,26 @@ class Sheet:
         doubtful = np.zeros(len(codes), np.bool_)
         doubtful[known] = claimed[codes[known]] > 1
         first: dict[int, int] = {}
-        for record in self.in_place[doubtful[self.in_place]].tolist():
+        ranks = self._ranks()
+        in_place = self.in_place[doubtful[self.in_place]]
+        for record in in_place[np.argsort(ranks[in_place], kind="stable")].tolist():
             owner = first.setdefault(int(codes[record]), record)
-            if owner != record:
-                kept[record] = False
+            if owner == record:
+                continue
+            kept[record] = False
+            if ranks[owner] == ranks[record]:  # else the site says which one counts
                 places = self.written.place(owner), self._written_at(record, "id")
                 self.problems.append(taken_id(self.names.ids.texts[record], *places))
         return kept
+
+    def _ranks(self) -> NDArray[np.int64]:
+        """Return how far back the source of each record stands among those that the site prefers."""
+        prefer = self.schema.prefer
+        ranks = [
+            prefer.index(each.source) if each.source in prefer else len(prefer)
+            for each in self.written.habits
+        ]
+        return np.array(ranks or [0], dtype=np.int64)[self.written.sources]
 
     def _written_at(self, record: int, name: str) -> Place:
         """Return where a record writes a key, before anything is known of it."""
