@@ -153,13 +153,7 @@ def _site_block(site: Site) -> Block:
     made, data = site.definition, site.dataset
     now = f"{to_minute(from_instant(site.clock.now, site.clock.zone))} {site.clock.zone.key}"
     pinned = " (fixed by the site)" if made.clock == site.clock.now else ""
-    places = (
-        ", ".join(spec.paths) or spec.url or (spec.table.url if spec.table else "") for spec in made.sources
-    )
-    sources = [
-        (f"source {spec.name}", f"{spec.read} in {place}")
-        for spec, place in zip(made.sources, places, strict=True)
-    ]
+    sources = [(f"source {spec.name}", f"{spec.read} in {spec.place}") for spec in made.sources]
     wrong = f"{len(data.problems)} in the content" if data.problems else "none"
     facts = [("folder", str(made.folder)), ("now", now + pinned), *sources, ("problems", wrong)]
     return Block(made.title or "A site without a title", tuple(facts))

@@ -76,8 +76,7 @@ def describe_source(site: Site, name: str) -> list[Block]:
     spec, given = specs[name], _Given(site, specs[name])
     kinds = Counter(given.data.kind_names[kind] for kind in given.data.entries.kinds[given.rows].tolist())
     table = spec.table
-    where = ", ".join(spec.paths) or spec.url or (table.url if table else "")
-    facts = [("reads", spec.read), ("from", where)]
+    facts = [("reads", spec.read), ("from", spec.place)]
     if table:
         facts.append(("table", table.query or f"{table.prefix}{table.table}"))
     counts = ", ".join(f"{count} {kind}" for kind, count in kinds.items()) or "none"

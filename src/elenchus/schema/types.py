@@ -141,7 +141,7 @@ class Schema(Frozen):
     """All declarations of a site.
 
     ``fields`` are those that every kind has; ``conditions`` the texts of the conditions with a name. Of
-    entries with one id that come from several sources, the one counts whose source stands first in ``prefer``.
+    entries with one id that come from several sources, the one counts whose source is first in ``prefer``.
     """
 
     kinds: Mapping[str, Kind]

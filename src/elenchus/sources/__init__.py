@@ -105,6 +105,13 @@ class SourceSpec(Frozen):
     table: TableSpec | None = None
     habits: Habits = member(default_factory=Habits)
 
+    @property
+    def place(self) -> str:
+        """Where its content is, as the site file says it."""
+        table = self.table
+        address = self.url or (table.url or f"the address in {table.url_from}" if table else "")
+        return ", ".join(self.paths) or address
+
 
 class Scan(NamedTuple):
     """The units of a source, in their order, and what stands among them and cannot be read.
