@@ -111,7 +111,7 @@ def _strays(book: Book) -> Iterator[Problem]:
         if len(pages) > 1:
             doubled[pages[0].rule.name, pages[1].rule.name].append((name, pages))
         own = ", ".join(pages[0].here.values.get("address", ())) if pages[0].here else ""
-        if own and address_of(own) != pages[0].address:
+        if own and pages[0].address not in (own, address_of(own)):
             moved[pages[0].rule.name].append((name, pages[0], own))
     for rows in doubled.values():
         name, pages = rows[0]

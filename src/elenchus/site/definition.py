@@ -59,6 +59,7 @@ if TYPE_CHECKING:
 __all__ = ["Acceptance", "Definition", "read_definition"]
 
 _NUMERIC = (Type.INTEGER, Type.NUMBER)
+_GIVES_WAY = ("author",)  # a field that every entry has, and that a taxonomy of its name takes the place of
 _UNITS = {"second": 1, "minute": 60, "hour": 3600, "day": 86400}
 
 
@@ -415,7 +416,10 @@ def _read_schema(file: TomlFile) -> Schema:
         if name not in file.at(("sources",)):
             near = nearest(name, file.at(("sources",)))
             file.report("unknown-word", ("site", "prefer"), f"there is no source {quoted(name)}", near=near)
-    schema = Schema(found, taxonomies, {**CORE_FIELDS, "kind": kind, **fields}, conditions, prefer)
+    core = {
+        name: field for name, field in CORE_FIELDS.items() if name not in taxonomies or name not in _GIVES_WAY
+    }
+    schema = Schema(found, taxonomies, {**core, "kind": kind, **fields}, conditions, prefer)
     _check_conditions(file, schema)
     _check_clashes(file, schema)
     return schema

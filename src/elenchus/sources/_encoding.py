@@ -12,10 +12,11 @@ from elenchus.sources._simple import Unreadable
 if TYPE_CHECKING:
     from typing import IO, Any, TextIO
 
+    from elenchus.errors import Problem
     from elenchus.sources import SourceSpec
     from elenchus.sources._files import FileContent
 
-__all__ = ["decoded", "has_bad_bytes", "not_encoded", "opened_text"]
+__all__ = ["MISREAD", "decoded", "has_bad_bytes", "is_misread", "not_encoded", "opened_text"]
 
 # The longer marks first: that of UTF-32 begins with that of UTF-16 (Unicode 15, section 23.8).
 _MARKS = (
@@ -27,14 +28,14 @@ _MARKS = (
 )
 
 
+MISREAD = "wrong-encoding"  # the code of what is no text in its encoding
 _CHUNK = 2**20
 _LONGEST_LINE = 32 * 2**20  # bytes
 
 
-def _encoding_of(spec: SourceSpec, start: bytes) -> str:
-    """Return the encoding of what begins with some bytes."""
-    marked = next((name for mark, name in _MARKS if start.startswith(mark)), "")
-    return marked or spec.encoding or "utf-8"
+def _encoding_of(start: bytes) -> str:
+    """Return the encoding that a mark at the beginning says; UTF-8 where there is none."""
+    return next((name for mark, name in _MARKS if start.startswith(mark)), "utf-8")
 
 
 def not_encoded(spec: SourceSpec, encoding: str) -> tuple[str, str]:
@@ -46,14 +47,20 @@ def not_encoded(spec: SourceSpec, encoding: str) -> tuple[str, str]:
     return f"is not {name}", hint
 
 
+def is_misread(problem: Problem) -> bool:
+    """Say whether a problem is that of bytes which their encoding has not."""
+    return problem.code == MISREAD
+
+
 def decoded(content: bytes, spec: SourceSpec, declared: str = "") -> str:
     """Return the text of a file with its line ends as newlines; ``declared`` is what it says of its encoding.
 
     Raises Unreadable.
     """
-    encoding = _encoding_of(spec, content[:4])
-    if declared and encoding == "utf-8" and not spec.encoding:
-        encoding = declared
+    encoding = _encoding_of(content[:4])
+    encoding = declared if declared and encoding == "utf-8" else encoding
+    if encoding == "utf-8" and spec.encoding and not _is_utf8(content):
+        encoding = spec.encoding
     try:
         text = content.decode(encoding)
     except LookupError:
@@ -61,8 +68,30 @@ def decoded(content: bytes, spec: SourceSpec, declared: str = "") -> str:
     except UnicodeDecodeError as error:
         line = error.object[: error.start].count(b"\n") + 1
         wrong, hint = not_encoded(spec, encoding)
-        raise Unreadable(f"the file {wrong}", line, hint) from None
+        raise Unreadable(f"the file {wrong}", line, hint, MISREAD) from None
     return text.replace("\r\n", "\n").replace("\r", "\n") if "\r" in text else text
+
+
+def _is_utf8(content: bytes) -> bool:
+    """Say whether bytes are text in UTF-8."""
+    try:
+        content.decode()
+    except UnicodeDecodeError:
+        return False
+    return True
+
+
+def _is_utf8_throughout(content: FileContent) -> bool:
+    """Say whether a file is text in UTF-8, read piece by piece. Raises OSError."""
+    decoder = codecs.getincrementaldecoder("utf-8")()
+    with content.stream() as stream:
+        try:
+            while piece := stream.read(_CHUNK):
+                decoder.decode(piece)
+            decoder.decode(b"", final=True)
+        except UnicodeDecodeError:
+            return False
+    return True
 
 
 def opened_text(content: FileContent, spec: SourceSpec) -> tuple[TextIO, str]:
@@ -71,7 +100,9 @@ def opened_text(content: FileContent, spec: SourceSpec) -> tuple[TextIO, str]:
     A byte that the encoding has not becomes half of a surrogate pair, which :func:`has_bad_bytes` finds.
     """
     with content.stream() as stream:
-        encoding = _encoding_of(spec, stream.read(4))
+        encoding = _encoding_of(stream.read(4))
+    if encoding == "utf-8" and spec.encoding and not _is_utf8_throughout(content):
+        encoding = spec.encoding
     checked = io.BufferedReader(
         _Checked(content.stream(), is_wide="16" in encoding or "32" in encoding), _CHUNK
     )

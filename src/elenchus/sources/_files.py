@@ -201,7 +201,7 @@ class FileReader:
 
     def content(self, unit: str) -> FileContent:
         """Return what a file holds. Raises OSError."""
-        path = f"{self.root}/{unit}"
+        path = os.path.join(self.root, unit)  # noqa: PTH118 - as fast as can be, for each file
         archive, inside = archive_of(unit)
         if inside and not os.path.lexists(path):
             return _of_member(self.root / archive, inside)

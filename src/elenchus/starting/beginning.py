@@ -1,0 +1,193 @@
+"""Beginning a site: content is looked at and never touched, a draft is tried, and then written."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from pathlib import Path
+from typing import TYPE_CHECKING, NamedTuple
+
+from elenchus.errors import FolderError, OptionError, Place, Problem
+from elenchus.files import write_whole
+from elenchus.frozen import replace
+from elenchus.site.definition import read_definition
+from elenchus.site.keys import SITE_FILE
+from elenchus.site.site import open_site
+from elenchus.starting.draft import drafted
+from elenchus.starting.looking import address_stock, read_stock, stocks_in
+from elenchus.starting.tables import table_specs
+from elenchus.starting.writing import field_text, files_of, site_text, source_text
+from elenchus.values.addresses import has_password
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator, Sequence
+
+    from elenchus.site.site import Site
+    from elenchus.starting.draft import Draft
+    from elenchus.starting.looking import Stock
+
+__all__ = ["Begun", "begin"]
+
+_TITLED = 0.5  # of the entries of a kind that must have a date for it to be shown by dates
+
+
+class Begun(NamedTuple):
+    """What became of a site that was begun: its draft, the files written, what is new for one that was there.
+
+    ``values`` are how many values there are in its content, and how many of them fit.
+    """
+
+    folder: Path
+    draft: Draft
+    written: Sequence[str]
+    proposed: Sequence[str]
+    values: tuple[int, int]
+
+
+def begin(place: str, into: Path | None = None) -> Begun:
+    """Write the files of a site for a folder, a file or an address.
+
+    Raises FolderError, OptionError, SiteError.
+    """
+    is_address = "://" in place
+    if not (is_address or os.path.lexists(place)):
+        message = f"there is no file or folder {place}"
+        raise FolderError([Problem("cannot-read", message, place=Place(place))])
+    folder = into or (Path.cwd() if is_address or Path(place).is_file() else Path(place))
+    if is_address and has_password(place):
+        message = "the address tells a password, which would stand in the site file"
+        raise OptionError(
+            [Problem("secret-in-file", message, "Leave it out, and write password_from in the source.")]
+        )
+    folder.mkdir(parents=True, exist_ok=True)
+    stocks = list(_stocks(folder, place, is_address=is_address))
+    if not any(stock.entries for stock in stocks):
+        message = f"nothing in {place} can be read as content"
+        wrong = next((problem for stock in stocks for problem in stock.problems), None)
+        hint = (
+            str(wrong)
+            if wrong
+            else "Known are Markdown, HTML, CSV, JSON, JSON Lines, feeds and files of SQLite."
+        )
+        raise FolderError([Problem("no-content", message, hint, place=Place(place))])
+    draft = drafted(_title(folder, place), [stock for stock in stocks if stock.entries])
+    draft, site = _tried(folder, draft)
+    counts = _counts(site)
+    if (folder / SITE_FILE).exists():
+        return Begun(folder, draft, (), list(_news(folder, draft)), counts)
+    files = files_of(draft, _dated(site))
+    for name, text in files.items():
+        if (folder / name).exists():
+            continue
+        try:
+            write_whole(folder / name, text.encode())
+        except OSError as error:
+            message = f"the file {folder / name} cannot be written ({error.strerror})"
+            raise FolderError(
+                [Problem("cannot-write", message, "Name another folder with --into.")]
+            ) from None
+    return Begun(folder, draft, list(files), (), counts)
+
+
+def _stocks(folder: Path, place: str, *, is_address: bool) -> Iterator[Stock]:
+    """Yield what was found, of each table of a database by itself. Raises FolderError."""
+    if is_address:
+        yield address_stock(folder, place)
+        return
+    for stock in stocks_in(folder, Path(place)):
+        if stock.spec.read != "database":
+            yield stock
+            continue
+        for spec, refers in table_specs(folder, stock.spec):
+            yield read_stock(folder, spec, stock.files)._replace(refers=refers)
+
+
+def _title(folder: Path, place: str) -> str:
+    """Return a title for the site: the name of its folder as words."""
+    name = folder.resolve().name or place
+    words = name.replace("-", " ").replace("_", " ").split()
+    return " ".join(words)[:1].upper() + " ".join(words)[1:]
+
+
+def _tried(folder: Path, draft: Draft) -> tuple[Draft, Site]:
+    """Return a draft whose entries all have names of their own, and the site that it makes."""
+    for _ in range(2):
+        site = _opened(folder, draft)
+        doubled = {
+            each.place.file for each in site.dataset.problems if each.code == "duplicate-id" and each.place
+        }
+        if not doubled:
+            break
+        draft = draft._replace(sources=[
+            source._replace(spec=replace(source.spec, slug=_pattern(source.spec.read)))
+            if not source.spec.slug and _gives(folder, source.spec.paths, doubled) else source
+            for source in draft.sources
+        ])  # fmt: skip
+    return draft, site
+
+
+def _pattern(read: str) -> str:
+    """Return what makes slugs differ: the folders of a file, the id or the date of a row."""
+    return "{folders}-{stem}" if read in ("markdown", "html") else "{title}-{date}"
+
+
+def _gives(folder: Path, paths: Sequence[str], files: set[str]) -> bool:
+    """Say whether a source gives the entries of some files."""
+    return any(
+        name.startswith(str((folder / path.partition("*")[0]).resolve()).rstrip("/")) or path.startswith("*")
+        for path in paths
+        for name in files
+    )
+
+
+def _opened(folder: Path, draft: Draft) -> Site:
+    """Return the site that a draft makes, which stands elsewhere meanwhile. Raises SiteError."""
+    paths = {path: str(folder.resolve() / path) for source in draft.sources for path in source.spec.paths}
+    with tempfile.TemporaryDirectory() as temporary:
+        (Path(temporary) / SITE_FILE).write_text(site_text(draft, paths), encoding="utf-8")
+        site = open_site(temporary, index=False)
+        _ = site.dataset
+    return site
+
+
+def _counts(site: Site) -> tuple[int, int]:
+    """Return how many values entries have, and how many of them fit."""
+    count = sum(len(cells) for cells in site.content.found.records().cells.values())
+    return count, count - len(site.dataset.misfits)
+
+
+def _dated(site: Site) -> list[str]:
+    """Return the kinds whose entries mostly have dates."""
+    data = site.dataset
+    dates = data.dates("date")
+    found = []
+    for number, kind in enumerate(data.kind_names):
+        mine = data.entries.kinds == number
+        if mine.any() and dates.valid[mine].mean() >= _TITLED:
+            found.append(kind)
+    return found
+
+
+def _news(folder: Path, draft: Draft) -> Iterator[str]:
+    """Yield what a site that is there does not declare of what was found."""
+    old = read_definition(folder)
+    known = {path for spec in old.sources for path in (*spec.paths, spec.url) if path}
+    covered = {path.rstrip("/") for path in known}
+    for source in draft.sources:
+        spec = source.spec
+        table = spec.table.table if spec.table else ""
+        tables = {each.table.table for each in old.sources if each.table and each.paths == spec.paths}
+        is_new = table not in tables if table else not ({*spec.paths, spec.url} & covered)
+        if is_new and spec.name not in {each.name for each in old.sources}:
+            yield source_text(source)
+    for kind in draft.kinds:
+        if kind not in old.schema.kinds:
+            yield f"[kinds.{kind}]\n"
+            continue
+        for name, told in draft.fields(kind).items():
+            if name not in old.schema.fields_of(kind):
+                yield f"[kinds.{kind}.fields]\n{field_text(name, told)}\n"
+    for name, tree in draft.taxonomies.items():
+        fields = {field for kind in old.schema.kinds for field in old.schema.fields_of(kind)}
+        if name not in old.schema.taxonomies and name not in fields:
+            yield f"[taxonomies.{name}]\n{'tree = true' if tree else ''}\n"

@@ -1,0 +1,194 @@
+"""What is there: files by their formats, and what stands in them as it was written."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+from collections import defaultdict
+from itertools import islice
+from pathlib import Path
+from types import MappingProxyType
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from elenchus import sources
+from elenchus.errors import Place, Problem
+from elenchus.files import is_file, open_regular, read_whole, scanned
+from elenchus.frozen import replace
+from elenchus.schema.record import Record, RowBatch
+from elenchus.sources import SourceSpec
+from elenchus.sources._paths import below
+from elenchus.values.texts import slugify
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator, Mapping, Sequence
+
+__all__ = ["Entry", "Stock", "address_stock", "stocks_in"]
+
+_FORMATS = {
+    ".md": "markdown", ".markdown": "markdown", ".html": "html", ".htm": "html", ".csv": "csv", ".tsv": "csv",
+    ".json": "json", ".jsonl": "jsonl", ".ndjson": "jsonl", ".db": "database", ".sqlite": "database",
+    ".sqlite3": "database", ".atom": "feed", ".rss": "feed", ".xml": "feed", ".gz": "", ".zip": "",
+}  # fmt: skip
+_SQLITE = b"SQLite format 3\0"
+_FEEDS = re.compile(rb"<(?:feed|rss|(?:\w+:)?RDF)\b")
+_JSON_FEED = b"jsonfeed.org/version"
+_OWN = re.compile(
+    r"(?:elenchus|listings|pages)\.toml|(?:listings|pages|templates|published|terms)/.*|\.elenchus/.*"
+)
+_ABOUT = re.compile(r"(?:readme|license|licence|changelog|contributing)(?:\.\w+)?", re.IGNORECASE)
+_START = 4096
+_DEEPEST = 4  # objects around the records of a document
+_MOST = 20_000  # entries of a source that are looked at
+
+
+class Entry(NamedTuple):
+    """An entry as it was written: where it stands, the folders below its source, and its values."""
+
+    place: Place
+    path: str
+    slug: str
+    values: Mapping[str, Any]
+    guessed: Mapping[str, str]
+
+
+class Stock(NamedTuple):
+    """Content of one format that belongs together: how it is read, and what was found in it.
+
+    ``refers`` are the columns of a table that hold keys of others, with the names of those.
+    """
+
+    spec: SourceSpec
+    entries: Sequence[Entry]
+    problems: Sequence[Problem]
+    files: int
+    refers: Mapping[str, str] = MappingProxyType({})
+
+
+def stocks_in(root: Path, place: Path) -> Iterator[Stock]:
+    """Yield what stands in a file or folder, by paths from the folder of the site."""
+    if is_file(place):
+        files = [place.name]
+        base = place.parent
+    else:
+        base, files = place, sorted(scanned(place).paths)
+        if base.resolve() == root.resolve():
+            files = [path for path in files if not _OWN.fullmatch(path)]
+        files = [path for path in files if "/" in path or not _ABOUT.fullmatch(path)]
+    start = Path(os.path.relpath(base, root)).as_posix()
+    by_format: dict[str, list[str]] = defaultdict(list)
+    for path in files:
+        if found := _format_of(base / path):
+            by_format[found].append(path if start == "." else f"{start}/{path}")
+    for read, paths in by_format.items():
+        for name, places in _sources_of(read, paths, start).items():
+            spec = SourceSpec(name, read, tuple(places), kind="entry")
+            if read == "json":
+                spec = replace(spec, records=_records_in(root / places[0]))
+            yield read_stock(root, spec, len(places))
+
+
+def address_stock(root: Path, url: str) -> Stock:
+    """Return what the feed at an address holds."""
+    name = slugify(url.partition("://")[2].partition("/")[0].partition(":")[0].replace(".", "-")) or "feed"
+    return read_stock(root, SourceSpec(name, "feed", (), kind="entry", url=url), 1)
+
+
+def _format_of(path: Path) -> str:
+    """Return the format of a file; nothing for what is no content."""
+    read = _FORMATS.get(path.suffix.lower(), "")
+    if read in ("", "markdown", "html", "csv", "jsonl"):
+        return read
+    try:
+        with open_regular(path) as file:
+            begin = file.read(_START)
+    except OSError:
+        return ""
+    if read == "database":
+        return read if begin.startswith(_SQLITE) else ""
+    if read == "json":
+        return "feed" if _JSON_FEED in begin else read
+    return read if _FEEDS.search(begin) else ""
+
+
+def _sources_of(read: str, paths: Sequence[str], start: str) -> dict[str, list[str]]:
+    """Return the sources that files of a format make: documents by folders, tables each for itself."""
+    if read in ("markdown", "html"):
+        inner = "" if start == "." else f"{start}/"
+        tops = dict.fromkeys(
+            path[len(inner) :].partition("/")[0] for path in paths if "/" in path[len(inner) :]
+        )
+        at_root = any("/" not in path[len(inner) :] for path in paths)
+        if read == "markdown" and (at_root or len(tops) > 1 or not tops):
+            ending = "**/*.md" if all(path.endswith(".md") for path in paths) else "**/*.m*d*"
+            return {_name(start, "notes"): [start if inner else ending]}
+        found = {_name(top, "pages"): [f"{inner}{top}"] for top in tops}
+        return {**found, **({_name(start, "pages"): [f"{inner}*.html"]} if at_root else {})}
+    named: dict[str, list[str]] = defaultdict(list)
+    for path in paths:
+        named[_name(Path(path).stem.partition(".")[0], read)].append(path)
+    return named
+
+
+def _records_in(path: Path) -> str:
+    """Return the path to the longest list of objects in a JSON document; nothing where it is one itself."""
+    try:
+        document = json.loads(read_whole(path))
+    except (OSError, ValueError, RecursionError):
+        return ""
+    lists = list(_lists_in(document, "$", 0))
+    return max(lists)[1] if lists and not isinstance(document, list) else ""
+
+
+def _lists_in(value: Any, path: str, depth: int) -> Iterator[tuple[int, str]]:
+    """Yield the lists of objects in a value, with how long they are."""
+    if isinstance(value, list) and value and all(isinstance(each, dict) for each in value):
+        yield len(value), path
+    elif isinstance(value, dict) and depth < _DEEPEST:
+        for name, inner in value.items():
+            step = f".{name}" if name.isidentifier() and name.isascii() else f"[{json.dumps(name)}]"
+            yield from _lists_in(inner, path + step, depth + 1)
+
+
+def _name(text: str, otherwise: str) -> str:
+    """Return what a source is called that stands at a place."""
+    found = slugify(text.rpartition("/")[2]).strip(".").replace(".", "-")
+    return found if found and found[0].isalpha() else otherwise
+
+
+def read_stock(root: Path, spec: SourceSpec, files: int) -> Stock:
+    """Return what stands in the units of a source, as far as it can be read."""
+    module = sources.source(spec.read)
+    scan = module.scan(spec, root, None)
+    reader = module.reader(spec, root, scan.units)
+    entries: list[Entry] = []
+    problems: list[Problem] = list(scan.problems)
+    for unit in scan.units:
+        if len(entries) >= _MOST:
+            break
+        try:
+            for item in reader.items(unit, reader.content(unit)):
+                if isinstance(item, Record):
+                    values = {name: raw.value for name, raw in item.values.items()}
+                    entries.append(Entry(item.place, below(spec, unit), item.slug, values, item.guessed))
+                elif isinstance(item, RowBatch):
+                    entries += islice(_rows(item), _MOST - len(entries))
+                else:
+                    problems.append(item)
+        except OSError as error:
+            problems.append(Problem("unreadable-file", str(error.strerror), place=Place(unit)))
+    reader.close()
+    return Stock(spec, entries, problems, files)
+
+
+def _rows(batch: RowBatch) -> Iterator[Entry]:
+    """Yield the rows of a batch, without what nobody wrote."""
+    for at, line in enumerate(batch.lines):
+        values = {name: column[at] for name, column in batch.columns.items() if column[at] not in (None, "")}
+        guessed = {"title": "slug"} if batch.titled and batch.titled[at] else {}
+        yield Entry(Place(batch.file, line), batch.file, batch.slugs[at], values, guessed)
+
+
+def with_spec(stock: Stock, **changes: Any) -> Stock:
+    """Return a stock whose source is read otherwise."""
+    return stock._replace(spec=replace(stock.spec, **changes))

@@ -1,0 +1,86 @@
+"""The files of a site that is begun: TOML with a comment wherever somebody may want to decide otherwise."""
+
+from __future__ import annotations
+
+import json
+from functools import cache
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from elenchus.language.words import is_keyword
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
+    from jinja2 import Environment
+
+    from elenchus.starting.draft import Draft, SourceDraft
+    from elenchus.starting.guessing import Typed
+
+__all__ = ["field_text", "files_of", "site_text", "source_text"]
+
+
+@cache
+def _templates() -> Environment:
+    """Return the templates of the files."""
+    from jinja2 import Environment, FileSystemLoader
+
+    found = Environment(  # noqa: S701 - this is TOML, whose texts have a filter of their own
+        loader=FileSystemLoader(Path(__file__).with_name("files")),
+        trim_blocks=True,
+        lstrip_blocks=True,
+        keep_trailing_newline=True,
+    )
+    found.filters |= {"toml": _text, "key": _key, "plural": plural}
+    return found
+
+
+def _text(value: str) -> str:
+    """Return a text of TOML."""
+    return json.dumps(value, ensure_ascii=False).replace("\x7f", "\\u007F")
+
+
+def _key(name: str) -> str:
+    """Return a key of TOML."""
+    return name if name.isascii() and name.replace("-", "").replace("_", "").isalnum() else _text(name)
+
+
+def plural(word: str) -> str:
+    """Return a word for several of what a word is for, good enough for an address."""
+    if word == "person":
+        return "people"
+    if word.endswith("y") and word[-2:-1] not in "aeiou":
+        return f"{word[:-1]}ies"
+    return word if word.endswith("s") else f"{word}s"
+
+
+def site_text(draft: Draft, paths: Mapping[str, str] | None = None) -> str:
+    """Return the site file of a draft; ``paths`` has others in the place of those of its sources."""
+    return _templates().get_template("elenchus.toml").render(draft=draft, paths=paths or {})
+
+
+def source_text(source: SourceDraft) -> str:
+    """Return the part of a site file that is about one source."""
+    return _templates().get_template("source.toml").render(source=source, paths={})
+
+
+def field_text(name: str, told: Typed) -> str:
+    """Return the declaration of a field."""
+    return _templates().get_template("field.toml").render(name=name, told=told)
+
+
+def files_of(draft: Draft, dated: Sequence[str]) -> dict[str, str]:
+    """Return the files of a site by name; ``dated`` are its kinds whose entries have dates."""
+    relation = {
+        name: "under" if tree else "=" for name, tree in draft.taxonomies.items() if not is_keyword(name)
+    }
+    given = {
+        "draft": draft,
+        "dated": dated,
+        "begin": f"from {', '.join(dated or draft.kinds)}",
+        "order": "newest" if dated else "title",
+        "relation": relation,
+        "taxonomy": next(iter(relation), ""),
+    }
+    texts = {name: _templates().get_template(name).render(given) for name in ("listings.toml", "pages.toml")}
+    return {"elenchus.toml": site_text(draft), **texts}
