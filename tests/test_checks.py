@@ -25,7 +25,7 @@ ELSEWHERE = ("answers", "commands")
 WITHOUT_ADDRESS = {"no-address"}  # which the demo has: see test_no_address
 STOPPING = {
     "unreadable-terms", "bad-clock", "unknown-zone", "unknown-source", "missing-folder", "no-source", "no-kind", "fixed-field", "bad-address",
-    "outside-site",
+    "outside-site", "secret-in-file",
 }  # fmt: skip
 
 
@@ -70,6 +70,8 @@ UNMARKED = {
     ("listings/deep.toml", 1, "unplaced-listing"),
     ("listings/deep.toml", 2, "unplaced-listing"),
     ("lists/*.tsv", 0, "no-file"),
+    ("lists/ledger.db/items", 0, "unreadable-database"),
+    ("http://127.0.0.1:9/far.atom", 0, "unfetched"),
     ("notebook/log/linked.md", 0, "no-regular-file"),
     ("notebook/sighting/unfinished.md", 3, "unreadable-file"),
     ("terms/habitat.csv", 23, "duplicate-term"),

@@ -37,6 +37,7 @@ FLOORS = [
     ["sources"],
     ["index"],
     ["site"],
+    ["starting"],
     ["asking"],
     ["pages"],
     ["rendering"],

@@ -108,6 +108,8 @@ class About(Enum):
     CHOICE = "a parameter for which only declared choices could stand"
     CYCLE = "a chain that leads back to itself, and tells its whole way"
     FILE = "a file that cannot be read at all"
+    ENCODING = "bytes that are no text in their encoding"
+    IDENTITY = "an id that another entry has"
 
 
 class Problem(Frozen):

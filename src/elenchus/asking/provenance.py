@@ -42,7 +42,7 @@ class Habit(Frozen):
     example: str = ""
 
 
-class _Given:
+class _FromSource:
     """What one source gave: its entries by their rows, and what was written for each key."""
 
     def __init__(self, site: Site, spec: SourceSpec) -> None:
@@ -73,7 +73,7 @@ def describe_source(site: Site, name: str) -> list[Block]:
     if name not in specs:
         message = f"the site has no source {quoted(name)}"
         raise NoSuchName([Problem("unknown-name", message, place=None, near=nearest(name, specs))])
-    spec, given = specs[name], _Given(site, specs[name])
+    spec, given = specs[name], _FromSource(site, specs[name])
     kinds = Counter(given.data.kind_names[kind] for kind in given.data.entries.kinds[given.rows].tolist())
     table = spec.table
     facts = [("reads", spec.read), ("from", spec.place)]
@@ -100,7 +100,7 @@ def describe_source(site: Site, name: str) -> list[Block]:
 
 def habits_of(site: Site, spec: SourceSpec) -> Iterator[Habit]:
     """Yield what a source does in its own way."""
-    given = _Given(site, spec)
+    given = _FromSource(site, spec)
     yield from _renamings(given)
     yield from _states(given)
     yield from _guesses(given)
@@ -108,7 +108,7 @@ def habits_of(site: Site, spec: SourceSpec) -> Iterator[Habit]:
     yield from _partings(given)
 
 
-def _renamings(given: _Given) -> Iterator[Habit]:
+def _renamings(given: _FromSource) -> Iterator[Habit]:
     """Yield fields that have other names there."""
     for field, column in given.spec.columns.items():
         if cells := given.records.cells.get(field):
@@ -117,7 +117,7 @@ def _renamings(given: _Given) -> Iterator[Habit]:
                 yield Habit(f"{field} is called {column}", len(codes), _example(cells, codes))
 
 
-def _states(given: _Given) -> Iterator[Habit]:
+def _states(given: _FromSource) -> Iterator[Habit]:
     """Yield the keys and words by which entries are kept back."""
     flags = given.data.flags
     for place, key in enumerate(flags.keys_told, start=1):
@@ -130,7 +130,7 @@ def _states(given: _Given) -> Iterator[Habit]:
             yield Habit(f"{foreign} means {ours}", count)
 
 
-def _guesses(given: _Given) -> Iterator[Habit]:
+def _guesses(given: _FromSource) -> Iterator[Habit]:
     """Yield what titles and dates were made of that nobody wrote."""
     for name, guessed in (("title", given.data.guessed.titles), ("date", given.data.guessed.dates)):
         for place, word in enumerate(GUESSES):
@@ -141,7 +141,7 @@ def _guesses(given: _Given) -> Iterator[Habit]:
                 )
 
 
-def _dates(given: _Given) -> Iterator[Habit]:
+def _dates(given: _FromSource) -> Iterator[Habit]:
     """Yield how dates are written that are not as ISO 8601 has them."""
     patterns, language = given.spec.habits.dates, given.spec.habits.language
     readers = {pattern: date_reader((pattern,), language) for pattern in patterns}
@@ -163,7 +163,7 @@ def _dates(given: _Given) -> Iterator[Habit]:
             yield Habit(what, count, examples[how])
 
 
-def _partings(given: _Given) -> Iterator[Habit]:
+def _partings(given: _FromSource) -> Iterator[Habit]:
     """Yield texts that stand for several values."""
     separator = given.spec.habits.separator
     for name, cells in given.records.cells.items():
@@ -182,7 +182,7 @@ def field_sources(site: Site, name: str) -> list[Block]:
         return []
     rows = []
     for spec in site.definition.sources:
-        given = _Given(site, spec)
+        given = _FromSource(site, spec)
         cells = given.records.cells.get(name)
         count = len(given.written(cells)) if cells else 0
         mine = set(given.rows.tolist())

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, NamedTuple
 
-from elenchus.errors import Problem
+from elenchus.errors import About, Problem
 from elenchus.values.texts import either, nearest, quoted
 from elenchus.values.wording import as_text
 
@@ -56,4 +56,4 @@ def taken_id(name: str, first: Place, place: Place) -> Problem:
     """Return the problem of the second of two entries with one id: two meanings are none."""
     message = f"the id {quoted(name)} already belongs to {first.file}"
     hint = "This entry is left out until one of the two has another slug or id."
-    return Problem("duplicate-id", message, hint, place=place)
+    return Problem("duplicate-id", message, hint, place=place, about=About.IDENTITY)

@@ -7,16 +7,16 @@ import errno
 import io
 from typing import TYPE_CHECKING
 
+from elenchus.errors import About
 from elenchus.sources._simple import Unreadable
 
 if TYPE_CHECKING:
     from typing import IO, Any, TextIO
 
-    from elenchus.errors import Problem
     from elenchus.sources import SourceSpec
     from elenchus.sources._files import FileContent
 
-__all__ = ["MISREAD", "decoded", "has_bad_bytes", "is_misread", "not_encoded", "opened_text"]
+__all__ = ["decoded", "has_bad_bytes", "not_encoded", "opened_text"]
 
 # The longer marks first: that of UTF-32 begins with that of UTF-16 (Unicode 15, section 23.8).
 _MARKS = (
@@ -28,7 +28,6 @@ _MARKS = (
 )
 
 
-MISREAD = "wrong-encoding"  # the code of what is no text in its encoding
 _CHUNK = 2**20
 _LONGEST_LINE = 32 * 2**20  # bytes
 
@@ -47,11 +46,6 @@ def not_encoded(spec: SourceSpec, encoding: str) -> tuple[str, str]:
     return f"is not {name}", hint
 
 
-def is_misread(problem: Problem) -> bool:
-    """Say whether a problem is that of bytes which their encoding has not."""
-    return problem.code == MISREAD
-
-
 def decoded(content: bytes, spec: SourceSpec, declared: str = "") -> str:
     """Return the text of a file with its line ends as newlines; ``declared`` is what it says of its encoding.
 
@@ -68,7 +62,7 @@ def decoded(content: bytes, spec: SourceSpec, declared: str = "") -> str:
     except UnicodeDecodeError as error:
         line = error.object[: error.start].count(b"\n") + 1
         wrong, hint = not_encoded(spec, encoding)
-        raise Unreadable(f"the file {wrong}", line, hint, MISREAD) from None
+        raise Unreadable(f"the file {wrong}", line, hint, "wrong-encoding", About.ENCODING) from None
     return text.replace("\r\n", "\n").replace("\r", "\n") if "\r" in text else text
 
 

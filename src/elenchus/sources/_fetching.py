@@ -87,9 +87,9 @@ def _answer(url: str, told: Mapping[str, Any]) -> tuple[Mapping[str, str], bytes
                 raise OSError(errno.EFBIG, f"it is larger than {MOST_BYTES // 2**20} MB")
             return dict(reply.headers), body
     except HTTPError as error:
-        if error.code == _NOT_MODIFIED:
+        if error.status == _NOT_MODIFIED:
             return dict(error.headers), None
-        raise OSError(errno.EIO, f"the server says {error.code} {error.reason}") from None
+        raise OSError(errno.EIO, f"the server says {error.status} {error.reason}") from None
     except URLError as error:
         raise OSError(errno.EIO, f"{getattr(error.reason, 'strerror', None) or error.reason}") from None
     except (ValueError, TimeoutError) as error:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from elenchus.errors import Place, Problem
+from elenchus.errors import About, Place, Problem
 from elenchus.schema.record import RowBatch
 from elenchus.sources._names import as_words
 from elenchus.sources._paths import below
@@ -33,11 +33,18 @@ class FewProblems:
         self.count = 0
         self.waiting: list[Problem] = []
 
-    def add(self, line: int, message: str, hint: str = "", code: str = "unreadable-row") -> None:
+    def add(
+        self,
+        line: int,
+        message: str,
+        hint: str = "",
+        code: str = "unreadable-row",
+        about: About = About.ANYTHING,
+    ) -> None:
         """Note a problem of a line."""
         self.count += 1
         if self.count <= _MOST_PROBLEMS:
-            self.waiting.append(Problem(code, message, hint, place=Place(self.file, line)))
+            self.waiting.append(Problem(code, message, hint, place=Place(self.file, line), about=about))
 
     def told(self, *, at_end: bool = False) -> Iterator[Problem]:
         """Yield those that were not told yet."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from elenchus.errors import About, Place, Problem
 from elenchus.schema.record import Raw
 
 __all__ = ["FIRST", "NULLS", "Unreadable", "nesting", "simple_values"]
@@ -15,11 +16,23 @@ FIRST = 2  # the line of the file on which front matter begins
 class Unreadable(ValueError):
     """A file's front matter cannot be parsed; ``line`` counts from 1 in the file."""
 
-    def __init__(self, message: str, line: int = 0, hint: str = "", code: str = "unreadable-file") -> None:
+    def __init__(
+        self,
+        message: str,
+        line: int = 0,
+        hint: str = "",
+        code: str = "unreadable-file",
+        about: About = About.ANYTHING,
+    ) -> None:
         super().__init__(message)
+        self.about = about
         self.line = line
         self.hint = hint
         self.code = code
+
+    def problem(self, unit: str) -> Problem:
+        """Return the problem of a unit that this is."""
+        return Problem(self.code, str(self), self.hint, place=Place(unit, self.line), about=self.about)
 
 
 def simple_values(front: str) -> dict[str, Raw] | None:

@@ -7,7 +7,8 @@ from collections import Counter
 from itertools import accumulate, chain, islice
 from typing import TYPE_CHECKING
 
-from elenchus.sources._encoding import MISREAD, has_bad_bytes, not_encoded, opened_text
+from elenchus.errors import About
+from elenchus.sources._encoding import has_bad_bytes, not_encoded, opened_text
 from elenchus.sources._files import FileReader, scan_files
 from elenchus.sources._rows import BATCH, FewProblems, rows_of
 from elenchus.values.texts import quoted
@@ -76,7 +77,7 @@ class _Table:
             self.problems.add(rows.line_num, f"this is not valid CSV: {error}", "The rest is left out.")
         except UnicodeError:
             wrong, hint = not_encoded(self.spec, self.encoding)
-            self.problems.add(0, f"the file {wrong}", hint, MISREAD)
+            self.problems.add(0, f"the file {wrong}", hint, "wrong-encoding", About.ENCODING)
         yield from self.problems.told(at_end=True)
 
     def header(self, rows: Iterator[list[str]]) -> dict[int, str]:
@@ -154,7 +155,9 @@ class _Table:
                 row = [*row[:width], *[""] * (width - len(row))]  # noqa: PLW2901
             if has_bad_bytes("".join(row)):
                 wrong, hint = not_encoded(self.spec, self.encoding)
-                self.problems.add(line, f"the row {wrong}, so it is left out", hint, MISREAD)
+                self.problems.add(
+                    line, f"the row {wrong}, so it is left out", hint, "wrong-encoding", About.ENCODING
+                )
                 continue
             found.append(row)
             at.append(line)

@@ -6,8 +6,6 @@ import re
 from collections import Counter
 from typing import TYPE_CHECKING, Any
 
-from elenchus.errors import Place, Problem
-from elenchus.sources import LEFT_OUT
 from elenchus.sources._encoding import decoded
 from elenchus.sources._fetching import fetched_content, scan_address
 from elenchus.sources._files import FileReader, scan_files
@@ -56,8 +54,7 @@ def _parse(spec: SourceSpec, unit: str, content: FileContent) -> Iterator[Item]:
         text = decoded(data, spec) if data.lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"{") else ""
         found = _of_json(text) if text else _of_xml(data)
     except Unreadable as error:
-        place = Place(unit, error.line)
-        yield Problem("unreadable-file", str(error), error.hint or LEFT_OUT, place=place)
+        yield error.problem(unit)
         return
     if not found:
         return

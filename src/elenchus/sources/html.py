@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from typing import TYPE_CHECKING
 
-from elenchus.errors import Place, Problem
+from elenchus.errors import Place
 from elenchus.schema.record import Raw
 from elenchus.sources._encoding import decoded
 from elenchus.sources._entry import Unreadable, entry_of, front_matter, renamed, written
@@ -59,4 +59,4 @@ def _parse(spec: SourceSpec, unit: str, content: FileContent) -> Iterator[Item]:
         body = document.body(without_heading=not is_titled or values["title"].value == document.heading)
         yield entry_of(spec, Place(unit), values, heading, body)
     except Unreadable as error:
-        yield Problem(error.code, str(error), error.hint, place=Place(unit, error.line))
+        yield error.problem(unit)

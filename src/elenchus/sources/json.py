@@ -4,9 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from elenchus.errors import Place, Problem
 from elenchus.schema.record import Raw
-from elenchus.sources import LEFT_OUT
 from elenchus.sources._encoding import decoded
 from elenchus.sources._files import FileReader, scan_files
 from elenchus.sources._json import Lines, json_object, offsets_of, whole_value
@@ -61,8 +59,7 @@ def _parse(spec: SourceSpec, unit: str, content: FileContent) -> Iterator[Item]:
         document = whole_value(text)
         places = _records(spec, document)
     except Unreadable as error:
-        place = Place(unit, error.line)
-        yield Problem("unreadable-file", str(error), error.hint or LEFT_OUT, place=place)
+        yield error.problem(unit)
         return
     found = list(_objects(text, places, problems))
     lines = [line for line, _ in found]

@@ -5,7 +5,8 @@ from __future__ import annotations
 from itertools import islice
 from typing import TYPE_CHECKING, Any
 
-from elenchus.sources._encoding import MISREAD, has_bad_bytes, not_encoded, opened_text
+from elenchus.errors import About
+from elenchus.sources._encoding import has_bad_bytes, not_encoded, opened_text
 from elenchus.sources._files import FileReader, scan_files
 from elenchus.sources._json import plain_object
 from elenchus.sources._rows import BATCH, FewProblems, columns_of, rows_of
@@ -61,7 +62,9 @@ def _objects(
                 line = text.readline(_LONGEST_LINE)
         elif has_bad_bytes(line):
             wrong, hint = not_encoded(spec, encoding)
-            problems.add(number, f"the line {wrong}, so it is left out", hint, MISREAD)
+            problems.add(
+                number, f"the line {wrong}, so it is left out", hint, "wrong-encoding", About.ENCODING
+            )
         elif not line.isspace():
             try:
                 yield number, plain_object(line)

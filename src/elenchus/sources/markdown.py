@@ -38,7 +38,7 @@ def _parse(spec: SourceSpec, unit: str, content: FileContent) -> Iterator[Item]:
     try:
         yield read_entry(content.whole(), spec, place)
     except Unreadable as error:
-        yield Problem(error.code, str(error), error.hint, place=Place(unit, error.line))
+        yield error.problem(unit)
     except OSError:
         raise
     except Exception as error:

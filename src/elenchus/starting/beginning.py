@@ -7,7 +7,7 @@ import tempfile
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
-from elenchus.errors import FolderError, OptionError, Place, Problem
+from elenchus.errors import About, FolderError, OptionError, Place, Problem
 from elenchus.files import write_whole
 from elenchus.frozen import replace
 from elenchus.site.definition import read_definition
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
 
     from elenchus.site.site import Site
-    from elenchus.starting.draft import Draft
+    from elenchus.starting.draft import SiteDraft
     from elenchus.starting.looking import Stock
 
 __all__ = ["Begun", "begin"]
@@ -38,7 +38,7 @@ class Begun(NamedTuple):
     """
 
     folder: Path
-    draft: Draft
+    draft: SiteDraft
     written: Sequence[str]
     proposed: Sequence[str]
     values: tuple[int, int]
@@ -109,12 +109,12 @@ def _title(folder: Path, place: str) -> str:
     return " ".join(words)[:1].upper() + " ".join(words)[1:]
 
 
-def _tried(folder: Path, draft: Draft) -> tuple[Draft, Site]:
+def _tried(folder: Path, draft: SiteDraft) -> tuple[SiteDraft, Site]:
     """Return a draft whose entries all have names of their own, and the site that it makes."""
     for _ in range(2):
         site = _opened(folder, draft)
         doubled = {
-            each.place.file for each in site.dataset.problems if each.code == "duplicate-id" and each.place
+            each.place.file for each in site.dataset.problems if each.about is About.IDENTITY and each.place
         }
         if not doubled:
             break
@@ -140,7 +140,7 @@ def _gives(folder: Path, paths: Sequence[str], files: set[str]) -> bool:
     )
 
 
-def _opened(folder: Path, draft: Draft) -> Site:
+def _opened(folder: Path, draft: SiteDraft) -> Site:
     """Return the site that a draft makes, which stands elsewhere meanwhile. Raises SiteError."""
     paths = {path: str(folder.resolve() / path) for source in draft.sources for path in source.spec.paths}
     with tempfile.TemporaryDirectory() as temporary:
@@ -168,7 +168,7 @@ def _dated(site: Site) -> list[str]:
     return found
 
 
-def _news(folder: Path, draft: Draft) -> Iterator[str]:
+def _news(folder: Path, draft: SiteDraft) -> Iterator[str]:
     """Yield what a site that is there does not declare of what was found."""
     old = read_definition(folder)
     known = {path for spec in old.sources for path in (*spec.paths, spec.url) if path}

@@ -6,13 +6,13 @@ import re
 from collections import Counter, defaultdict
 from typing import TYPE_CHECKING, NamedTuple
 
+from elenchus.errors import About
 from elenchus.frozen import replace
 from elenchus.language.words import is_keyword
 from elenchus.schema.conform import FLAGS
 from elenchus.schema.convert import YES
 from elenchus.schema.types import CORE_FIELDS
 from elenchus.site.names import can_be_named
-from elenchus.sources._encoding import is_misread
 from elenchus.starting.guessing import (
     dates_of,
     flags_of_keys,
@@ -32,10 +32,10 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Mapping, Sequence
 
     from elenchus.sources import SourceSpec
-    from elenchus.starting.guessing import Dates, Typed
+    from elenchus.starting.guessing import DateHabits, Typed
     from elenchus.starting.looking import Entry, Stock
 
-__all__ = ["Draft", "SourceDraft", "Unsure", "drafted"]
+__all__ = ["SiteDraft", "SourceDraft", "Unsure", "drafted"]
 
 _MOST_KINDS = 12
 _NEARLY = 0.95  # of the values of a field must be dates by patterns for these to be declared
@@ -70,7 +70,7 @@ class SourceDraft(NamedTuple):
     files: int
 
 
-class Draft(NamedTuple):
+class SiteDraft(NamedTuple):
     """A site in the making."""
 
     title: str
@@ -107,12 +107,12 @@ class Draft(NamedTuple):
         return found
 
 
-def drafted(title: str, stocks: Sequence[Stock]) -> Draft:
+def drafted(title: str, stocks: Sequence[Stock]) -> SiteDraft:
     """Return the draft of a site for what was found."""
     sources = [_source(stock) for stock in stocks]
     languages = Counter(source.language for source in sources if source.language != "en")
     language = languages.most_common(1)[0][0] if languages else "en"
-    return Draft(title, sources, language)
+    return SiteDraft(title, sources, language)
 
 
 def _source(stock: Stock) -> SourceDraft:
@@ -122,7 +122,7 @@ def _source(stock: Stock) -> SourceDraft:
     spec, kind_of = _kinds(stock.spec, stock.entries, keys, unsure)
     columns = _columns(stock.entries, keys, unsure)
     entries = [_renamed(entry, columns) for entry in stock.entries]
-    given = Given(entries, list(dict.fromkeys(key for entry in entries for key in entry.values)))
+    given = _GivenEntries(entries, list(dict.fromkeys(key for entry in entries for key in entry.values)))
     apart = {*_NO_FIELDS, *FLAGS, "id", "kind", spec.kind.strip("{}")}
     others = [key for key in given.keys if key not in apart]
     flags = flags_of_keys(entries, others)
@@ -138,7 +138,7 @@ def _source(stock: Stock) -> SourceDraft:
     meanings = {key: meaning for key, (meaning, _) in flags.items()}
     habits = replace(spec.habits, statuses=words, dates=tuple(dates.patterns), flags=meanings)
     spec = replace(spec, columns=columns, habits=habits)
-    if any(is_misread(problem) for problem in stock.problems):
+    if any(problem.about is About.ENCODING for problem in stock.problems):
         spec = replace(spec, encoding="cp1252")
         what = "some files are not UTF-8 and are taken for Windows-1252"
         unsure.append(Unsure(what, 'encoding = "…" in the source'))
@@ -154,7 +154,7 @@ def _source(stock: Stock) -> SourceDraft:
     return SourceDraft(*of_files, seen, unsure, dates.language, stock.files)
 
 
-class Given(NamedTuple):
+class _GivenEntries(NamedTuple):
     """The entries of a source under the names of fields, and all keys that they have."""
 
     entries: Sequence[Entry]
@@ -177,9 +177,9 @@ def _columns(entries: Sequence[Entry], keys: Sequence[str], unsure: list[Unsure]
 
 
 def _seen(
-    given: Given,
+    given: _GivenEntries,
     columns: Mapping[str, str],
-    dates: Dates,
+    dates: DateHabits,
     flags: Mapping[str, tuple[str, int]],
     words: Mapping[str, str],
 ) -> Iterator[tuple[str, int]]:
@@ -204,7 +204,7 @@ def _seen(
 
 
 def _doubts(
-    dates: Dates, unknown: Sequence[str], terms: Mapping[str, bool], fields: Mapping[str, Typed]
+    dates: DateHabits, unknown: Sequence[str], terms: Mapping[str, bool], fields: Mapping[str, Typed]
 ) -> Iterator[Unsure]:
     """Yield what could be otherwise."""
     if dates.unsure:
@@ -261,7 +261,7 @@ def _renamed(entry: Entry, columns: Mapping[str, str]) -> Entry:
     return entry._replace(values=values) if fields else entry
 
 
-def _more_dates(dates: Dates, given: Given, keys: Sequence[str]) -> Dates:
+def _more_dates(dates: DateHabits, given: _GivenEntries, keys: Sequence[str]) -> DateHabits:
     """Return how dates are written, with those of other fields nearly all of whose values are dates."""
     for key in keys:
         texts = given.texts(key)

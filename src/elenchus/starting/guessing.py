@@ -19,13 +19,15 @@ if TYPE_CHECKING:
     from elenchus.starting.looking import Entry
 
 __all__ = [
-    "Dates",
+    "DateHabits",
     "Typed",
     "dates_of",
     "flags_of_keys",
+    "is_usual",
     "renamed_keys",
     "statuses_of",
     "terms_of_keys",
+    "texts_of",
     "typed",
 ]
 
@@ -127,7 +129,7 @@ _WORDY = (
     "MMMM d y",
 )
 _SLASHED = re.compile(r"(\d{1,2})[/-](\d{1,2})[/-](\d{4})")
-LANGUAGES = ("en", "de", "fr", "es", "it", "nl", "pt", "da", "sv", "nb", "fi", "pl")
+_LANGUAGES = ("en", "de", "fr", "es", "it", "nl", "pt", "da", "sv", "nb", "fi", "pl")
 
 
 class Typed(NamedTuple):
@@ -144,7 +146,7 @@ class Typed(NamedTuple):
     kind: str = ""
 
 
-class Dates(NamedTuple):
+class DateHabits(NamedTuple):
     """How dates are written: patterns with how often each was met, the language of their words.
 
     ``unsure`` is one of which nobody can tell the day from the month.
@@ -202,7 +204,7 @@ def _can_be(field: str, key: str, entries: Sequence[Entry]) -> bool:
     return bool(texts)
 
 
-def dates_of(texts: Sequence[str]) -> Dates:
+def dates_of(texts: Sequence[str]) -> DateHabits:
     """Return how dates are written that are not as ISO 8601 has them; day and month are never guessed."""
     left = [text for text in texts if text and not _TESTS["datetime"](text)]
     found: Counter[str] = Counter()
@@ -213,7 +215,7 @@ def dates_of(texts: Sequence[str]) -> Dates:
     for pattern in _SURE:
         left = _take(pattern, language, left, found)
     if left:
-        best = max(LANGUAGES, key=lambda tried: sum(bool(date_reader(_WORDY, tried)(text)) for text in left))
+        best = max(_LANGUAGES, key=lambda tried: sum(bool(date_reader(_WORDY, tried)(text)) for text in left))
         language = best if any(date_reader(_WORDY, best)(text) for text in left) else "en"
         for pattern in _WORDY:
             left = _take(pattern, language, left, found)
@@ -228,7 +230,7 @@ def dates_of(texts: Sequence[str]) -> Dates:
             left = _take(pattern, language, left, found)
         else:
             unsure = slashed[0][0]
-    return Dates(dict(found), language, unsure)
+    return DateHabits(dict(found), language, unsure)
 
 
 def _take(pattern: str, language: str, texts: Sequence[str], found: Counter[str]) -> list[str]:
@@ -240,7 +242,7 @@ def _take(pattern: str, language: str, texts: Sequence[str], found: Counter[str]
     return left
 
 
-def typed(entries: Sequence[Entry], key: str, dates: Dates) -> Typed:
+def typed(entries: Sequence[Entry], key: str, dates: DateHabits) -> Typed:
     """Return what the values of a key are: the narrowest type that nearly all of them fit."""
     texts = texts_of(entries, key)
     many = any(isinstance(entry.values.get(key), list) for entry in entries)

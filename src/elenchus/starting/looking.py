@@ -23,7 +23,7 @@ from elenchus.values.texts import slugify
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
 
-__all__ = ["Entry", "Stock", "address_stock", "stocks_in"]
+__all__ = ["Entry", "Stock", "address_stock", "read_stock", "stocks_in"]
 
 _FORMATS = {
     ".md": "markdown", ".markdown": "markdown", ".html": "html", ".htm": "html", ".csv": "csv", ".tsv": "csv",
@@ -187,8 +187,3 @@ def _rows(batch: RowBatch) -> Iterator[Entry]:
         values = {name: column[at] for name, column in batch.columns.items() if column[at] not in (None, "")}
         guessed = {"title": "slug"} if batch.titled and batch.titled[at] else {}
         yield Entry(Place(batch.file, line), batch.file, batch.slugs[at], values, guessed)
-
-
-def with_spec(stock: Stock, **changes: Any) -> Stock:
-    """Return a stock whose source is read otherwise."""
-    return stock._replace(spec=replace(stock.spec, **changes))

@@ -25,7 +25,7 @@ _NARROW = 4  # columns of a table that may join others
 _LETTERS = ("CHAR", "TEXT", "CLOB", "")
 
 
-class _Table(NamedTuple):
+class _FoundTable(NamedTuple):
     """A table: its columns with their types, its key, and the tables that columns refer to."""
 
     name: str
@@ -83,7 +83,7 @@ def table_specs(root: Path, spec: SourceSpec) -> Iterator[tuple[SourceSpec, Mapp
         yield replace(spec, name=slugify(short[name]), table=shape), refers
 
 
-def _tables(root: Path, spec: SourceSpec) -> dict[str, _Table]:
+def _tables(root: Path, spec: SourceSpec) -> dict[str, _FoundTable]:
     """Return the tables of a database. Raises OSError."""
     from sqlalchemy import inspect
 
@@ -98,14 +98,16 @@ def _tables(root: Path, spec: SourceSpec) -> dict[str, _Table]:
                 for each in known.get_foreign_keys(name)
                 if len(each["constrained_columns"]) == 1
             }
-            found[name] = _Table(name, columns, keys[0] if len(keys) == 1 else "", refers)
+            found[name] = _FoundTable(name, columns, keys[0] if len(keys) == 1 else "", refers)
         for table in found.values():
             if len(table.columns) <= _NARROW and not table.refers:
                 found[table.name] = table._replace(refers=_by_values(connection, table, found))
     return found
 
 
-def _by_values(connection: Connection, table: _Table, tables: Mapping[str, _Table]) -> dict[str, str]:
+def _by_values(
+    connection: Connection, table: _FoundTable, tables: Mapping[str, _FoundTable]
+) -> dict[str, str]:
     """Return the columns of a narrow table all of whose values are keys of another, with that one.
 
     Where several have such keys, it is the one that is called like the column, or else the largest.
@@ -137,7 +139,7 @@ def _prefix(names: Sequence[str]) -> str:
     return shared if len(names) > 1 and all(name.startswith(shared) for name in names) else ""
 
 
-def _referring(table: _Table, tables: Mapping[str, _Table]) -> Iterator[tuple[str, str]]:
+def _referring(table: _FoundTable, tables: Mapping[str, _FoundTable]) -> Iterator[tuple[str, str]]:
     """Yield the columns that hold keys of other tables, as declared, or as their names say."""
     prefix = _prefix(list(tables))
     for column in table.columns:
@@ -156,19 +158,19 @@ def _stem(column: str) -> str:
     return column.lower().removesuffix("id").rstrip("_") or column.lower()
 
 
-def _targets(table: _Table, tables: Mapping[str, _Table]) -> dict[str, str]:
+def _targets(table: _FoundTable, tables: Mapping[str, _FoundTable]) -> dict[str, str]:
     """Return the tables that a table refers to, with its columns."""
     return {target: column for column, target in _referring(table, tables)}
 
 
-def _is_join(table: _Table) -> bool:
+def _is_join(table: _FoundTable) -> bool:
     """Say whether a table does nothing but join two others."""
     own = [column for column in table.columns if column != table.key]
     is_told = all(column.lower().endswith("id") or column in table.refers for column in own)
     return len(own) == 2 and is_told  # noqa: PLR2004 - what it joins
 
 
-def _value_columns(table: _Table) -> tuple[str, str] | None:
+def _value_columns(table: _FoundTable) -> tuple[str, str] | None:
     """Return the columns of the name and the value of a table of more fields; None for any other."""
     lower = {column.lower().rpartition("_")[2]: column for column in table.columns}
     name = next((lower[word] for word in _NAMES if word in lower), "")
@@ -177,14 +179,14 @@ def _value_columns(table: _Table) -> tuple[str, str] | None:
     return (name, value) if name and value and len(own) == 3 else None  # noqa: PLR2004 - and the entry
 
 
-def _label(table: _Table) -> str:
+def _label(table: _FoundTable) -> str:
     """Return the column with the name of a term."""
     lower = {column.lower(): column for column in table.columns}
     texts = [column for column, kind in table.columns.items() if any(each in kind for each in _LETTERS[:2])]
     return next((lower[word] for word in _LABELS if word in lower), texts[0] if texts else "name")
 
 
-def _parent(table: _Table) -> str:
+def _parent(table: _FoundTable) -> str:
     """Return the column with the key of the term above; nothing where terms have none."""
     lower = {column.lower(): column for column in table.columns}
     return next((lower[word] for word in ("parent", "parent_id") if word in lower), "")

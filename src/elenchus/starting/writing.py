@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
     from jinja2 import Environment
 
-    from elenchus.starting.draft import Draft, SourceDraft
+    from elenchus.starting.draft import SiteDraft, SourceDraft
     from elenchus.starting.guessing import Typed
 
 __all__ = ["field_text", "files_of", "site_text", "source_text"]
@@ -31,7 +31,7 @@ def _templates() -> Environment:
         lstrip_blocks=True,
         keep_trailing_newline=True,
     )
-    found.filters |= {"toml": _text, "key": _key, "plural": plural}
+    found.filters |= {"toml": _text, "key": _key, "plural": _plural}
     return found
 
 
@@ -45,7 +45,7 @@ def _key(name: str) -> str:
     return name if name.isascii() and name.replace("-", "").replace("_", "").isalnum() else _text(name)
 
 
-def plural(word: str) -> str:
+def _plural(word: str) -> str:
     """Return a word for several of what a word is for, good enough for an address."""
     if word == "person":
         return "people"
@@ -54,7 +54,7 @@ def plural(word: str) -> str:
     return word if word.endswith("s") else f"{word}s"
 
 
-def site_text(draft: Draft, paths: Mapping[str, str] | None = None) -> str:
+def site_text(draft: SiteDraft, paths: Mapping[str, str] | None = None) -> str:
     """Return the site file of a draft; ``paths`` has others in the place of those of its sources."""
     return _templates().get_template("elenchus.toml").render(draft=draft, paths=paths or {})
 
@@ -69,7 +69,7 @@ def field_text(name: str, told: Typed) -> str:
     return _templates().get_template("field.toml").render(name=name, told=told)
 
 
-def files_of(draft: Draft, dated: Sequence[str]) -> dict[str, str]:
+def files_of(draft: SiteDraft, dated: Sequence[str]) -> dict[str, str]:
     """Return the files of a site by name; ``dated`` are its kinds whose entries have dates."""
     relation = {
         name: "under" if tree else "=" for name, tree in draft.taxonomies.items() if not is_keyword(name)

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
     from elenchus.schema.record import Habits, RowBatch
 
-__all__ = ["NULL", "OTHER", "TEXT", "Cells", "Intake", "RecordTable", "guesses"]
+__all__ = ["GUESSES", "NULL", "OTHER", "TEXT", "Cells", "Intake", "RecordTable", "guesses"]
 
 TEXT, OTHER, NULL = range(3)  # forms of a written value: a text, a list or table as JSON, nothing
 GUESSES = ("", "heading", "file name", "slug")
