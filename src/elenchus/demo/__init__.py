@@ -1,4 +1,4 @@
-"""Skerry Bay, the demo site: written to a folder, and asked the questions of a short tour."""
+"""The demo sites, Skerry Bay and its lending library: written to a folder, asked what a tour asks."""
 
 from __future__ import annotations
 
@@ -16,24 +16,25 @@ if TYPE_CHECKING:
     from elenchus.pieces.piece import Piece
     from elenchus.site.site import Site
 
-__all__ = ["demo_folder", "tell", "write_demo"]
+__all__ = ["LENDING_LIBRARY", "SKERRY_BAY", "demo_folder", "tell", "write_demo"]
 
+SKERRY_BAY, LENDING_LIBRARY = "skerry-bay", "lending-library"
 _HERE = Path(__file__).parent
 
 
-def demo_folder() -> Path:
-    """Return the folder of the demo site that ships with the package."""
-    return _HERE / "skerry-bay"
+def demo_folder(name: str = SKERRY_BAY) -> Path:
+    """Return the folder of a demo site that ships with the package."""
+    return _HERE / name
 
 
-def write_demo(folder: Path, *, force: bool = False) -> int:
-    """Write the demo site into a folder and return the number of files that it has.
+def write_demo(folder: Path, name: str = SKERRY_BAY, *, force: bool = False) -> int:
+    """Write a demo site into a folder and return the number of files that it has.
 
     Files of the same content stay as they are. Raises FolderError, with nothing written, when a file
     of another content is in the way and ``force`` is not set, or when the folder cannot be written.
     """
-    sources = sorted(path for path in demo_folder().rglob("*") if path.is_file())
-    targets = {path: folder / path.relative_to(demo_folder()) for path in sources}
+    sources = sorted(path for path in demo_folder(name).rglob("*") if path.is_file())
+    targets = {path: folder / path.relative_to(demo_folder(name)) for path in sources}
     changed = [path for path in sources if not _same(path, targets[path])]
     in_the_way = [targets[path] for path in changed if targets[path].exists()]
     if in_the_way and not force:
@@ -55,16 +56,17 @@ def _same(source: Path, target: Path) -> bool:
     return target.is_file() and target.read_bytes() == source.read_bytes()
 
 
-def tell(folder: Path, width: int | None) -> Iterator[Piece]:
-    """Yield the tour: a few questions, each with its answer and what to try next."""
+def tell(folder: Path, width: int | None, name: str = SKERRY_BAY) -> Iterator[Piece]:
+    """Yield the tour of a demo site: a few questions, each with its answer and what to try next."""
     from elenchus.pieces.piece import Piece, Role
     from elenchus.site.site import open_site
 
     site = open_site(folder)
-    steps = tomllib.loads((_HERE / "tour.toml").read_text(encoding="utf-8"))
-    rows = len(site.dataset.entries)
-    yield Piece(f"Skerry Bay, a made-up field station with {rows} entries, is in {folder}.\n", Role.STRONG)
-    yield Piece(f"{steps['opening']}\n")
+    steps = tomllib.loads((_HERE / "tours" / f"{name}.toml").read_text(encoding="utf-8"))
+    opening = steps["opening"].replace("ROWS", str(len(site.dataset.entries)))
+    first, _, others = opening.replace("FOLDER", str(folder)).partition("\n")
+    yield Piece(f"{first}\n", Role.STRONG)
+    yield Piece(f"{others}\n")
     for number, step in enumerate(steps["step"], start=1):
         yield Piece(f"\n{number}. {step['title']}\n", Role.HEADING)
         yield Piece(f"{step['says']}\n")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Optional
 
 import typer
 
@@ -14,14 +14,22 @@ __all__ = ["demo"]
 
 @app.command(short_help=__doc__)
 def demo(
-    folder: Annotated[Path, typer.Argument(help="Where to write the site.")] = Path("skerry-bay"),
+    folder: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Argument(help="Where to write the site; skerry-bay, or lending-library.", show_default=False),
+    ] = None,
+    library: Annotated[
+        bool, typer.Option("--library", help="Write its lending library, whose content lies in many formats.")
+    ] = False,
     force: Annotated[
         bool, typer.Option("--force", help="Overwrite the site's files where they exist.")
     ] = False,
 ) -> None:
     """Write the demo site Skerry Bay and ask it a few questions."""
     from elenchus.cli.printing import output_width, show
-    from elenchus.demo import tell, write_demo
+    from elenchus.demo import LENDING_LIBRARY, SKERRY_BAY, tell, write_demo
 
-    write_demo(folder, force=force)
-    show(tell(folder, output_width()))
+    name = LENDING_LIBRARY if library else SKERRY_BAY
+    target = folder or Path(name)
+    write_demo(target, name, force=force)
+    show(tell(target, output_width(), name))
