@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 import elenchus
-from conftest import HERE, PROGRAM
+from conftest import HERE, PROGRAM, Run
 
 ROOT = HERE.parent
 LANGUAGE = (ROOT / "docs" / "question-language.md").read_text(encoding="utf-8")
@@ -24,6 +24,8 @@ COMMANDS = [
     for line in page.read_text(encoding="utf-8").splitlines()
     if re.match(r"    (\$ )?elenchus (ask|why|describe|pages|check|publish --dry-run)\b", line)
     and "[" not in line
+    and "lending-library" not in line
+    and page.name != "start.md"
     and not re.search(r"\b(QUESTION|CODE|NAME)\b", line)
 ]
 
@@ -44,6 +46,37 @@ def test_references_are_current() -> None:
     """The table of operators and the page of checks are those that their records make."""
     command = [sys.executable, str(ROOT / "tools" / "reference.py"), "--check"]
     assert subprocess.run(command, check=False).returncode == 0
+
+
+def test_start(tmp_path: Path, run: Run) -> None:
+    """What docs/start.md brings along and types becomes a site with the pages that it promises."""
+    text = (ROOT / "docs" / "start.md").read_text(encoding="utf-8")
+    folder = tmp_path / "shop"
+    for name, content in re.findall(r"```\w+ (\S+)\n(.*?)```", text, re.DOTALL):
+        (folder / name).parent.mkdir(parents=True, exist_ok=True)
+        (folder / name).write_text(content, encoding="utf-8")
+    commands = re.findall(r"^    \$ elenchus (.*)$", text, re.MULTILINE)
+    said = []
+    for command in commands:
+        done = run(*shlex.split(command), cwd=folder)
+        assert (done.returncode, command) == (0, command), done.stdout + done.stderr
+        said.append(done.stdout)
+    assert "live means published" in said[0]
+    assert ["Tide tables" in said[2], "Knots" in said[2]] == [True, False]
+    assert (tmp_path / "public" / "books" / "tide-tables" / "index.html").is_file()
+    assert not list((tmp_path / "public").rglob("*knots*"))
+    assert "nothing to propose" in said[3]
+
+
+def test_sources(run: Run) -> None:
+    """The commands of docs/sources.md run, and the site that they write has nothing but the slip it is to show."""
+    text = (ROOT / "docs" / "sources.md").read_text(encoding="utf-8")
+    for command in re.findall(r"^    elenchus (.*)$", text, re.MULTILINE):
+        done = run(*shlex.split(command))
+        assert (done.returncode, command) == (0, command), done.stdout + done.stderr
+    done = run("check", "--site", "lending-library")
+    assert done.stdout.endswith("1 warning, 1 note · 1 accepted\n"), done.stdout
+    assert run("publish", "--site", "lending-library").returncode == 0
 
 
 @pytest.mark.parametrize("command", COMMANDS, ids=lambda text: text[:50])

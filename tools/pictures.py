@@ -37,7 +37,10 @@ TERMINAL = {
     "listing": "elenchus describe shore-sidebar; echo; elenchus ask shore-sidebar --as-if 2 2>/dev/null",
     "choices": "elenchus ask by-habitat 2>/dev/null",
     "page": "elenchus pages guides",
-    "addresses": "elenchus pages | head -n 44",
+    "start": (
+        "elenchus demo ../library --library >/dev/null; mkdir ../shop; cp ../library/books.csv ../library/library.db ../shop;"
+        " cd ../shop; script -qec 'elenchus start .' /dev/null | head -n 44"
+    ),
     "check": "elenchus check; elenchus check --about page-edge",
     "publish": (
         "elenchus publish >/dev/null; printf -- '---\\ntitle: A new guide\\ndate: 2026-06-14\\nlevel: first-steps\\nhabitat: [dunes]\\n---\\nText\\n'"
@@ -46,7 +49,7 @@ TERMINAL = {
     "ask-error": "elenchus ask 'from sightings where habitat = rocky-shoer and pinned or individuals > many'",
 }
 # What stands for what is typed, where that only makes the picture ready.
-SHOWN = {"demo": "elenchus demo", "publish": "elenchus publish --dry-run"}
+SHOWN = {"demo": "elenchus demo", "start": "elenchus start .", "publish": "elenchus publish --dry-run"}
 # Pages: their address on the preview, the colours, and what is clicked before.
 WEB = {
     "web-home": ("/", "light", ""),

@@ -62,7 +62,7 @@ def describe_index(site: Site) -> list[Block]:
     facts = (
         ("folder", str(told.folder)),
         ("made", f"{to_minute(made)} {site.clock.zone.key}"),
-        ("entries", f"{told.entries} of {told.units} files"),
+        ("entries", f"{told.entries} of {told.units} files, parts of tables and feeds"),
         ("size", f"{told.size / 2**20:.1f} MB"),
         ("holds", holds),
     )

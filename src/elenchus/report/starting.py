@@ -26,11 +26,12 @@ def begun_pieces(begun: Begun) -> Iterator[Piece]:
         yield Piece(
             f"{fitting} of {count} values fit what was written down for them ({fitting / count:.0%}).\n\n"
         )
-    unsure = [each for source in begun.draft.sources for each in source.unsure]
+    unsure = [(source.spec.name, each) for source in begun.draft.sources for each in source.unsure]
     if unsure:
         yield Piece("Unsure\n", Role.HEADING)
-        for each in unsure:
-            yield Piece(f"  {each.what}.\n")
+        for name, each in unsure:
+            yield Piece(f"  {name}: ", Role.NAME)
+            yield Piece(f"{each.what}.\n")
             yield Piece(f"      Otherwise write {each.otherwise}.\n", Role.FAINT)
         yield Piece("\n")
     if begun.written:

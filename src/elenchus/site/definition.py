@@ -263,6 +263,7 @@ def _read_source(file: TomlFile, name: str, folder: Path, language: str) -> Sour
         url=found["url"] if found["read"] != "database" else "",
         every=_read_every(file, (*path, "fetch_every"), found["fetch_every"]),
         table=_read_table(file, path, found) if found["read"] == "database" else None,
+        bodies=found["bodies"],
         records=_read_records(file, (*path, "records"), found["records"]),
         habits=Habits(
             source=name,

@@ -84,7 +84,7 @@ class SourceSpec(Frozen):
     folder below the path, or ``{column}`` for a value; ``kind_at_root`` is that of files in no folder, and
     ``kinds`` maps foreign words for kinds onto ours. ``columns`` maps a field's name to the name it has in
     the content; ``slug`` and ``date`` are patterns for what nobody wrote. ``records`` is where the records of
-    a JSON document are, ``delimiter`` what parts the cells of a table. What stands at ``url`` is asked for
+    a JSON document are, ``delimiter`` what parts the cells of a table, ``bodies`` what texts are. What stands at ``url`` is asked for
     again when it is ``every`` seconds old. ``habits`` tell what else it writes in its own way.
     """
 
@@ -100,6 +100,7 @@ class SourceSpec(Frozen):
     encoding: str = ""
     delimiter: str = ""
     records: str = ""
+    bodies: str = ""
     url: str = ""
     every: int = 0
     table: TableSpec | None = None

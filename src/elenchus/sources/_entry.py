@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from elenchus.files import DEEPEST_VALUE, too_large
 from elenchus.schema.record import Raw, Record
 from elenchus.sources._encoding import decoded
+from elenchus.sources._markup import as_block
 from elenchus.sources._names import name_of
 from elenchus.sources._paths import below
 from elenchus.sources._simple import Unreadable, nesting, simple_values
@@ -22,6 +23,7 @@ __all__ = ["Unreadable", "entry_of", "front_matter", "read_entry", "renamed", "w
 
 _FENCES = {"---": "yaml", "+++": "toml"}
 _CLOSING = {fence: pattern(rf"^{re.escape(fence)}[ \t]*$", re.MULTILINE) for fence in _FENCES}
+_HTML = "html"
 _LONGEST_FRONT = 2**20  # characters of front matter
 _TOML_KEY = pattern(r"""\s*["']?([^\s"'=.\[#]+)["']?\s*=""")
 # A heading that begins the text: marked by #, or underlined (CommonMark 0.31, sections 4.2 and 4.3).
@@ -63,6 +65,8 @@ def entry_of(spec: SourceSpec, place: Place, values: dict[str, Raw], heading: st
         guessed["title"] = "heading" if heading else "file name"
     if body.value:
         values["body"] = body
+    if spec.bodies == _HTML and written(values, "body"):
+        values["body"] = Raw(as_block(str(values["body"].value)), values["body"].line)
     return Record(place, _kind_of(spec, path, values), name.slug, values, spec.habits, guessed)
 
 

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import About, Place, Problem
 from elenchus.schema.record import RowBatch
+from elenchus.sources._markup import as_block
 from elenchus.sources._names import as_words
 from elenchus.sources._paths import below
 from elenchus.values.lazily import pattern
@@ -22,6 +23,7 @@ __all__ = ["BATCH", "FewProblems", "columns_of", "rows_of"]
 
 BATCH = 4096  # rows that are taken at once
 _PLAIN = pattern(r"(?:[a-z0-9]+(?:[._-][a-z0-9]+)*)?")
+_HTML = "html"
 _MOST_PROBLEMS = 100  # of one unit that are told one by one
 
 
@@ -83,6 +85,8 @@ def rows_of(
     if "parent" in named:
         above = _texts(named["parent"], len(lines))
         named["parent"] = [_id_of(kind, key) for kind, key in zip(kinds, above, strict=True)]
+    if spec.bodies == _HTML and "body" in named:
+        named["body"] = [as_block(as_text(text)) if text else text for text in named["body"]]
     titles = named.get("title") or [None] * len(lines)
     titled: list[bool] = []
     if None in titles or "" in titles:

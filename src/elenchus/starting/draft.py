@@ -6,7 +6,6 @@ import re
 from collections import Counter, defaultdict
 from typing import TYPE_CHECKING, NamedTuple
 
-from elenchus.errors import About
 from elenchus.frozen import replace
 from elenchus.language.words import is_keyword
 from elenchus.schema.conform import FLAGS
@@ -18,6 +17,7 @@ from elenchus.starting.guessing import (
     flags_of_keys,
     is_usual,
     renamed_keys,
+    separator_of,
     statuses_of,
     terms_of_keys,
     texts_of,
@@ -109,10 +109,29 @@ class SiteDraft(NamedTuple):
 
 def drafted(title: str, stocks: Sequence[Stock]) -> SiteDraft:
     """Return the draft of a site for what was found."""
-    sources = [_source(stock) for stock in stocks]
+    sources = _agreed([_source(stock) for stock in stocks])
     languages = Counter(source.language for source in sources if source.language != "en")
     language = languages.most_common(1)[0][0] if languages else "en"
     return SiteDraft(title, sources, language)
+
+
+def _agreed(sources: Sequence[SourceDraft]) -> list[SourceDraft]:
+    """Return sources that have one name for a taxonomy which some call by one thing and some by several."""
+    names: dict[str, str] = {}
+    for source in sorted(
+        sources, key=lambda source: source.spec.table is None
+    ):  # those of tables cannot be changed
+        for name in source.taxonomies:
+            names.setdefault(singular(name), name)
+    found = []
+    for source in sources:
+        changed = {name: names[singular(name)] for name in source.taxonomies if names[singular(name)] != name}
+        columns = {field: column for field, column in source.spec.columns.items() if field not in changed}
+        columns |= {new: source.spec.columns.get(old, old) for old, new in changed.items()}
+        taxonomies = {changed.get(name, name): tree for name, tree in source.taxonomies.items()}
+        spec = replace(source.spec, columns=columns)
+        found.append(source._replace(spec=spec, taxonomies=taxonomies))
+    return found
 
 
 def _source(stock: Stock) -> SourceDraft:
@@ -136,10 +155,15 @@ def _source(stock: Stock) -> SourceDraft:
         if key in fields:
             fields[key] = fields[key]._replace(type="entry", kind=_word(singular(table)))
     meanings = {key: meaning for key, (meaning, _) in flags.items()}
-    habits = replace(spec.habits, statuses=words, dates=tuple(dates.patterns), flags=meanings)
-    spec = replace(spec, columns=columns, habits=habits)
-    if any(problem.about is About.ENCODING for problem in stock.problems):
-        spec = replace(spec, encoding="cp1252")
+    separator = separator_of([text for key in terms for text in given.texts(key)])
+    habits = replace(
+        spec.habits, statuses=words, dates=tuple(dates.patterns), flags=meanings, separator=separator
+    )
+    bodies = given.texts("body")
+    is_html = sum(text.lstrip().startswith("<") for text in bodies) * 2 > len(bodies)
+    is_html = is_html and spec.read not in ("html", "feed")  # which are made ready already
+    spec = replace(spec, columns=columns, habits=habits, bodies="html" if is_html else "")
+    if spec.encoding:
         what = "some files are not UTF-8 and are taken for Windows-1252"
         unsure.append(Unsure(what, 'encoding = "…" in the source'))
     unsure += _doubts(dates, unknown, terms, fields)
@@ -168,12 +192,13 @@ class _GivenEntries(NamedTuple):
 def _columns(entries: Sequence[Entry], keys: Sequence[str], unsure: list[Unsure]) -> dict[str, str]:
     """Return the fields that content has under other names, and names for keys that no question can name."""
     found = renamed_keys(keys, entries)
+    found |= _likely(entries, [key for key in keys if key not in found.values()], found, unsure)
     for key in keys:
         name = slugify(key).replace(".", "-")
-        if not can_be_named(key) and key not in found.values() and can_be_named(name):
+        is_free = name not in (*keys, *found) and key not in found.values()
+        if is_free and can_be_named(name) and not (can_be_named(key) and key.islower()):
             found[name] = key
-    left = [key for key in keys if key not in found.values()]
-    return found | _likely(entries, left, found, unsure)
+    return found
 
 
 def _seen(
@@ -185,7 +210,8 @@ def _seen(
 ) -> Iterator[tuple[str, int]]:
     """Yield the habits of a source, each with how often it was met."""
     for field, column in columns.items():
-        yield f"{field} is called {column}", len(given.texts(field))
+        if slugify(column) != field:
+            yield f"{field} is called {column}", len(given.texts(field))
     for pattern, count in dates.patterns.items():
         yield f"dates are written as {pattern}", count
     for key in FLAGS:
@@ -244,6 +270,8 @@ def _likely(
                 found["title"] = key
                 break
     for field, key in found.items():
+        if fold(key) == field:
+            continue
         unsure.append(
             Unsure(f"{key} is taken for the {field}", f"another key in columns = {{ {field} = … }}")
         )

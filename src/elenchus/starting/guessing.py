@@ -25,6 +25,7 @@ __all__ = [
     "flags_of_keys",
     "is_usual",
     "renamed_keys",
+    "separator_of",
     "statuses_of",
     "terms_of_keys",
     "texts_of",
@@ -53,9 +54,10 @@ _NAMES = {
              "created", "created_at", "creation_date", "day", "added", "timestamp"),
     "updated": ("modified", "last_modified", "lastmod", "modified_at", "updated_at", "changed"),
     "expires": ("expiry", "expiry_date", "expires_at", "unpublish_date", "valid_until"),
-    "summary": ("description", "excerpt", "abstract", "teaser", "intro", "lead"),
+    "summary": ("about", "description", "excerpt", "abstract", "teaser", "intro", "lead"),
     "body": ("content", "text", "html", "markdown"),
     "status": ("state", "visibility"),
+    "author": ("writer", "written_by", "creator"),
     "image": ("cover", "thumbnail", "picture", "photo", "featured_image"),
 }  # fmt: skip
 _TERMS = frozenset(
@@ -297,6 +299,14 @@ def _are_parted(texts: Sequence[str]) -> bool:
 def is_usual(key: str) -> bool:
     """Say whether a key is what most people call terms or people."""
     return fold(key) in _TERMS or fold(key) in _PEOPLE
+
+
+def separator_of(texts: Sequence[str]) -> str:
+    """Return what parts terms that stand in one text: a comma, or a sign of texts without any."""
+    for sign in ("|", ";"):
+        if any(sign in text for text in texts) and not any("," in text for text in texts):
+            return sign
+    return ","
 
 
 def flags_of_keys(entries: Sequence[Entry], keys: Iterable[str]) -> dict[str, tuple[str, int]]:

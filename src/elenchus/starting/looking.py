@@ -12,7 +12,7 @@ from types import MappingProxyType
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from elenchus import sources
-from elenchus.errors import Place, Problem
+from elenchus.errors import About, Place, Problem
 from elenchus.files import is_file, open_regular, read_whole, scanned
 from elenchus.frozen import replace
 from elenchus.schema.record import Record, RowBatch
@@ -38,6 +38,7 @@ _OWN = re.compile(
 )
 _ABOUT = re.compile(r"(?:readme|license|licence|changelog|contributing)(?:\.\w+)?", re.IGNORECASE)
 _START = 4096
+_OLD = "cp1252"  # of Windows in western languages: what most files have that are not UTF-8
 _DEEPEST = 4  # objects around the records of a document
 _MOST = 20_000  # entries of a source that are looked at
 
@@ -157,6 +158,14 @@ def _name(text: str, otherwise: str) -> str:
 
 
 def read_stock(root: Path, spec: SourceSpec, files: int) -> Stock:
+    """Return what stands in the units of a source, in an old encoding where it is not in the usual one."""
+    found = _read(root, spec, files)
+    if any(problem.about is About.ENCODING for problem in found.problems):
+        return _read(root, replace(spec, encoding=_OLD), files)
+    return found
+
+
+def _read(root: Path, spec: SourceSpec, files: int) -> Stock:
     """Return what stands in the units of a source, as far as it can be read."""
     module = sources.source(spec.read)
     scan = module.scan(spec, root, None)
