@@ -84,8 +84,9 @@ class SourceSpec(Frozen):
     folder below the path, or ``{column}`` for a value; ``kind_at_root`` is that of files in no folder, and
     ``kinds`` maps foreign words for kinds onto ours. ``columns`` maps a field's name to the name it has in
     the content; ``slug`` and ``date`` are patterns for what nobody wrote. ``records`` is where the records of
-    a JSON document are, ``delimiter`` what parts the cells of a table, ``bodies`` what texts are. What stands at ``url`` is asked for
-    again when it is ``every`` seconds old. ``habits`` tell what else it writes in its own way.
+    a JSON document are, ``delimiter`` what parts the cells of a table, ``bodies`` says what texts are written
+    in. What stands at ``url`` is asked for again when it is ``every`` seconds old. ``habits`` tell what else
+    it writes in its own way.
     """
 
     name: str

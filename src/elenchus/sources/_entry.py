@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 
 from elenchus.files import DEEPEST_VALUE, too_large
 from elenchus.schema.record import Raw, Record
+from elenchus.sources._blocks import as_block
 from elenchus.sources._encoding import decoded
-from elenchus.sources._markup import as_block
 from elenchus.sources._names import name_of
 from elenchus.sources._paths import below
 from elenchus.sources._simple import Unreadable, nesting, simple_values

@@ -7,29 +7,14 @@ from html.parser import HTMLParser
 from typing import TYPE_CHECKING
 
 from elenchus.schema.record import Raw
+from elenchus.sources._blocks import as_block
 
 if TYPE_CHECKING:
     from typing import Any
 
-__all__ = ["Document", "as_block"]
+__all__ = ["Document"]
 
-_BLANK = re.compile(r"\n[ \t]*(?=\n)")
-_KEPT = re.compile(r"(<pre\b.*?</pre\s*>|<textarea\b.*?</textarea\s*>|<!--.*?-->)", re.DOTALL | re.IGNORECASE)
 _MOST_METAS = 10_000
-
-
-def as_block(html: str) -> str:
-    """Return HTML as one block of Markdown (CommonMark 0.31, section 4.6), which no blank line ends."""
-    parts = _KEPT.split(html.strip())
-    for at, part in enumerate(parts):
-        if at % 2 == 0:
-            parts[at] = _BLANK.sub("", part)
-        elif part.startswith("<!--"):
-            parts[at] = ""
-        else:
-            parts[at] = _BLANK.sub("\n&#8203;", part)
-    inner = "".join(parts).strip("\n")
-    return f"<div>\n{inner}\n</div>" if inner else ""
 
 
 class Document(HTMLParser):

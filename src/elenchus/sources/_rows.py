@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import About, Place, Problem
 from elenchus.schema.record import RowBatch
-from elenchus.sources._markup import as_block
+from elenchus.sources._blocks import as_block
 from elenchus.sources._names import as_words
 from elenchus.sources._paths import below
 from elenchus.values.lazily import pattern

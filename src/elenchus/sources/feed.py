@@ -6,11 +6,11 @@ import re
 from collections import Counter
 from typing import TYPE_CHECKING, Any
 
+from elenchus.sources._blocks import as_block
 from elenchus.sources._encoding import decoded
 from elenchus.sources._fetching import fetched_content, scan_address
 from elenchus.sources._files import FileReader, scan_files
 from elenchus.sources._json import Lines, offsets_of, whole_value
-from elenchus.sources._markup import as_block
 from elenchus.sources._rows import columns_of, rows_of
 from elenchus.sources._simple import Unreadable
 from elenchus.values.texts import slug_of
