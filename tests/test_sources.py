@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import gzip
 import os
+import random
+import sqlite3
 import threading
 import time
+import zipfile
 from collections.abc import Iterator
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
@@ -16,6 +20,7 @@ import elenchus
 import formats
 import servers
 from conftest import Run, Write, cases
+from elenchus.sources._tables import Shape
 
 
 @pytest.fixture(scope="session", params=[*formats.FORMATS, "postgresql", "mariadb"])
@@ -160,3 +165,183 @@ def test_fetched(make_site: Write, monkeypatch: pytest.MonkeyPatch) -> None:
     assert found() == (3, ["unfetched"])
     assert (folder / "elenchus.toml").write_text(FEED_SITE.format(where=where) + "[kinds.other]\n")
     assert found() == (3, ["unfetched"])
+
+
+TABLE_SITE = """[site]
+clock = 2026-06-01
+[sources.things]
+read = "database"
+{where}
+table = "things"
+{updated}
+kind = "thing"
+columns = {{ title = "name" }}
+[sources.things.terms.topic]
+table = "thing_topics"
+entry = "thing"
+term = "topic"
+[sources.things.extras]
+table = "thing_extras"
+entry = "thing"
+name = "name"
+value = "value"
+[kinds.thing.fields]
+weight = {{ type = "number" }}
+[taxonomies.topic]
+"""
+
+
+def told_of(folder: Path, *, index: bool) -> tuple[Any, list[str]]:
+    """Return all that a site says of its things, and what is wrong with them."""
+    site = elenchus.open_site(folder, index=index)
+    rows = elenchus.ask(site, "where title is set or weight is set or topic is set order by id").rows
+    shown = [(row.id, row["title"], row["weight"], row["topic"]) for row in rows]
+    return shown, [str(each) for each in site.dataset.problems]
+
+
+def changed(database: sqlite3.Connection, keys: list[Any], draw: random.Random, now: str) -> None:
+    """Change something of the things, or of what stands beside them."""
+    name = draw.choice(keys)
+    match draw.randrange(6):
+        case 0:
+            fresh = draw.randrange(10_000, 90_000)
+            keys.append(fresh if isinstance(name, int) else f"t{fresh}é")
+            database.execute("INSERT INTO things VALUES (?, 'New', ?)", [keys[-1], now])
+        case 1:
+            keys.remove(name)
+            database.execute("DELETE FROM things WHERE id = ?", [name])
+        case 2:
+            database.execute("UPDATE things SET name = 'Other', changed = ? WHERE id = ?", [now, name])
+        case 3:
+            database.execute("DELETE FROM thing_topics WHERE thing = ?", [name])
+        case 4:
+            database.execute("INSERT INTO thing_topics VALUES (?, ?)", [name, draw.choice("abcd")])
+        case _:
+            weight = draw.choice(["1.5", "heavy", "3"])
+            database.execute("INSERT INTO thing_extras VALUES (?, 'weight', ?)", [name, weight])
+
+
+@pytest.mark.parametrize("updated", ['updated = "changed"', ""], ids=["updated", "compared"])
+@pytest.mark.parametrize("key", ["INTEGER", "TEXT"])
+def test_changed_rows(tmp_path: Path, key: str, updated: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """After any change of a table, or of those beside it, an index has what a fresh reading has, and reads little."""
+    draw = random.Random(11)  # noqa: S311 - nothing here is secret
+    database = sqlite3.connect(tmp_path / "all.db", isolation_level=None)
+    database.execute(f"CREATE TABLE things (id {key} PRIMARY KEY, name TEXT, changed TEXT)")
+    database.execute("CREATE TABLE thing_topics (thing, topic TEXT)")
+    database.execute("CREATE TABLE thing_extras (thing, name TEXT, value TEXT)")
+    keys: list[Any] = [number if key == "INTEGER" else f"t{number:05}é" for number in range(1, 3001)]
+    clock = iter(
+        f"2026-01-01 {number // 3600:02}:{number // 60 % 60:02}:{number % 60:02}" for number in range(80_000)
+    )
+    database.executemany(
+        "INSERT INTO things VALUES (?, ?, ?)", [(name, f"Thing {name}", next(clock)) for name in keys]
+    )
+    database.executemany(
+        "INSERT INTO thing_topics VALUES (?, ?)", [(name, draw.choice("abc")) for name in keys[::3]]
+    )
+    (tmp_path / "elenchus.toml").write_text(TABLE_SITE.format(where='path = "all.db"', updated=updated))
+    asked: list[Any] = []
+    whole = Shape.rows
+    monkeypatch.setattr(Shape, "rows", lambda self, *ends: asked.append(ends) or whole(self, *ends))  # type: ignore[func-returns-value]
+    told_of(tmp_path, index=True)
+    told_of(tmp_path, index=True)
+    many = len(asked)
+    assert many >= 2
+    later = time.time_ns() + 10**10
+    monkeypatch.setattr(time, "time_ns", lambda: later)  # what is newest is read again once more
+    told_of(tmp_path, index=True)
+    asked.clear()
+    assert told_of(tmp_path, index=True) == told_of(tmp_path, index=True)
+    assert asked == []
+    for _ in range(8):
+        for _ in range(draw.randrange(1, 4)):
+            changed(database, keys, draw, next(clock))
+        asked.clear()
+        found = told_of(tmp_path, index=True)
+        if updated:
+            assert len(asked) <= 8  # of some thousands of rows those near a change
+        assert found == told_of(tmp_path, index=False)
+    database.close()
+    (tmp_path / "all.db").write_bytes(b"SQLite format 3\0 and no more")
+    kept, wrong = told_of(tmp_path, index=True)
+    assert kept == found[0]
+    assert any("the database cannot be read" in each for each in wrong)
+
+
+FORMATS_OF = {
+    "csv": "id,title,date,topic\n1,One,2026-01-01,a\n",
+    "jsonl": '{"id": 1, "title": "One", "topic": ["a"]}\n',
+    "json": '[{"id": 1, "title": "One", "topic": ["a"]}]',
+    "feed": ATOM,
+    "html": "<html><head><title>One</title><meta name='topic' content='a'></head><body><h1>One</h1><p>x</body></html>",
+    "markdown": "---\ntitle: One\ntopic: [a]\n---\nText\n",
+}
+HOSTILE: dict[str, list[bytes]] = {
+    "csv": [b'a,b\n"open', b"a,b\n" + b"x" * 33_554_500, b"\0" * 1000, b"a" * 70_000 + b",b\n1,2\n", b'id,title\n1,"=HYPERLINK(""http://x"")"\n', b",,,\n,,,\n", b"id\n" + b"1\n" * 5],
+    "jsonl": [b"{" * 100_000, b'{"a":' * 2000 + b"1" + b"}" * 2000, b"[1]\n{}\nnull\n", b'{"a": 1, "a": 2}\n', b'{"id": 1e999999999}\n', b'{"title": "\\ud800"}\n'],
+    "json": [b"[" * 100_000, b'{"a": {"b": 1}}', b"null", b'[{"a": 1, "a": 2}, 3, {"title": "Good"}]', b"", b'[{"title": "x"}'],
+    "feed": [b'<!DOCTYPE lolz [<!ENTITY lol "lol"><!ENTITY lol2 "&lol;&lol;">]><feed>&lol2;</feed>', b"<feed>", b"<rss><channel><item></item></channel></rss>", b"<html></html>", b'{"version": "https://jsonfeed.org/version/1", "items": [1, {}]}', b"<" * 50_000],
+    "html": [b"<" * 50_000, b"<title>" * 5000, b"<!--\n---\na: [\n---\n-->", b"<meta charset='nope'>", b"<!--\n{\"title\": 1\n-->", b"<body>" * 20_000],
+    "markdown": [b'{"title": "x"', b'{"title": "x"} and more', b"---\na: &a [*a]\n---\n", b"\xff\xfe", b"\xfe\xff\x00"],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", FORMATS_OF)
+def test_hostile(make_site: Write, name: str) -> None:
+    """Whatever a file holds, there is no traceback, and what is wrong is told with the file."""
+    draw = random.Random(3)  # noqa: S311 - nothing here is secret
+    ending = {"markdown": "md", "feed": "atom"}.get(name, name)
+    good = FORMATS_OF[name].encode()
+    odd = list(HOSTILE[name])
+    for _ in range(60):  # bytes that are changed, taken away and doubled
+        text = bytearray(good)
+        for _ in range(draw.randrange(1, 5)):
+            at = draw.randrange(len(text))
+            match draw.randrange(3):
+                case 0:
+                    text[at] = draw.randrange(256)
+                case 1:
+                    del text[at : at + draw.randrange(1, 20)]
+                    text += b" "
+                case _:
+                    text[at:at] = text[at : at + draw.randrange(1, 30)] * 3
+        odd.append(bytes(text))
+    site = f'[site]\n[sources.all]\nread = "{name}"\npath = "all"\nkind = "note"\n[kinds.note]\n[taxonomies.topic]\n'
+    folder = make_site({"elenchus.toml": site, "all/.keep": ""}).definition.folder
+    begun = time.process_time()
+    for number, content in enumerate(odd):
+        (folder / "all" / f"f{number}.{ending}").write_bytes(content)
+    (folder / "all" / f"good.{ending}").write_bytes(good)
+    data = elenchus.open_site(folder).dataset
+    assert time.process_time() - begun < 60
+    assert all(
+        each.place and (each.place.file.startswith("all/f") or "id" in each.message) for each in data.problems
+    )
+    assert any(
+        row["source"] == f"all/good.{ending}"
+        for row in elenchus.ask(elenchus.open_site(folder), "where source is set").rows
+    ) or any("good" in str(each) for each in data.problems)
+
+
+def test_packed(make_site: Write) -> None:
+    """Files may be packed and stand in archives; what unpacks to beyond all measure is not read."""
+    site = '[site]\n[sources.all]\nread = "csv"\npath = ["a.csv.gz", "box.zip/in/*.csv", "more/**/*.csv"]\nkind = "note"\n[kinds.note]\n'
+    folder = make_site(
+        {
+            "elenchus.toml": site.replace("path = [", "path = ["),
+            "a.csv.gz": "",
+            "box.zip": "",
+            "more/x/y/d.csv": "slug\nfour\n",
+        }
+    ).definition.folder
+    (folder / "a.csv.gz").write_bytes(gzip.compress(b"slug\none\n"))
+    with zipfile.ZipFile(folder / "box.zip", "w", zipfile.ZIP_DEFLATED) as box:
+        box.writestr("in/b.csv", "slug\ntwo\n")
+        box.writestr("out/c.csv", "slug\nthree\n")
+        box.writestr("in/bomb.csv", b"slug\n" + b"x" * 200_000_000)
+    data = elenchus.open_site(folder).dataset
+    assert sorted(data.entries.ids) == ["note/four", "note/one", "note/two"]
+    assert [each.place.file for each in data.problems if each.place] == ["box.zip/in/bomb.csv"]
+    (folder / "box.zip").write_bytes(b"PK no more")
+    assert sorted(elenchus.open_site(folder).dataset.entries.ids) == ["note/four", "note/one"]

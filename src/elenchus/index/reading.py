@@ -72,6 +72,8 @@ def read_chunk(
                     is_same[at] = True
                     continue
                 counts[at], wrong = _taken(intake, unit, reader.items(unit, content))
+            except sources.UnreachableError as error:
+                wrong, digests[at], is_same[at] = [error.problem], known[at], known[at] != 0
             except OSError as error:
                 wrong = [unreadable(unit, error, sources.LEFT_OUT)]
             if wrong:

@@ -59,6 +59,8 @@ class Record(Frozen):
 class RowBatch(Frozen):
     """Some entries of a table, as many as there are ``lines``, which say where each stands in its file.
 
+    ``file`` is the one that all stand in, ``files`` has one for each where they differ.
+
     ``kinds`` and ``slugs`` have an item for each; ``columns`` has the values of each key, None where a row
     has none. ``titled`` says of which rows the title was made of their slugs, ``at`` has the lines of the
     values of keys that stand on others than their rows.
@@ -72,3 +74,4 @@ class RowBatch(Frozen):
     habits: Habits = _PLAIN
     titled: Sequence[bool] = ()
     at: Mapping[str, Sequence[int]] = member(default_factory=dict)
+    files: Sequence[str] = ()

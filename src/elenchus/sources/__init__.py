@@ -137,6 +137,14 @@ class UnitContent(Protocol):
         """What tells whether it is as it was."""
 
 
+class UnreachableError(OSError):
+    """What a unit holds cannot be learnt now: it stays as it was. ``problem`` tells why."""
+
+    def __init__(self, problem: Problem) -> None:
+        super().__init__(problem.message)
+        self.problem = problem
+
+
 Item: TypeAlias = Record | RowBatch | Problem
 
 

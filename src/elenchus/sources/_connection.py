@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
     from elenchus.sources import SourceSpec
 
-__all__ = ["connected", "place_of"]
+__all__ = ["connected", "place_of", "refusals"]
 
 # The drivers of each sort of database, and the extra of this package that has one.
 _DRIVERS = {
@@ -102,20 +102,25 @@ def _engine(spec: SourceSpec, root: Path) -> Engine:
 @contextmanager
 def connected(spec: SourceSpec, root: Path) -> Iterator[Connection]:
     """Give a connection in a transaction that reads only. Raises OSError, whose text has no secret."""
+    with refusals(spec):
+        engine = _engine(spec, root)
+        try:
+            with engine.connect() as connection:
+                _read_only(connection)
+                yield connection
+        finally:
+            engine.dispose()
+
+
+@contextmanager
+def refusals(spec: SourceSpec) -> Iterator[None]:
+    """Let what a database refuses be an OSError, whose text has no secret."""
     from sqlalchemy.exc import SQLAlchemyError
 
-    engine = None
     try:
-        engine = _engine(spec, root)
-        with engine.connect() as connection:
-            _read_only(connection)
-            yield connection
-            connection.rollback()
+        yield
     except SQLAlchemyError as error:
         raise OSError(errno.EIO, _told(spec, error)) from None
-    finally:
-        if engine is not None:
-            engine.dispose()
 
 
 def _read_only(connection: Connection) -> None:

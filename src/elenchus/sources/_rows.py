@@ -69,10 +69,12 @@ def rows_of(
     columns: Mapping[str, Sequence[Any]],
     lines: Sequence[int],
     at: Mapping[str, Sequence[int]] | None = None,
+    files: Sequence[str] = (),
 ) -> Iterator[Item]:
     """Yield rows as entries; ``columns`` has the values of each name that the content has.
 
-    ``at`` has the lines of those, where they stand on others than the row.
+    ``at`` has the lines of those, where they stand on others than the row, ``files`` one for each row where
+    these differ.
     """
     named = _renamed(spec, columns)
     kinds = _kinds(spec, file, named, len(lines))
@@ -93,7 +95,8 @@ def rows_of(
         titled = [title is None or title == "" for title in titles]
         shown = zip(titles, titled, slugs, strict=True)
         named["title"] = [as_words(slug) if blank else title for title, blank, slug in shown]
-    yield RowBatch(file, lines, kinds, slugs, named, spec.habits, titled, _lines_of(spec, named, at or {}))
+    own_lines = _lines_of(spec, named, at or {})
+    yield RowBatch(file, lines, kinds, slugs, named, spec.habits, titled, own_lines, files)
 
 
 def _lines_of(

@@ -87,6 +87,11 @@ class _Table:
             if not any(names):
                 continue
             line = rows.line_num  # type: ignore[attr-defined]  # a reader has it
+            if has_bad_bytes("".join(names)):
+                wrong, hint = not_encoded(self.spec, self.encoding)
+                message = f"the first row {wrong}, so nothing is read"
+                self.problems.add(line, message, hint, "wrong-encoding", About.ENCODING)
+                return {}
             if len(names) > _MOST_COLUMNS:
                 self.problems.add(
                     line, f"the table has more than {_MOST_COLUMNS} columns", "Nothing of it is read."

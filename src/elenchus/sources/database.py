@@ -19,8 +19,8 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from elenchus.errors import Place, Problem
 from elenchus.files import is_file, signature
-from elenchus.sources import LEFT_OUT, Scan
-from elenchus.sources._connection import connected, place_of
+from elenchus.sources import LEFT_OUT, Scan, UnreachableError
+from elenchus.sources._connection import connected, place_of, refusals
 from elenchus.sources._rows import rows_of
 from elenchus.sources._tables import Shape
 
@@ -37,6 +37,7 @@ SUFFIXES: tuple[str, ...] = ()
 _USUAL = 1024  # rows of a unit
 _MOST = 8192
 _LARGEST = 2**62
+_AS_BEFORE = "Its entries are those of the last time."
 _LARGEST_LINE = 2**31 - 1
 
 
@@ -47,10 +48,10 @@ def scan(spec: SourceSpec, root: Path, before: Scan | None) -> Scan:
     if before and file and told.get("file") == file:
         return before
     try:
-        with connected(spec, root) as connection:
+        with connected(spec, root) as connection, refusals(spec):
             return _scanned(Shape(spec, connection), before, told, file)
     except OSError as error:
-        problem = _unreadable(spec, error, "Its entries are those of the last time." if before else LEFT_OUT)
+        problem = _unreadable(spec, error, _AS_BEFORE if before else LEFT_OUT)
         return before._replace(problems=[problem]) if before else Scan([], array("q"), [problem])
 
 
@@ -85,6 +86,7 @@ class _Chunk:
         self.first: Any = first
         self.last: Any = first
         self.said: list[str] = []
+        self.keys: list[Any] = []
         self.others = 0  # a sum over what other tables say of its rows
         self.is_newest = False
         self.is_full = False
@@ -137,6 +139,7 @@ def _chunks(shape: Shape, newest: str) -> Iterator[_Chunk]:
         chunk = chunk or _Chunk(key)
         chunk.last = key
         chunk.said.append(f"{key} {updated}")
+        chunk.keys.append(key)
         chunk.is_newest = chunk.is_newest or (newest != "" and updated == newest)
         is_bound = zlib.crc32(str(key).encode("utf-8", "surrogatepass")) % _USUAL == 0
         chunk.is_full = chunk.is_full or is_bound or len(chunk.said) >= _MOST
@@ -161,7 +164,7 @@ def _places(chunks: Sequence[_Chunk]) -> Callable[[Any], int]:
     if all(isinstance(chunk.first, int) for chunk in chunks):
         firsts = [chunk.first for chunk in chunks]
         return lambda key: bisect_right(firsts, key) - 1 if isinstance(key, int) else -1
-    known = {said.rpartition(" ")[0]: at for at, chunk in enumerate(chunks) for said in chunk.said}
+    known = {str(key): at for at, chunk in enumerate(chunks) for key in chunk.keys}
     return lambda key: known.get(str(key), -1)
 
 
@@ -171,7 +174,6 @@ class _Rows(NamedTuple):
     keys: list[Any]
     columns: dict[str, list[Any]]
     digest: int
-    problem: Problem | None = None
 
 
 class _TableReader:
@@ -184,31 +186,28 @@ class _TableReader:
         self.shape: Shape | None = None
 
     def content(self, unit: str) -> _Rows:
-        """Return the rows of a unit."""
+        """Return the rows of a unit. Raises UnreachableError."""
         low, high = json.loads(unit.partition("\t")[2])
         try:
-            if self.shape is None:
-                self.shape = Shape(self.spec, self.stack.enter_context(connected(self.spec, self.root)))
-            rows = self.shape.rows(low, high)
-            keys = [_key_of(row[self.shape.key_at]) for row in rows]
-            return _as_columns(self.shape, keys, rows)
+            with refusals(self.spec):
+                if self.shape is None:
+                    connection = self.stack.enter_context(connected(self.spec, self.root))
+                    self.shape = Shape(self.spec, connection)
+                rows = self.shape.rows(low, high)
+                keys = [_key_of(row[self.shape.key_at]) for row in rows]
+                return _as_columns(self.shape, keys, rows)
         except OSError as error:
-            return _Rows([], {}, 1, _unreadable(self.spec, error, LEFT_OUT))
+            raise UnreachableError(_unreadable(self.spec, error, _AS_BEFORE)) from None
 
     def items(self, unit: str, content: Any) -> Iterator[Item]:
         """Yield the rows of a unit as entries."""
-        if content.problem:
-            yield content.problem
         if not content.keys:
             return
         place = unit.partition("\t")[0]
         lines = [key if isinstance(key, int) and 0 < key <= _LARGEST_LINE else 0 for key in content.keys]
-        if all(lines):
-            yield from rows_of(self.spec, place, content.columns, lines)
-            return
-        for at, key in enumerate(content.keys):  # a text tells its row better than any number
-            one = {name: values[at : at + 1] for name, values in content.columns.items()}
-            yield from rows_of(self.spec, f"{place}/{key}", one, [0])
+        files = () if all(lines) else [f"{place}/{key}" for key in content.keys]
+        lines = lines if all(lines) else [0] * len(lines)
+        yield from rows_of(self.spec, place, content.columns, lines, files=files)
 
     def close(self) -> None:
         """End the transaction."""

@@ -322,7 +322,7 @@ class Intake:
         for kind in dict.fromkeys(rows.kinds):
             self.kind_names.setdefault(kind, len(self.kind_names))
         columns: dict[str, Any] = {
-            "files": self.paths.setdefault(rows.file, len(self.paths)),
+            "files": [self.paths.setdefault(each, len(self.paths)) for each in rows.files or (rows.file,)],
             "lines": _ints(rows.lines),
             "kinds": np.fromiter(map(self.kind_names.__getitem__, rows.kinds), np.int32, count),
             "sources": self.source_of(rows.habits),
