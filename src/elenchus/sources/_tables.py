@@ -129,24 +129,28 @@ class Shape:
             str(self.run(f"SELECT MAX({self.updated}) FROM {self.source}").scalar()) if self.updated else ""
         )
 
-    def all_keys(self) -> Iterator[tuple[Any, str]]:
-        """Yield the key of each row in their order, and what it says of its last change."""
+    def key_parts(self) -> Iterator[tuple[list[Any], list[str]]]:
+        """Yield the keys of rows in their order, some thousands at a time, and what these say of changes."""
         more = f", {self.updated}" if self.updated else ""
         order = f"WHERE {self.key} IS NOT NULL ORDER BY {self.key}"
-        for row in self.streamed(f"SELECT {self.key}{more} FROM {self.source} {order}"):
-            yield row[0], str(row[1]) if more else ""
+        for part in self.parts(f"SELECT {self.key}{more} FROM {self.source} {order}"):
+            yield [row[0] for row in part], [str(row[1]) for row in part] if more else []
 
     def all_of(self, side: _Side) -> Iterator[Any]:
         """Yield all rows of another table: the entry, then the columns."""
         columns = ", ".join(map(self.quote, (side.entry, *side.columns)))
         return self.streamed(f"SELECT {columns} FROM {self.named(side.table)}")
 
-    def streamed(self, sql: str) -> Iterator[Any]:
-        """Yield rows without holding all of them."""
+    def parts(self, sql: str) -> Iterator[Sequence[Any]]:
+        """Yield rows, some thousands at a time, without holding all of them."""
         from sqlalchemy import text
 
-        result = self.connection.execution_options(stream_results=True).execute(text(sql))
-        for part in result.partitions(_PART):
+        result = self.connection.execute(text(sql), execution_options={"stream_results": True})
+        yield from result.partitions(_PART)
+
+    def streamed(self, sql: str) -> Iterator[Any]:
+        """Yield rows without holding all of them."""
+        for part in self.parts(sql):
             yield from part
 
     @property

@@ -13,7 +13,7 @@ import zlib
 from array import array
 from bisect import bisect_right
 from contextlib import ExitStack
-from datetime import date, datetime
+from datetime import UTC, date, datetime
 from hashlib import blake2b
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -37,6 +37,7 @@ SUFFIXES: tuple[str, ...] = ()
 _USUAL = 1024  # rows of a unit
 _MOST = 8192
 _LARGEST = 2**62
+_A_DAY = 26 * 3600  # seconds: all zones lie within
 _AS_BEFORE = "Its entries are those of the last time."
 _LARGEST_LINE = 2**31 - 1
 
@@ -80,16 +81,26 @@ def _sign_of(spec: SourceSpec, root: Path) -> list[int]:
 
 
 class _Chunk:
-    """A unit in the making: its first and last key, how many rows it has, what these say of their change."""
+    """A unit in the making: its first and last key, how many rows it has, a digest of what these say."""
 
     def __init__(self, first: Any) -> None:
         self.first: Any = first
         self.last: Any = first
-        self.said: list[str] = []
-        self.keys: list[Any] = []
+        self.count = 0
+        self.said = blake2b(digest_size=8)
+        self.keys: list[Any] = []  # where they are needed to find rows by
         self.others = 0  # a sum over what other tables say of its rows
         self.is_newest = False
         self.is_full = False
+
+    def take(self, keys: Sequence[Any], updated: Sequence[str], *, keeps_keys: bool) -> None:
+        """Take rows, by their keys and what they say of their last change."""
+        self.last = keys[-1]
+        self.count += len(keys)
+        told = "\n".join(map("{} {}".format, keys, updated)) if updated else "\n".join(map(str, keys))
+        self.said.update(told.encode("utf-8", "surrogatepass") + b"\n")
+        if keeps_keys:
+            self.keys += keys
 
     @property
     def bounds(self) -> str:
@@ -104,7 +115,7 @@ def _scanned(shape: Shape, before: Scan | None, told: Mapping[str, Any], file: l
     if before and not file and pulse and told.get("pulse") == pulse:
         return before
     newest = shape.newest()
-    is_fresh = newest != told.get("newest")
+    is_fresh = newest != told.get("newest") and _may_be_recent(newest)
     chunks = list(_chunks(shape, newest))
     _add_others(shape, chunks)
     common = shape.names_digest
@@ -114,13 +125,22 @@ def _scanned(shape: Shape, before: Scan | None, told: Mapping[str, Any], file: l
     now = time.time_ns()
     signatures = array("q")
     for chunk in chunks:
-        said = _number(f"{common}\n" + "\n".join(chunk.said))
+        said = _number(f"{common} {chunk.said.hexdigest()}")
         others = (chunk.others + volatile) % _LARGEST
         # Within one step of the clock a row may be changed twice, so what is newest now is read again.
         signatures.extend((said, now if chunk.is_newest and is_fresh else 0, 0, others))
     units = [f"{place}\t{chunk.bounds}" for chunk in chunks]
     note = {"file": file, "newest": newest, "pulse": None if is_fresh else pulse}
     return Scan(units, signatures, [], json.dumps(note))
+
+
+def _may_be_recent(text: str) -> bool:
+    """Say whether a time that a database tells, in whatever zone, may be so young that it will come again."""
+    try:
+        found = datetime.fromisoformat(text)
+    except ValueError:
+        return True
+    return abs((found.replace(tzinfo=UTC) - datetime.now(UTC)).total_seconds()) < _A_DAY
 
 
 def _number(text: str) -> int:
@@ -132,19 +152,31 @@ def _number(text: str) -> int:
 def _chunks(shape: Shape, newest: str) -> Iterator[_Chunk]:
     """Yield the units of a table in the order of its keys, each key in one of them. Raises OSError."""
     chunk: _Chunk | None = None
-    for key, updated in shape.all_keys():
-        if chunk and chunk.is_full and key != chunk.last:
-            yield chunk
-            chunk = None
-        chunk = chunk or _Chunk(key)
-        chunk.last = key
-        chunk.said.append(f"{key} {updated}")
-        chunk.keys.append(key)
-        chunk.is_newest = chunk.is_newest or (newest != "" and updated == newest)
-        is_bound = zlib.crc32(str(key).encode("utf-8", "surrogatepass")) % _USUAL == 0
-        chunk.is_full = chunk.is_full or is_bound or len(chunk.said) >= _MOST
+    keeps_keys = bool(shape.sides) and not shape.is_whole
+    for keys, updated in shape.key_parts():
+        sums = (zlib.crc32(_as_bytes(key)) for key in keys)
+        ends = iter([*(at + 1 for at, number in enumerate(sums) if number % _USUAL == 0), len(keys)])
+        first, end = 0, next(ends)
+        while first < len(keys):
+            if chunk and chunk.is_full and keys[first] != chunk.last:
+                yield chunk
+                chunk = None
+            chunk = chunk or _Chunk(keys[first])
+            last = first + 1 if chunk.is_full else min(end, first + _MOST - chunk.count)
+            chunk.take(keys[first:last], updated[first:last], keeps_keys=keeps_keys)
+            chunk.is_newest = chunk.is_newest or (newest != "" and newest in updated[first:last])
+            is_bound = last == end and (end < len(keys) or zlib.crc32(_as_bytes(keys[-1])) % _USUAL == 0)
+            chunk.is_full = chunk.is_full or is_bound or chunk.count >= _MOST
+            first = last
+            while end <= first < len(keys):
+                end = next(ends)
     if chunk:
         yield chunk
+
+
+def _as_bytes(key: Any) -> bytes:
+    """Return a key as bytes."""
+    return str(key).encode("utf-8", "surrogatepass")
 
 
 def _add_others(shape: Shape, chunks: Sequence[_Chunk]) -> None:
@@ -236,8 +268,13 @@ def _as_columns(shape: Shape, keys: list[Any], rows: Sequence[Any]) -> _Rows:
 def _plain_values(values: Iterable[Any], zone: ZoneInfo | None) -> list[Any]:
     """Return the values of a column as content writes them: texts, lists, tables, None."""
     listed = list(values)
-    if set(map(type, listed)) <= {str, type(None)}:
+    kinds = set(map(type, listed))
+    if kinds <= {str, type(None)}:
         return listed
+    if kinds in ({int}, {float}):
+        return list(map(str, listed))
+    if kinds == {datetime} and zone is None:
+        return list(map(datetime.isoformat, listed))
     return [_plain(value, zone) for value in listed]
 
 
