@@ -10,17 +10,23 @@ import threading
 import time
 import zipfile
 from collections.abc import Iterator
+from datetime import date
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any, ClassVar
 
 import pytest
+from babel import Locale
+from babel.dates import format_date
+from hypothesis import given
+from hypothesis import strategies as st
 
 import elenchus
 import formats
 import servers
 from conftest import Run, Write, cases
 from elenchus.sources._tables import Shape
+from elenchus.values.datepatterns import date_reader, wrong_pattern
 
 
 @pytest.fixture(scope="session", params=[*formats.FORMATS, "postgresql", "mariadb"])
@@ -345,3 +351,72 @@ def test_packed(make_site: Write) -> None:
     assert [each.place.file for each in data.problems if each.place] == ["box.zip/in/bomb.csv"]
     (folder / "box.zip").write_bytes(b"PK no more")
     assert sorted(elenchus.open_site(folder).dataset.entries.ids) == ["note/four", "note/one"]
+
+
+@pytest.mark.parametrize("case", cases("sources.toml"), ids=lambda case: case["name"])
+def test_habits(make_site: Write, case: dict[str, Any]) -> None:
+    """What a source says of its habits is what its entries are."""
+    prefer = f"prefer = {case['prefer']}\n" if "prefer" in case else ""
+    language = case.get("language", "en")
+    text = f'[site]\nlanguage = "{language}"\n{prefer}[sources.all]\n{case["source"]}\n[kinds.note]\n[kinds.place]\n[taxonomies.topic]\n'
+    site = make_site({"elenchus.toml": text, **case["files"]})
+    assert sorted(map(str, site.dataset.problems)) == sorted(case.get("said", []))
+    rows = elenchus.ask(site, "where title is set or date is set or topic is set including unpublished").rows
+    found = []
+    for row in rows:
+        day = str(row["date"] or "")[:10]
+        shown = (str(row["title"]), day, ",".join(row["topic"] or ()))
+        found.append(" ".join([row.id, *("~".join(each.split()) or "-" for each in shown)]))
+    wanted = [each.replace("~00:00", "") for each in case["rows"]]
+    assert sorted(found) == sorted(wanted)
+    if "public" in case:
+        assert [row.id for row in elenchus.ask(site, "").rows] == case["public"]
+
+
+@given(
+    day=st.dates(date(1970, 1, 1), date(2069, 12, 31)),
+    pattern=st.sampled_from(
+        [
+            "dd/MM/y",
+            "M/d/yy",
+            "d MMMM y",
+            "MMMM d, y",
+            "d. MMM y",
+            "EEEE, d MMMM y",
+            "y.MM.dd",
+            "d 'de' MMMM 'de' y",
+        ]
+    ),
+    language=st.sampled_from(["en", "de", "fr", "es", "pl", "pt-BR", "fi"]),
+)
+def test_patterns_of_dates(day: date, pattern: str, language: str) -> None:
+    """What another library writes by a pattern in a language is read as the same day."""
+    written = format_date(day, pattern, locale=Locale.parse(language, sep="-"))
+    assert wrong_pattern(pattern) == ""
+    for text in (written, written.upper(), f" {written} "):
+        assert date_reader((pattern,), language)(text) == day.isoformat(), text
+
+
+@pytest.mark.parametrize(
+    ("pattern", "said"),
+    [
+        ("dd/MM", "it has no year (y)"),
+        ("y", "it has no day (d)"),
+        ("d y", "it has no month (M)"),
+        ("dd/MM/yyyyQ", "nothing is called Q there"),
+    ],
+)
+def test_wrong_patterns(pattern: str, said: str) -> None:
+    assert wrong_pattern(pattern) == said
+
+
+def test_times_by_patterns() -> None:
+    """A time of day and an offset are read, and what the calendar has not is no date."""
+    read = date_reader(("d/M/y h:mm a", "EEE, d MMM y HH:mm:ss Z", "epoch"), "en")
+    assert read("5/3/2024 9:05 pm") == "2024-03-05T21:05:00"
+    assert read("5/3/2024 12:05 am") == "2024-03-05T00:05:00"
+    assert read("Tue, 5 Mar 2024 10:00:00 +0100") == "2024-03-05T10:00:00+01:00"
+    assert read("1709632800") == read("1709632800000") == "2024-03-05T10:00:00+00:00"
+    assert [read(text) for text in ("30/2/2024 9:05 am", "5/3/2024 13:61 am", "nonsense", "1e400")] == [
+        ""
+    ] * 4
