@@ -5,6 +5,7 @@ from __future__ import annotations
 import gzip
 import os
 import random
+import re
 import sqlite3
 import threading
 import time
@@ -89,6 +90,28 @@ def test_no_secret(written: Path, run: Run) -> None:
     assert "the database cannot be read" in said
     assert "tide & ebb" not in said
     assert all(b"tide & ebb" not in path.read_bytes() for path in (written / ".elenchus").iterdir())
+
+
+def test_start_of_a_server(written: Path, tmp_path: Path, run: Run) -> None:
+    """Start looks at the tables of a server, too, by a password that it writes nowhere."""
+    found = re.search(r'url = "(.*)"', (written / "elenchus.toml").read_text())
+    if found is None:
+        pytest.skip("nothing here is a server")
+    given = ["start", found[1], "--into", str(tmp_path), "--password-from", "BAY_PASSWORD"]
+    done = run(*given, BAY_PASSWORD=servers.PASSWORD)
+    assert done.returncode == 0, done.stdout + done.stderr
+    site = elenchus.open_site(tmp_path, at="2026-05-20T12:00-03:00")
+    assert len(site.dataset.entries) == 20
+    assert {row.id for row in elenchus.ask(site, 'where habitat = "tide-pools"').rows} == {
+        "s3",
+        "s4",
+        "o1",
+        "o4",
+    }
+    texts = [path.read_text() for path in tmp_path.glob("*.toml")]
+    assert all("tide & ebb" not in text for text in [*texts, done.stdout, done.stderr])
+    wrong = run(*given, BAY_PASSWORD="wrong")  # noqa: S106 - of nobody
+    assert (wrong.returncode, "the database cannot be read" in wrong.stderr.lower()) == (6, True)
 
 
 ATOM = """<?xml version="1.0" encoding="utf-8"?>

@@ -91,6 +91,6 @@ def opened(folder: Path | None, at: str | None, *, no_index: bool = False) -> Si
         index=not no_index,
         processes=len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1,
         tell=lambda problem: show_error(notice_lines([problem])),
-        progress=lambda count: progress("files", count),
+        progress=lambda count: progress("reading", count),
     )
     return elenchus.open_site(folder or elenchus.find_site(Path.cwd()), at=at).working(work)

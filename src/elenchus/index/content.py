@@ -93,12 +93,15 @@ class _State:
         units = [
             (number, self.seen.paths[at]) for number, at in zip(sources, self.to_read.tolist(), strict=True)
         ]
+        are_files = [bool(spec.paths) and spec.table is None for spec in self.wanted.specs]
+        sizes = self.seen.signatures[self.to_read, 0].tolist()
+        sizes = [size if are_files[number] else 0 for size, number in zip(sizes, sources, strict=True)]
         known = [0] * len(units)
         if self.kept:
             digests = self.kept.units.digests
             numbers = self.number[self.to_read].tolist()
             known = [int(digests[at]) if at >= 0 else 0 for at in numbers]
-        return read_all(work, self.wanted.specs, self.wanted.folder, units, known)
+        return read_all(work, self.wanted.specs, self.wanted.folder, units, known, sizes)
 
     def units(self, chunk: Chunk) -> Units:
         """Return the units with what they gave, now or before."""

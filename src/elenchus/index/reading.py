@@ -23,10 +23,11 @@ if TYPE_CHECKING:
 
     from elenchus.errors import Problem
     from elenchus.index.work import Work
-    from elenchus.sources import Item, Reader, SourceSpec
+    from elenchus.sources import Item, Reader, SourceSpec, UnitContent
 
 __all__ = ["Chunk", "read_all", "read_chunk"]
 
+_STEP = 20  # bits of the bytes that a step of progress is long: a megabyte
 _FEWEST = 2_000  # units from which on another process is worth its start
 
 
@@ -48,9 +49,13 @@ def read_chunk(
     folder: Path,
     units: Sequence[tuple[int, str]],
     known: Sequence[int],
+    steps: Sequence[int] = (),
     tick: Callable[[], None] | None = None,
 ) -> Chunk:
-    """Return what some units give, each with the number of its source; ``known`` are their digests before."""
+    """Return what some units give, each with the number of its source; ``known`` are their digests before.
+
+    ``tick`` is called for each of the ``steps`` that a unit is long.
+    """
     intake = Intake()
     counts, digests = np.zeros(len(units), dtype=np.int32), np.zeros(len(units), dtype=np.uint64)
     is_same = np.zeros(len(units), np.bool_)
@@ -58,8 +63,7 @@ def read_chunk(
     with ExitStack() as stack:
         readers: dict[int, Reader] = {}
         for at, (number, unit) in enumerate(units):
-            if tick:
-                tick()
+            walk = _UnitSteps(steps[at] if steps else 1, tick)
             reader = readers.get(number)
             if reader is None:
                 mine = [each for of, each in units[at:] if of == number]
@@ -71,14 +75,41 @@ def read_chunk(
                 if content.digest == known[at]:
                     is_same[at] = True
                     continue
-                counts[at], wrong = _taken(intake, unit, reader.items(unit, content))
+                counts[at], wrong = _taken(intake, unit, walk.through(content, reader.items(unit, content)))
             except sources.UnreachableError as error:
                 wrong, digests[at], is_same[at] = [error.problem], known[at], known[at] != 0
             except OSError as error:
                 wrong = [unreadable(unit, error, sources.LEFT_OUT)]
+            finally:
+                walk.end()
             if wrong:
                 problems[at] = wrong
     return Chunk(intake.done(), counts, digests, problems, is_same)
+
+
+class _UnitSteps:
+    """The way through one unit, which is so many steps long."""
+
+    def __init__(self, steps: int, tick: Callable[[], None] | None) -> None:
+        self.left = steps
+        self.tick = tick
+
+    def through(self, content: UnitContent, items: Iterable[Item]) -> Iterator[Item]:
+        """Yield the items of a unit, and take the steps that were made meanwhile."""
+        whole = self.left
+        for item in items:
+            yield item
+            self.go(whole - (getattr(content, "passed", 0) >> _STEP))
+
+    def go(self, left: int) -> None:
+        """Take steps until so many are left."""
+        while self.tick and self.left > max(left, 0):
+            self.left -= 1
+            self.tick()
+
+    def end(self) -> None:
+        """Take the last steps."""
+        self.go(0)
 
 
 def _taken(intake: Intake, unit: str, items: Iterable[Item]) -> tuple[int, list[Problem]]:
@@ -106,11 +137,16 @@ def read_all(
     folder: Path,
     units: Sequence[tuple[int, str]],
     known: Sequence[int],
+    sizes: Sequence[int],
 ) -> Chunk:
-    """Return what some units give; see :func:`read_chunk`. Many are shared among processes."""
+    """Return what some units give; see :func:`read_chunk`. Many are shared among processes.
+
+    ``sizes`` are those of files in bytes.
+    """
+    steps = [1 + (size >> _STEP) for size in sizes]
     if work.processes < 2 or len(units) < _FEWEST:  # noqa: PLR2004 - one is this process
-        with _steps(work, len(units)) as tick, _without_collecting():
-            return read_chunk(specs, folder, units, known, tick)
+        with _steps(work, sum(steps)) as tick, _without_collecting():
+            return read_chunk(specs, folder, units, known, steps, tick)
     from concurrent.futures import ProcessPoolExecutor
     from multiprocessing import get_context
 
@@ -119,8 +155,8 @@ def read_all(
     # Spawned and not forked, since this process may have threads, as a preview has.
     with ProcessPoolExecutor(work.processes - 1, mp_context=get_context("spawn")) as pool:
         others = [pool.submit(read_chunk, specs, folder, units[part], known[part]) for part in parts[1:]]
-        with _steps(work, share) as tick, _without_collecting():
-            first = read_chunk(specs, folder, units[parts[0]], known[parts[0]], tick)
+        with _steps(work, sum(steps[parts[0]])) as tick, _without_collecting():
+            first = read_chunk(specs, folder, units[parts[0]], known[parts[0]], steps[parts[0]], tick)
         return _joined([first, *(each.result() for each in others)])
 
 

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "LEFT_OUT", "ExtrasSpec", "Item", "Reader", "Scan", "Source", "SourceSpec", "TableSpec", "TermsSpec",
-    "UnitContent", "names", "source",
+    "UnitContent", "UnreachableError", "names", "source",
 ]  # fmt: skip
 
 LEFT_OUT = "Its entries are left out."

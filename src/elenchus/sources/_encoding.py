@@ -11,7 +11,7 @@ from elenchus.errors import About
 from elenchus.sources._simple import Unreadable
 
 if TYPE_CHECKING:
-    from typing import IO, Any, TextIO
+    from typing import Any, TextIO
 
     from elenchus.sources import SourceSpec
     from elenchus.sources._files import FileContent
@@ -97,18 +97,17 @@ def opened_text(content: FileContent, spec: SourceSpec) -> tuple[TextIO, str]:
         encoding = _encoding_of(stream.read(4))
     if encoding == "utf-8" and spec.encoding and not _is_utf8_throughout(content):
         encoding = spec.encoding
-    checked = io.BufferedReader(
-        _Checked(content.stream(), is_wide="16" in encoding or "32" in encoding), _CHUNK
-    )
+    checked = io.BufferedReader(_Checked(content, is_wide="16" in encoding or "32" in encoding), _CHUNK)
     return io.TextIOWrapper(checked, encoding, errors="surrogateescape", newline=""), encoding
 
 
 class _Checked(io.RawIOBase):
     """A stream of bytes in whose lines nothing is too long, and no NUL."""
 
-    def __init__(self, stream: IO[bytes], *, is_wide: bool) -> None:
+    def __init__(self, content: FileContent, *, is_wide: bool) -> None:
         super().__init__()
-        self.inner = stream
+        self.content = content
+        self.inner = content.stream()
         self.is_wide = is_wide
         self.length = 0  # of the line that is being read
 
@@ -119,6 +118,7 @@ class _Checked(io.RawIOBase):
     def readinto(self, buffer: Any) -> int:
         """Fill a buffer. Raises OSError where a line is longer than any that somebody means."""
         found = self.inner.read(len(buffer))
+        self.content.passed += len(found)
         last = found.rfind(b"\n")
         self.length = self.length + len(found) if last < 0 else len(found) - last
         if self.length > _LONGEST_LINE:

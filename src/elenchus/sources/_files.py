@@ -165,6 +165,7 @@ class FileContent:
         self._opened = opened
         self.data = data
         self.digest = digest or 1
+        self.passed = 0  # bytes that were read of a stream
 
     def whole(self, most: int = MOST_BYTES) -> bytes:
         """Return all of it. Raises OSError where that is more than ``most`` bytes."""

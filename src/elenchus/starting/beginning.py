@@ -13,6 +13,7 @@ from elenchus.frozen import replace
 from elenchus.site.definition import read_definition
 from elenchus.site.keys import SITE_FILE
 from elenchus.site.site import open_site
+from elenchus.sources import SourceSpec, TableSpec
 from elenchus.starting.draft import drafted
 from elenchus.starting.looking import address_stock, read_stock, stocks_in
 from elenchus.starting.tables import table_specs
@@ -28,6 +29,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Begun", "begin"]
 
+_DATABASES = ("postgresql:", "mysql:", "mariadb:")
 _TITLED = 0.5  # of the entries of a kind that must have a date for it to be shown by dates
 
 
@@ -44,23 +46,25 @@ class Begun(NamedTuple):
     values: tuple[int, int]
 
 
-def begin(place: str, into: Path | None = None) -> Begun:
+def begin(place: str, into: Path | None = None, password_from: str = "") -> Begun:
     """Write the files of a site for a folder, a file or an address.
 
+    ``password_from`` names the variable of the environment that has the password of a database.
     Raises FolderError, OptionError, SiteError.
     """
     is_address = "://" in place
     if not (is_address or os.path.lexists(place)):
         message = f"there is no file or folder {place}"
         raise FolderError([Problem("cannot-read", message, place=Place(place))])
-    folder = into or (Path.cwd() if is_address or Path(place).is_file() else Path(place))
+    path = Path(place)
+    folder = into or (Path.cwd() if is_address else path.parent if path.is_file() else path)
     if is_address and has_password(place):
         message = "the address tells a password, which would stand in the site file"
         raise OptionError(
             [Problem("secret-in-file", message, "Leave it out, and write password_from in the source.")]
         )
     folder.mkdir(parents=True, exist_ok=True)
-    stocks = list(_stocks(folder, place, is_address=is_address))
+    stocks = list(_stocks(folder, place, password_from, is_address=is_address))
     if not any(stock.entries for stock in stocks):
         message = f"nothing in {place} can be read as content"
         wrong = next((problem for stock in stocks for problem in stock.problems), None)
@@ -89,17 +93,31 @@ def begin(place: str, into: Path | None = None) -> Begun:
     return Begun(folder, draft, list(files), (), counts)
 
 
-def _stocks(folder: Path, place: str, *, is_address: bool) -> Iterator[Stock]:
+def _stocks(folder: Path, place: str, password_from: str, *, is_address: bool) -> Iterator[Stock]:
     """Yield what was found, of each table of a database by itself. Raises FolderError."""
+    if is_address and place.startswith(_DATABASES):
+        table = TableSpec(url=place, password_from=password_from)
+        yield from _tables_of(folder, SourceSpec("database", "database", (), kind="entry", table=table), 0)
+        return
     if is_address:
         yield address_stock(folder, place)
         return
     for stock in stocks_in(folder, Path(place)):
-        if stock.spec.read != "database":
+        if stock.spec.read == "database":
+            yield from _tables_of(folder, stock.spec, stock.files)
+        else:
             yield stock
-            continue
-        for spec, refers in table_specs(folder, stock.spec):
-            yield read_stock(folder, spec, stock.files)._replace(refers=refers)
+
+
+def _tables_of(folder: Path, spec: SourceSpec, files: int) -> Iterator[Stock]:
+    """Yield what the tables of a database hold. Raises FolderError."""
+    try:
+        found = list(table_specs(folder, spec))
+    except OSError as error:
+        message = f"the database cannot be read: {error.strerror}"
+        raise FolderError([Problem("unreadable-database", message, place=Place(spec.place))]) from None
+    for each, refers in found:
+        yield read_stock(folder, each, files)._replace(refers=refers)
 
 
 def _title(folder: Path, place: str) -> str:

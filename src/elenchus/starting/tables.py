@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from elenchus.frozen import replace
 from elenchus.sources import ExtrasSpec, SourceSpec, TableSpec, TermsSpec
-from elenchus.sources._connection import connected
+from elenchus.sources._connection import connected, refusals
 from elenchus.values.texts import slugify
 
 if TYPE_CHECKING:
@@ -74,8 +74,14 @@ def table_specs(root: Path, spec: SourceSpec) -> Iterator[tuple[SourceSpec, Mapp
                 key, value = _value_columns(other) or ("", "")
                 more = ExtrasSpec(short[other.name], entry, key, value)
         updated = next((column for column in table.columns if column.lower() in _UPDATED), "")
-        shape = TableSpec(
-            table=short[name], prefix=prefix, key=table.key, updated=updated, terms=tuple(terms), extras=more
+        shape = replace(
+            spec.table or TableSpec(),
+            table=short[name],
+            prefix=prefix,
+            key=table.key,
+            updated=updated,
+            terms=tuple(terms),
+            extras=more,
         )
         refers = {
             column: short[target] for column, target in _referring(table, tables) if target not in named
@@ -88,7 +94,7 @@ def _tables(root: Path, spec: SourceSpec) -> dict[str, _FoundTable]:
     from sqlalchemy import inspect
 
     found = {}
-    with connected(replace(spec, table=TableSpec()), root) as connection:
+    with connected(replace(spec, table=spec.table or TableSpec()), root) as connection, refusals(spec):
         known = inspect(connection)
         for name in known.get_table_names():
             columns = {str(each["name"]): str(each["type"]).upper() for each in known.get_columns(name)}
@@ -120,6 +126,8 @@ def _by_values(
         fitting: list[tuple[bool, int, str]] = []
         for other in tables.values():
             if other.name == table.name or not other.key or column == table.key:
+                continue
+            if ("INT" in table.columns[column]) != ("INT" in other.columns[other.key]):
                 continue
             keys = f"SELECT {quote(other.key)} FROM {quote(other.name)}"
             begin = f"SELECT COUNT(*) FROM {quote(table.name)} WHERE {quote(column)}"

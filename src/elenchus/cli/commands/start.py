@@ -19,6 +19,10 @@ def start(
         Optional[Path],  # noqa: UP045
         typer.Option("--into", metavar="SITE", help="The folder of the site; else that of the content."),
     ] = None,
+    password_from: Annotated[
+        str,
+        typer.Option("--password-from", metavar="NAME", help="The variable with the password of a database."),
+    ] = "",
 ) -> int:
     """Look at content, and write a site file, three listings and pages that show it.
 
@@ -32,7 +36,7 @@ def start(
     from elenchus.report.starting import begun_pieces
     from elenchus.starting.beginning import begin
 
-    begun = begin(content, into)
+    begun = begin(content, into, password_from)
     show(begun_pieces(begun))
     report = check_site(elenchus.open_site(begun.folder))
     show([Piece("Check\n", Role.HEADING), *findings(report, output_width())])
