@@ -151,6 +151,23 @@ def test_tables(tmp_path: Path, run: Run) -> None:
     assert asked('from book where person_id.title = "Mara Lind"') == ["Tide tables"]
 
 
+def test_names_that_clash(tmp_path: Path, run: Run) -> None:
+    """Folders that are called like terms or fields, or like words of the language, become kinds all the same."""
+    for folder in ("tags", "pages", "from", "Blog Posts"):
+        (tmp_path / folder).mkdir()
+        for number in range(2):
+            text = f"---\ntitle: {folder} {number}\ntags: [a, b]\npages: {number}\n---\n"
+            (tmp_path / folder / f"n{number}.md").write_text(text)
+    (tmp_path / "tag.csv").write_text("id,title,tags\n1,One,a\n")
+    done = run("start", ".", cwd=tmp_path)
+    assert done.returncode == 0, done.stdout + done.stderr
+    site = elenchus.open_site(tmp_path)
+    assert sorted(site.dataset.kind_names) == ["blog-posts", "from-entry", "pages-entry", "tag", "tags-entry"]
+    assert len(elenchus.ask(site, "").rows) == 9
+    assert elenchus.ask(site, "from tags-entry where tags = a and pages = 1").total == 1
+    assert run("publish", cwd=tmp_path).returncode == 0
+
+
 def test_nothing_there(tmp_path: Path, run: Run) -> None:
     """What is no content is an error of its own, and nothing is written."""
     (tmp_path / "notes.txt").write_text("words")

@@ -109,7 +109,7 @@ class SiteDraft(NamedTuple):
 
 def drafted(title: str, stocks: Sequence[Stock]) -> SiteDraft:
     """Return the draft of a site for what was found."""
-    sources = _agreed([_source(stock) for stock in stocks])
+    sources = _kept_apart(_agreed([_source(stock) for stock in stocks]))
     languages = Counter(source.language for source in sources if source.language != "en")
     language = languages.most_common(1)[0][0] if languages else "en"
     return SiteDraft(title, sources, language)
@@ -131,6 +131,25 @@ def _agreed(sources: Sequence[SourceDraft]) -> list[SourceDraft]:
         taxonomies = {changed.get(name, name): tree for name, tree in source.taxonomies.items()}
         spec = replace(source.spec, columns=columns)
         found.append(source._replace(spec=spec, taxonomies=taxonomies))
+    return found
+
+
+def _kept_apart(sources: Sequence[SourceDraft]) -> list[SourceDraft]:
+    """Return sources none of whose kinds is called like a taxonomy or a field: each name means one thing."""
+    taken = {name for source in sources for name in (*source.taxonomies, *source.fields)}
+    found = []
+    for source in sources:
+        changed = {kind: f"{kind}-entry" for kind in source.kinds if kind in taken}
+        spec = source.spec
+        if spec.kind in changed:
+            spec = replace(spec, kind=changed[spec.kind])
+        elif changed:
+            words = {**{kind: kind for kind in changed}, **spec.kinds}
+            kinds = {text: changed.get(kind, kind) for text, kind in words.items()}
+            spec = replace(spec, kinds={text: kind for text, kind in kinds.items() if text != kind})
+        counts = {changed.get(kind, kind): count for kind, count in source.kinds.items()}
+        fields_of = {changed.get(kind, kind): keys for kind, keys in source.fields_of.items()}
+        found.append(source._replace(spec=spec, kinds=counts, fields_of=fields_of))
     return found
 
 
