@@ -16,7 +16,7 @@ from elenchus.errors import Edit, Problem
 from elenchus.frozen import Frozen, member
 from elenchus.schema.convert import Unfit, convert
 from elenchus.schema.naming import several_entries, several_terms, unknown_entry, unknown_term
-from elenchus.schema.types import Field, FieldType, Type
+from elenchus.schema.types import CORE_FIELDS, Field, FieldType, Type
 from elenchus.values.addresses import given_href, href_maker
 from elenchus.values.texts import fold, nearest, quoted
 from elenchus.values.wording import as_text
@@ -317,7 +317,7 @@ def _read_one(draft: Draft, value: Any, wanted: Field) -> Any:
     if wanted.type.type is Type.TERM:
         return _find_term(draft, as_text(value), wanted.type.taxonomy)
     if wanted.type.type is Type.ENTRY:
-        return _find_entry(draft, as_text(value), wanted.type.kind)
+        return _find_entry(draft, as_text(value), wanted)
     return convert(value, wanted, draft.zone)
 
 
@@ -334,9 +334,12 @@ def _find_term(draft: Draft, name: str, taxonomy: str) -> int:
     raise Unfit.of(unknown_term(name, "term", near, f"Define it in the terms of {taxonomy}."))
 
 
-def _find_entry(draft: Draft, name: str, kind: str) -> int:
+_BY_NAME = "Write [taxonomies.author] in the site file, if the names of people are enough."
+
+
+def _find_entry(draft: Draft, name: str, wanted: Field) -> int:
     """Return the row of the one entry that a name means."""
-    names = draft.names
+    names, kind = draft.names, wanted.type.kind
     number = list(names.kind_names).index(kind) if kind else -1
     rows = [row for row in names.find(fold(name)) if number < 0 or names.kinds[row] == number]
     if len(rows) == 1:
@@ -344,7 +347,8 @@ def _find_entry(draft: Draft, name: str, kind: str) -> int:
     if rows:
         raise Unfit.of(several_entries(name, [names.ids[row] for row in rows]))
     near = _nearest_known(draft, kind, name, lambda: nearest(name, _slugs_of(names, number)))
-    raise Unfit.of(unknown_entry(name, kind, near, ""))
+    is_person = wanted == CORE_FIELDS["author"]  # which nobody declared to be an entry of some kind
+    raise Unfit.of(unknown_entry(name, kind, near, _BY_NAME if is_person else ""))
 
 
 def _slugs_of(names: EntryNames, kind: int) -> Iterable[str]:
