@@ -11,6 +11,7 @@ from datetime import UTC, date, datetime
 from functools import cache
 from typing import TYPE_CHECKING
 
+from elenchus.values.lazily import pattern
 from elenchus.values.texts import fold
 
 if TYPE_CHECKING:
@@ -19,9 +20,7 @@ if TYPE_CHECKING:
 __all__ = ["EPOCH", "date_reader", "wrong_pattern"]
 
 EPOCH = "epoch"  # instead of a pattern: seconds since 1970, or thousandths of them
-_TOKEN = re.compile(
-    r"'((?:[^']|'')*)'|(y+|M+|L+|d+|E+|H+|h+|a+|m+|s+|S+|Z+|[xX]+)|([a-zA-Z]+)|(.)", re.DOTALL
-)
+_TOKEN = pattern(r"'((?:[^']|'')*)'|(y+|M+|L+|d+|E+|H+|h+|a+|m+|s+|S+|Z+|[xX]+)|([a-zA-Z]+)|(.)", re.DOTALL)
 _NUMBERS = {"M": "month", "L": "month", "d": "day", "H": "hour", "h": "half", "m": "minute", "s": "second"}
 _NAMED = 3  # letters of a month or a day of the week from which on it is a word
 _TURN = 70  # two digits from which on a year is one of the last century

@@ -16,6 +16,7 @@ from elenchus.engine.columns.moments import moments
 from elenchus.engine.columns.naming import EntryNames
 from elenchus.engine.columns.recordtable import Intake
 from elenchus.engine.columns.sheet import Sheet
+from elenchus.engine.columns.strings import ranks_of
 from elenchus.errors import Place, Problem
 from elenchus.frozen import Frozen
 from elenchus.schema.convert import Moment, Unfit, convert
@@ -202,9 +203,7 @@ def _newest_first(sheet: Sheet, zone: ZoneInfo) -> NDArray[np.int32]:
             found[at, 0] = _start_of(values[at], zone)
         starts[cells.owners] = found[which, 0]
     ids = sheet.names.ids.texts.at(records)
-    rank = np.empty(len(ids), dtype=np.int32)
-    rank[sorted(range(len(ids)), key=ids.__getitem__)] = np.arange(len(ids))
-    return records[np.lexsort((rank, -starts[records]))]
+    return records[np.lexsort((ranks_of(ids), -starts[records]))]
 
 
 def _start_of(value: Any, zone: ZoneInfo) -> int:

@@ -10,6 +10,7 @@ import numpy as np
 
 from elenchus.engine.columns.column import Dates, Numbers, Terms, Texts, narrowed
 from elenchus.engine.columns.recordtable import guesses
+from elenchus.engine.columns.strings import ranks_of
 from elenchus.frozen import Frozen, Working, member
 from elenchus.plan.nodes import EntryValue
 from elenchus.schema.types import CORE_FIELDS, term_fields
@@ -76,10 +77,7 @@ class Entries(Working):
     @cached_property
     def id_rank(self) -> NDArray[np.int32]:
         """The place of each row's id among all, by code point."""
-        ids = list(self.ids)
-        found = np.empty(len(ids), dtype=np.int32)
-        found[sorted(range(len(ids)), key=ids.__getitem__)] = np.arange(len(ids))
-        return found
+        return ranks_of(list(self.ids))
 
 
 class Flags(Mapping[int, tuple[str, bool]]):

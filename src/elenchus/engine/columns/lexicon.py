@@ -94,11 +94,11 @@ class Lexicon:
         found[-1] = -1
         hashes = self.hashes[self.by_hash]
         doubled = np.flatnonzero(hashes[1:] == hashes[:-1])
-        first: dict[tuple[int, str], int] = {}
+        first: dict[str, int] = {}
         # Texts of one hash stand side by side, the earliest first; they are the same but for chance.
-        for at in each_value(np.concatenate((doubled, doubled + 1))).tolist():
-            place = int(self.by_hash[at])
-            found[place] = first.setdefault((int(hashes[at]), self.folded[place]), place)
+        places = self.by_hash[each_value(np.concatenate((doubled, doubled + 1)))]
+        same = zip(self.folded.at(places), places.tolist(), strict=True)
+        found[places] = [first.setdefault(text, place) for text, place in same]
         return found
 
     def find(self, folded: str) -> int:

@@ -11,7 +11,7 @@ import numpy as np
 from elenchus.engine.columns.distinct import each_value, numbered
 from elenchus.engine.columns.lexicon import Lexicon
 from elenchus.engine.columns.recordtable import NULL, TEXT, Cells
-from elenchus.engine.columns.strings import Strings
+from elenchus.engine.columns.strings import Strings, ranks_of
 from elenchus.errors import Place
 from elenchus.frozen import Frozen, replace
 from elenchus.schema.conform import can_be_parted, conformed, flags_of, parted, split_note
@@ -132,9 +132,7 @@ class Sheet:
     def in_place(self) -> NDArray[np.intp]:
         """The records by the places at which they stand."""
         paths = self.written.paths[:]
-        rank = np.empty(len(paths), dtype=np.int64)
-        rank[sorted(range(len(paths)), key=paths.__getitem__)] = np.arange(len(paths))
-        return np.lexsort((self.written.lines, rank[self.written.files]))
+        return np.lexsort((self.written.lines, ranks_of(paths)[self.written.files]))
 
     def place_of(self, record: int, name: str) -> Place:
         """Return where the value of a record stands; the record's own place where nothing was written."""

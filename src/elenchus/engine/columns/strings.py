@@ -18,12 +18,26 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
-__all__ = ["Picked", "Strings"]
+__all__ = ["Picked", "Strings", "ranks_of"]
 
 # The byte behind each text: UTF-8 has it nowhere, so that what is looked for is never found across two texts.
 _END = b"\xff"
 _LOSSLESS = "surrogatepass"  # a text may have half of a surrogate pair, as JSON can write it
+_NARROW = 64  # bytes of texts that are put in order as an array
 _ONE_BY_ONE = 64  # texts up to this number are decoded singly
+
+
+def ranks_of(texts: Sequence[str]) -> NDArray[np.int32]:
+    """Return the place of each text in the order of code points, which is that of the bytes of UTF-8."""
+    encoded = list(map(str.encode, texts, repeat("utf-8"), repeat(_LOSSLESS)))
+    longest = max(map(len, encoded), default=0)
+    if longest <= _NARROW:
+        order = np.argsort(np.array(encoded, dtype=f"S{longest or 1}"), kind="stable")
+    else:
+        order = np.array(sorted(range(len(encoded)), key=encoded.__getitem__), dtype=np.intp)
+    found = np.empty(len(encoded), dtype=np.int32)
+    found[order] = np.arange(len(encoded), dtype=np.int32)
+    return found
 
 
 class _Texts(Sequence[str]):
