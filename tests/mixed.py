@@ -38,6 +38,7 @@ class Meant(NamedTuple):
     author: str
     is_public: bool
     rating: float | None
+    is_odd: bool
 
 
 def write(folder: Path, count: int = 300, seed: int = 5) -> dict[str, Meant]:
@@ -49,6 +50,7 @@ def write(folder: Path, count: int = 300, seed: int = 5) -> dict[str, Meant]:
         title = f"{draw.choice(('Slow', 'Long', 'Cold', 'Étang', 'Wet'))} {draw.choice(('walk', 'boat', 'soup', 'shore'))} {number}"
         hidden = draw.random() < 0.2
         rating = draw.choice((None, 4, 4.5, 3))
+        is_odd = draw.random() < 0.03  # and says 4.5/5, which is no number
         meant = Meant(
             title,
             day,
@@ -56,7 +58,8 @@ def write(folder: Path, count: int = 300, seed: int = 5) -> dict[str, Meant]:
             draw.choice(PLACES),
             draw.choice(PEOPLE),
             not hidden,
-            rating,
+            None if is_odd else rating,
+            is_odd,
         )
         path, text = _file(draw, number, meant)
         target = folder / path
@@ -92,6 +95,10 @@ def _file(draw: random.Random, number: int, meant: Meant) -> tuple[str, str]:
         values["draft"] = draw.choice(("false", "no", "off"))
     if meant.rating is not None:
         values["rating"] = draw.choice((f"{meant.rating:g}", f"{meant.rating:g}", f'"{meant.rating:g}"'))
+    if meant.is_odd:
+        values["rating"] = "4.5/5"
+    if number % 3 == 0:
+        values["price"] = draw.choice(("€12", "12.50 EUR", "free"))
     body = f"Words of {number}.\n"
     if style == "json":
         plain = {key: value.strip('"') if isinstance(value, str) else value for key, value in values.items()}

@@ -41,7 +41,9 @@ def test_mixed_habits(tmp_path: Path, run: Run) -> None:
     assert public == {path for path, each in meant.items() if each.is_public}
     values = sum(len(cells) for cells in site.content.found.records().cells.values())
     assert len(site.dataset.misfits) <= values * 0.05
-    assert all(each.place and each.place.line for each in site.dataset.problems)
+    odd = {path for path, each in meant.items() if each.is_odd and not Path(path).name[:4].isdigit()}
+    assert {each.place.file for each in site.dataset.problems if each.place and each.place.line} == odd
+    assert all("4.5/5" in each.message for each in site.dataset.problems)
 
     seen = {path: each for path, each in meant.items() if each.is_public}
     fronted = {path: each for path, each in seen.items() if not Path(path).name[:4].isdigit()}
