@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from elenchus.errors import About
 from elenchus.sources._simple import Unreadable
+from elenchus.values.lazily import pattern
 
 if TYPE_CHECKING:
     from typing import Any, TextIO
@@ -28,6 +29,7 @@ _MARKS = (
 )
 
 
+_BAD = pattern("[\udc80-\udcff]")
 _CHUNK = 2**20
 _LONGEST_LINE = 32 * 2**20  # bytes
 
@@ -137,4 +139,4 @@ class _Checked(io.RawIOBase):
 
 def has_bad_bytes(text: str) -> bool:
     """Say whether a text holds bytes that its encoding has not."""
-    return not text.isascii() and any("\udc80" <= char <= "\udcff" for char in text)
+    return not text.isascii() and _BAD.search(text) is not None

@@ -143,7 +143,8 @@ class _Table:
         self, rows: Sequence[list[str]], lines: Sequence[int], width: int
     ) -> tuple[Sequence[list[str]], Sequence[int]]:
         """Return the rows that can be read, all as wide as the table, with their lines."""
-        if set(map(len, rows)) == {width} and all(map(any, rows)) and "".join(map("".join, rows)).isascii():
+        is_even = set(map(len, rows)) == {width} and all(map(any, rows))
+        if is_even and not has_bad_bytes("".join(map("".join, rows))):
             return rows, lines
         found: list[list[str]] = []
         at: list[int] = []
