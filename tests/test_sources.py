@@ -29,12 +29,14 @@ from conftest import Run, Write, cases
 from elenchus.sources._tables import Shape
 from elenchus.values.datepatterns import date_reader, wrong_pattern
 
+SERVERS = ("postgresql", "mariadb")
 
-@pytest.fixture(scope="session", params=[*formats.FORMATS, "postgresql", "mariadb"])
+
+@pytest.fixture(scope="session", params=[*formats.FORMATS, *SERVERS])
 def written(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
     """Return the reference site with its content in one of the formats."""
     folder = tmp_path_factory.mktemp("written")
-    if request.param not in ("postgresql", "mariadb"):
+    if request.param not in SERVERS:
         yield formats.write(folder / "site", request.param)
         return
     home = tmp_path_factory.mktemp("server", numbered=True)
@@ -77,10 +79,9 @@ def test_same_answers(written: Path) -> None:
     assert wrong == []
 
 
+@pytest.mark.parametrize("written", SERVERS, indirect=True)
 def test_no_secret(written: Path, run: Run) -> None:
     """Neither an output nor a file of the index tells a password, also where it is refused."""
-    if "password_from" not in (written / "elenchus.toml").read_text():
-        pytest.skip("nothing here has a password")
     said = ""
     for password in (servers.PASSWORD, f"{servers.PASSWORD}, and wrong"):
         for command in (["ask", ""], ["check"], ["describe"], ["why", ""], ["describe", "--index"]):
@@ -92,11 +93,11 @@ def test_no_secret(written: Path, run: Run) -> None:
     assert all(b"tide & ebb" not in path.read_bytes() for path in (written / ".elenchus").iterdir())
 
 
+@pytest.mark.parametrize("written", SERVERS, indirect=True)
 def test_start_of_a_server(written: Path, tmp_path: Path, run: Run) -> None:
     """Start looks at the tables of a server, too, by a password that it writes nowhere."""
     found = re.search(r'url = "(.*)"', (written / "elenchus.toml").read_text())
-    if found is None:
-        pytest.skip("nothing here is a server")
+    assert found
     given = ["start", found[1], "--into", str(tmp_path), "--password-from", "BAY_PASSWORD"]
     done = run(*given, BAY_PASSWORD=servers.PASSWORD)
     assert done.returncode == 0, done.stdout + done.stderr
@@ -443,3 +444,62 @@ def test_times_by_patterns() -> None:
     assert [read(text) for text in ("30/2/2024 9:05 am", "5/3/2024 13:61 am", "nonsense", "1e400")] == [
         ""
     ] * 4
+
+
+@pytest.mark.parametrize(
+    ("keys", "said"),
+    [
+        ('table = "thngs"', "things has no table “thngs”. Did you mean things?"),
+        ('table = "things"\nkey = "idd"', "things has no column “idd”. Did you mean id?"),
+        ('table = "things"\nupdated = "changd"', "things has no column “changd”. Did you mean changed?"),
+        ('query = "select name, changed from things"', 'no column tells its rows apart; write key = "…"'),
+        ('query = "selct 1"', 'syntax error'),
+        ('query = "delete from things"', "syntax error"),
+        ('table = "things"\n[sources.things.terms.topic]\ntable = "topics"\nentry = "thing"\nterm = "topc"', "topics has no column “topc”. Did you mean topic?"),
+        ('table = "things"\n[sources.things.extras]\ntable = "more"\nentry = "a"\nname = "b"\nvalue = "c"', "things has no table “more”. There are things, topics."),
+    ],
+    ids=lambda text: text[:40],
+)  # fmt: skip
+def test_wrong_tables(make_site: Write, tmp_path: Path, keys: str, said: str) -> None:
+    """What a database has not is told with the nearest name, its entries are left out, and nothing is written."""
+    path = tmp_path / "all.db"
+    with sqlite3.connect(path) as database:
+        database.execute("CREATE TABLE things (id INTEGER PRIMARY KEY, name TEXT, changed TEXT)")
+        database.execute("INSERT INTO things VALUES (1, 'One', '2026-01-01')")
+        database.execute("CREATE TABLE topics (thing INTEGER, topic TEXT)")
+    database.close()
+    before = path.read_bytes()
+    site = f'[site]\n[sources.things]\nread = "database"\npath = "{path}"\nkind = "thing"\n{keys}\n[kinds.thing]\n[taxonomies.topic]\n'
+    data = make_site({"elenchus.toml": site}).dataset
+    [problem] = data.problems
+    assert problem.code == "unreadable-database"
+    assert said in problem.message
+    assert (len(data.entries), path.read_bytes()) == (0, before)
+
+
+@pytest.mark.parametrize(
+    ("keys", "said"),
+    [
+        ('read = "markdown"\npath = "all"\nslug = "{stme}"', "nothing fills “{stme}” Known here: {stem}, {folder}, {folders} or {date}."),
+        ('read = "csv"\npath = "all"\ndate = "{day}"', "nothing fills “{day}” Known here: {stem}, {folder}, {folders} or {date}."),
+        ('read = "csv"\npath = "al"', "there is no file or folder “al” in the site Did you mean all?"),
+        ('read = "csv"\npath = "all"\nencoding = "cp12522"', "there is no encoding “cp12522”"),
+        ('read = "csv"\npath = "all"\ndelimiter = ";;"', "“;;” cannot part cells Write one character, such as ; or |."),
+        ('read = "csv"\npath = "all"\ndates = ["dd/MM"]', "“dd/MM” is no pattern of dates: it has no year (y)"),
+        ('read = "json"\npath = "all"\nrecords = "$.a["', "“$.a[” is no path:"),
+        ('read = "feed"\nurl = "https://x.example/a"\nfetch_every = "soon"', "“soon” is no age Write 15 minutes, 2 hours or 1 day."),
+        ('read = "database"\nurl = "postgresql://me:secret@x/y"\ntable = "t"', "the address of the database tells its password"),
+        ('read = "database"\nurl = "postgresql://me@x/y"', "does not say table = … or query = …"),
+        ('read = "database"\nurl = "postgresql://me@x/y"\ntable = "t"\nzone = "Atlantic/Faro"', "there is no time zone “Atlantic/Faro” Did you mean"),
+        ('read = "database"\npath = "all"\ntable = "t"\n[sources.all.terms.topic]\ntable = "x"', "does not say entry = …"),
+    ],
+    ids=lambda text: text[:60],
+)  # fmt: skip
+def test_wrong_sources(make_site: Write, keys: str, said: str) -> None:
+    """What a site file says wrongly of a source stops everything, with its line and the nearest right word."""
+    site = f"[site]\n[sources.all]\n{keys}\n[kinds.note]\n"
+    with pytest.raises(elenchus.SiteError) as caught:
+        make_site({"elenchus.toml": site, "all/.keep": ""}).dataset  # noqa: B018 - reading is what raises
+    told = [str(each) for each in caught.value.problems]
+    assert any(said in each and each.startswith("elenchus.toml:") for each in told), told
+    assert not any("secret" in each for each in told)

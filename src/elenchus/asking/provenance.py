@@ -52,6 +52,9 @@ class _FromSource:
         numbers = [at for at, habits in enumerate(self.records.habits) if habits.source == spec.name]
         of_rows = self.records.sources[self.data.entries.names.records]
         self.rows: NDArray[np.intp] = np.flatnonzero(np.isin(of_rows, numbers))
+        self.misfits = Counter(
+            each.field for each in self.data.misfits if of_rows[each.row] in numbers
+        )  # how many values of each field do not fit
         self.mine = np.zeros(len(self.records), np.bool_)
         self.mine[self.data.entries.names.records[self.rows]] = True
 
@@ -72,7 +75,7 @@ def describe_source(site: Site, name: str) -> list[Block]:
     specs = {spec.name: spec for spec in site.definition.sources}
     if name not in specs:
         message = f"the site has no source {quoted(name)}"
-        raise NoSuchName([Problem("unknown-name", message, place=None, near=nearest(name, specs))])
+        raise NoSuchName([Problem("unknown-name", message, near=nearest(name, specs))])
     spec, given = specs[name], _FromSource(site, specs[name])
     kinds = Counter(given.data.kind_names[kind] for kind in given.data.entries.kinds[given.rows].tolist())
     table = spec.table
@@ -83,15 +86,12 @@ def describe_source(site: Site, name: str) -> list[Block]:
     facts.append(("entries", counts))
     habits = [(habit.what, str(habit.count), habit.example) for habit in habits_of(site, spec)]
     fields = []
-    misfits = Counter(each.field for each in given.data.misfits if each.row in set(given.rows.tolist()))
     for key, cells in given.records.cells.items():
         codes = given.written(cells)
         if len(codes):
             field = given.field(key)
             kind = str(field.type) if field else ""
-            fields.append(
-                (key, kind, str(len(codes)), str(misfits.get(key, "") or ""), _example(cells, codes))
-            )
+            fields.append((key, kind, str(len(codes)), str(given.misfits[key] or ""), _example(cells, codes)))
     return [
         Block(f"Source {name}", tuple(facts), ("habit", "how often", "such as"), tuple(habits)),
         Block("What it gives", (), ("key", "type", "written", "not fitting", "such as"), tuple(fields)),
@@ -185,11 +185,9 @@ def field_sources(site: Site, name: str) -> list[Block]:
         given = _FromSource(site, spec)
         cells = given.records.cells.get(name)
         count = len(given.written(cells)) if cells else 0
-        mine = set(given.rows.tolist())
-        wrong = sum(each.field == name and each.row in mine for each in given.data.misfits)
-        if count:
-            example = _example(cells, given.written(cells)) if cells else ""
-            rows.append((spec.name, str(count), str(count - wrong), example))
+        if cells and count:
+            example = _example(cells, given.written(cells))
+            rows.append((spec.name, str(count), str(count - given.misfits[name]), example))
     headings = ("source", "written", "fitting", "such as")
     return [Block(f"Where {name} comes from", (), headings, tuple(rows))] if rows else []
 

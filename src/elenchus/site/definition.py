@@ -2,22 +2,15 @@
 
 from __future__ import annotations
 
-import codecs
-from encodings.aliases import aliases
 from typing import TYPE_CHECKING, Any
-from zoneinfo import ZoneInfo, ZoneInfoNotFoundError, available_timezones
 
-from elenchus import sources
 from elenchus.errors import Place, Problem, QuestionError, SiteError
 from elenchus.frozen import Frozen, member
 from elenchus.language.parser import parse_condition
 from elenchus.language.words import is_keyword
-from elenchus.schema.convert import RENAMED
-from elenchus.schema.record import Habits
 from elenchus.schema.types import (
     CORE_FIELDS,
     FIXED,
-    STATUSES,
     Field,
     FieldType,
     Kind,
@@ -27,25 +20,21 @@ from elenchus.schema.types import (
 )
 from elenchus.site.keys import (
     ACCEPTED,
-    EXTRAS_OF_SOURCE,
     FIELD,
     KIND,
     PUBLISH,
     SITE,
     SITE_FILE,
-    SOURCE,
     TAXONOMY,
-    TERMS_OF_SOURCE,
     TOP,
 )
 from elenchus.site.names import can_be_named
+from elenchus.site.reading import check_placeholders, read_zone, tables_below
+from elenchus.site.sources import read_source
 from elenchus.site.toml import TomlFile, open_toml
 from elenchus.site.words import WORDS
-from elenchus.sources import ExtrasSpec, SourceSpec, TableSpec, TermsSpec
-from elenchus.values.addresses import has_password, split_address
-from elenchus.values.datepatterns import wrong_pattern
+from elenchus.values.addresses import split_address
 from elenchus.values.dates import literal_interval
-from elenchus.values.filepaths import is_pattern, within_archive
 from elenchus.values.placeholders import names_in
 from elenchus.values.texts import either, nearest, quoted
 
@@ -53,14 +42,15 @@ if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator, Mapping
     from datetime import date, datetime
     from pathlib import Path
+    from zoneinfo import ZoneInfo
 
     from elenchus.site.keys import Written
+    from elenchus.sources import SourceSpec
 
 __all__ = ["Acceptance", "Definition", "read_definition"]
 
 _NUMERIC = (Type.INTEGER, Type.NUMBER)
 _GIVES_WAY = ("author",)  # a field that every entry has, and that a taxonomy of its name takes the place of
-_UNITS = {"second": 1, "minute": 60, "hour": 3600, "day": 86400}
 
 
 class Acceptance(Frozen):
@@ -108,7 +98,7 @@ def read_definition(folder: Path) -> Definition:
     file = open_toml(folder / SITE_FILE, SITE_FILE)
     file.known((), TOP)
     site = file.known(("site",), SITE)
-    zone = _read_zone(file, site["timezone"])
+    zone = read_zone(file, site["timezone"])
     publish = file.known(("publish",), PUBLISH)
     definition = Definition(
         folder=folder,
@@ -119,7 +109,7 @@ def read_definition(folder: Path) -> Definition:
         zone=zone,
         clock=_read_clock(file, site["clock"], zone),
         sources=tuple(
-            _read_source(file, name, folder, site["language"]) for name in _tables(file, ("sources",))
+            read_source(file, name, folder, site["language"]) for name in tables_below(file, ("sources",))
         ),
         schema=_read_schema(file),
         accepted=tuple(_read_accepted(file)),
@@ -175,7 +165,7 @@ def _read_words(file: TomlFile) -> dict[str, str]:
     """Return the words of pages that the site says in its own way."""
     found = file.texts_of(("words",), WORDS)
     for name, text in found.items():
-        _check_address(file, ("words", name), text, tuple(names_in(WORDS[name])))
+        check_placeholders(file, ("words", name), text, tuple(names_in(WORDS[name])))
     return found
 
 
@@ -195,32 +185,6 @@ def _check_site_address(file: TomlFile, address: str) -> None:
         )
 
 
-def _tables(file: TomlFile, path: tuple[str, ...]) -> list[str]:
-    """Return the names of the tables below a path; report values that are no tables."""
-    above: Any = file.data
-    for part in path:
-        above = above.get(part, {}) if isinstance(above, dict) else {}
-    if not isinstance(above, dict):
-        return []
-    for name in above:
-        if not can_be_named(name):
-            hint = "Use letters, digits, - and _."
-            file.report("bad-name", (*path, name), f"{quoted(name)} cannot be a name", hint)
-    return [name for name in above if file.fits((*path, name), above[name], dict)]
-
-
-def _read_zone(file: TomlFile, name: str, path: tuple[str, ...] = ("site", "timezone")) -> ZoneInfo:
-    """Return a zone by its IANA name."""
-    try:
-        return ZoneInfo(name)
-    except (ZoneInfoNotFoundError, ValueError, OSError):
-        pass
-    near = nearest(name, available_timezones())
-    hint = "Use an IANA name such as Atlantic/Azores."
-    file.report("unknown-zone", path, f"there is no time zone {quoted(name)}", hint, near=near)
-    return ZoneInfo("UTC")
-
-
 def _read_clock(file: TomlFile, value: datetime | date | str | None, zone: ZoneInfo) -> int | None:
     """Return the pinned instant of the site, local where it has no offset."""
     if value is None:
@@ -237,179 +201,22 @@ def _read_clock(file: TomlFile, value: datetime | date | str | None, zone: ZoneI
     return found.start
 
 
-def _read_source(file: TomlFile, name: str, folder: Path, language: str) -> SourceSpec:
-    """Return one source; its format must be one that we have and its folder must be there."""
-    path = ("sources", name)
-    found = file.known(path, SOURCE)
-    _demand(file, path, found, ["read"])
-    if not any(found[key] for key in ("path", "url", "url_from")):
-        file.report("missing-key", path, f"[sources.{name}] does not say path = …")
-    if found["read"] and found["read"] not in sources.names():
-        hint = f"Known: {', '.join(sources.names())}."
-        file.report("unknown-source", (*path, "read"), f"there is no source {quoted(found['read'])}", hint)
-    paths = tuple(_read_paths(file, (*path, "path"), found["path"], folder))
-    return SourceSpec(
-        name=name,
-        read=found["read"],
-        paths=paths,
-        kind=found["kind"],
-        kind_at_root=found["kind_at_root"],
-        kinds=_read_map(file, (*path, "kinds"), found["kinds"]),
-        columns=_read_map(file, (*path, "columns"), found["columns"]),
-        slug=found["slug"],
-        date=found["date"],
-        encoding=_read_encoding(file, (*path, "encoding"), found["encoding"]),
-        delimiter=_read_delimiter(file, (*path, "delimiter"), found["delimiter"]),
-        url=found["url"] if found["read"] != "database" else "",
-        every=_read_every(file, (*path, "fetch_every"), found["fetch_every"]),
-        table=_read_table(file, path, found) if found["read"] == "database" else None,
-        bodies=found["bodies"],
-        records=_read_records(file, (*path, "records"), found["records"]),
-        habits=Habits(
-            source=name,
-            statuses=_read_map(file, (*path, "statuses"), found["statuses"], STATUSES),
-            flags=_read_map(file, (*path, "flags"), found["flags"], (*STATUSES, "")),
-            separator=found["separator"],
-            is_declared="separator" in found,
-            dates=tuple(_read_dates(file, (*path, "dates"), found["dates"])),
-            language=language,
-        ),
-    )
-
-
-def _read_paths(file: TomlFile, path: tuple[str, ...], written: Any, folder: Path) -> Iterator[str]:
-    """Yield the paths of a source; what they name must be there."""
-    for text in [written] if isinstance(written, str) else file.texts(path, written):
-        place = within_archive(text)
-        if text and not is_pattern(text) and not (folder / place).exists():
-            message = f"there is no file or folder {quoted(place)} in the site"
-            near = nearest(place, (each.name for each in folder.iterdir())) if folder.is_dir() else ()
-            file.report("missing-folder", path, message, near=near)
-        if text:
-            yield text
-
-
-def _read_encoding(file: TomlFile, path: tuple[str, ...], name: str) -> str:
-    """Return the name of an encoding of texts; nothing where none is said."""
-    try:
-        found = codecs.lookup(name) if name else None
-    except (LookupError, ValueError):
-        found = None
-    if name and (found is None or not getattr(found, "_is_text_encoding", True)):
-        file.report("unknown-word", path, f"there is no encoding {quoted(name)}", near=nearest(name, aliases))
-        return ""
-    return found.name if found else ""
-
-
-def _read_table(file: TomlFile, path: tuple[str, ...], found: Written) -> TableSpec:
-    """Return what is read of a database; a password has no place in a site file."""
-    if has_password(found["url"]):
-        name = f"{path[-1].upper()}_PASSWORD"
-        hint = f'Put it into a variable of the environment, and write password_from = "{name}".'
-        file.report("secret-in-file", (*path, "url"), "the address of the database tells its password", hint)
-    if not (found["table"] or found["query"]):
-        file.report("missing-key", path, f"[{'.'.join(path)}] does not say table = … or query = …")
-    if found["zone"]:
-        _read_zone(file, found["zone"], (*path, "zone"))
-    terms = []
-    for taxonomy in _tables(file, (*path, "terms")):
-        where = (*path, "terms", taxonomy)
-        told = file.known(where, TERMS_OF_SOURCE)
-        _demand(file, where, told, ("table", "entry", "term"))
-        terms.append(TermsSpec(taxonomy, **{key.name: told[key.name] for key in TERMS_OF_SOURCE.keys}))
-    extras = None
-    if found["extras"]:
-        told = file.known((*path, "extras"), EXTRAS_OF_SOURCE)
-        names = [key.name for key in EXTRAS_OF_SOURCE.keys]
-        _demand(file, (*path, "extras"), told, names)
-        extras = ExtrasSpec(**{name: told[name] for name in names})
-    plain = ("url", "url_from", "password_from", "table", "query", "prefix", "key", "updated", "zone")
-    return TableSpec(**{name: found[name] for name in plain}, terms=tuple(terms), extras=extras)
-
-
-def _demand(file: TomlFile, path: tuple[str, ...], found: Written, names: Iterable[str]) -> None:
-    """Report keys that must be written and are not."""
-    for name in names:
-        if not found[name]:
-            file.report("missing-key", path, f"[{'.'.join(path)}] does not say {name} = …")
-
-
-def _read_every(file: TomlFile, path: tuple[str, ...], text: str) -> int:
-    """Return an age in seconds."""
-    number, _, unit = text.strip().partition(" ")
-    seconds = _UNITS.get(unit.strip().removesuffix("s"))
-    if not (number.isascii() and number.isdigit()) or seconds is None:
-        file.report("unknown-word", path, f"{quoted(text)} is no age", "Write 15 minutes, 2 hours or 1 day.")
-        return 0
-    return int(number) * seconds
-
-
-def _read_records(file: TomlFile, path: tuple[str, ...], text: str) -> str:
-    """Return the path to the records of JSON documents; nothing where none is said."""
-    if text and (wrong := sources.source("json").wrong_path(text)):  # type: ignore[attr-defined]
-        file.report(
-            "unknown-word", path, f"{quoted(text)} is no path: {wrong}", "Write $.data.items, for example."
-        )
-        return ""
-    return text
-
-
-def _read_delimiter(file: TomlFile, path: tuple[str, ...], text: str) -> str:
-    """Return the one character that parts cells; nothing where none is said."""
-    if len(text) > 1 or text in ("\n", "\r", '"'):
-        file.report(
-            "unknown-word", path, f"{quoted(text)} cannot part cells", "Write one character, such as ; or |."
-        )
-        return ""
-    return text
-
-
-def _read_dates(file: TomlFile, path: tuple[str, ...], written: Iterable[Any]) -> Iterator[str]:
-    """Yield the patterns of dates of a source."""
-    for text in file.texts(path, written):
-        if problem := wrong_pattern(text):
-            hint = "Write y, M, d, H, m, s as in dd/MM/y, d MMMM y, or y-MM-dd HH:mm, or the word epoch."
-            file.report("unknown-word", path, f"{quoted(text)} is no pattern of dates: {problem}", hint)
-        else:
-            yield text
-
-
-def _read_map(
-    file: TomlFile, path: tuple[str, ...], written: Mapping[str, Any], allowed: tuple[str, ...] = ()
-) -> dict[str, str]:
-    """Return a table from words to words; report those on its right that mean nothing there."""
-    found = {}
-    for key, value in written.items():
-        if not isinstance(value, str):
-            file.report("wrong-type", path, f"{path[-1]}.{key} must be a text, not {quoted(str(value))}")
-        elif allowed and value not in allowed:
-            near = nearest(value, allowed)
-            words = [word for word in allowed if word]
-            hint = f"It can be {either(words)}."
-            if value in RENAMED:
-                hint, near = f"Write {RENAMED[value]}.", ()
-            file.report("unknown-word", path, f"there is no status {quoted(value)}", hint, near=near)
-        else:
-            found[key] = value
-    return found
-
-
 def _read_schema(file: TomlFile) -> Schema:
     """Return the kinds, the fields that all of them have, and the taxonomies."""
-    kinds = _tables(file, ("kinds",))
-    fields = {name: _read_field(file, ("fields",), name, kinds) for name in _tables(file, ("fields",))}
+    kinds = tables_below(file, ("kinds",))
+    fields = {name: _read_field(file, ("fields",), name, kinds) for name in tables_below(file, ("fields",))}
     found = {}
     for name in kinds:
         entry = file.known(("kinds", name), KIND)
-        _check_address(file, ("kinds", name, "address"), entry["address"], ("slug", "kind", "id"))
+        check_placeholders(file, ("kinds", name, "address"), entry["address"], ("slug", "kind", "id"))
         where = ("kinds", name, "fields")
-        own = {field: _read_field(file, where, field, kinds) for field in _tables(file, where)}
+        own = {field: _read_field(file, where, field, kinds) for field in tables_below(file, where)}
         found[name] = Kind(name, own, entry["address"])
     if not kinds:
         file.report(
             "no-kind", (), "the site has no [kinds.NAME]", "Declare each kind of entry, even without fields."
         )
-    taxonomies = {name: _read_taxonomy(file, name) for name in _tables(file, ("taxonomies",))}
+    taxonomies = {name: _read_taxonomy(file, name) for name in tables_below(file, ("taxonomies",))}
     kind = Field("kind", FieldType(Type.CHOICE, choices=tuple(kinds)))
     conditions = file.texts_of(("conditions",))
     prefer = file.texts(("site", "prefer"), file.at(("site",)).get("prefer", ()))
@@ -429,7 +236,7 @@ def _read_schema(file: TomlFile) -> Schema:
 def _read_taxonomy(file: TomlFile, name: str) -> TaxonomyRules:
     """Return one taxonomy."""
     found = file.known(("taxonomies", name), TAXONOMY)
-    _check_address(file, ("taxonomies", name, "address"), found["address"], ("slug", "path", "id"))
+    check_placeholders(file, ("taxonomies", name, "address"), found["address"], ("slug", "path", "id"))
     return TaxonomyRules(name, found["tree"], found["address"], found["terms"])
 
 
@@ -478,14 +285,6 @@ def _check_options(
     if kind is Type.ENTRY and target and target not in kinds:
         near = nearest(target, kinds)
         file.report("unknown-kind", (*path, "kind"), f"there is no kind {quoted(target)}", "", near=near)
-
-
-def _check_address(file: TomlFile, path: tuple[str, ...], pattern: str, known: tuple[str, ...]) -> None:
-    """Report placeholders in an address, or in words, that nothing fills."""
-    for name in names_in(pattern):
-        if name not in known:
-            hint = f"Known here: {either('{' + word + '}' for word in known) or 'none'}."
-            file.report("unknown-placeholder", path, f"nothing fills {quoted('{' + name + '}')}", hint)
 
 
 def _check_conditions(file: TomlFile, schema: Schema) -> None:

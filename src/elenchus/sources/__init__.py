@@ -22,11 +22,12 @@ if TYPE_CHECKING:
     from pathlib import Path
 
 __all__ = [
-    "LEFT_OUT", "ExtrasSpec", "Item", "Reader", "Scan", "Source", "SourceSpec", "TableSpec", "TermsSpec",
-    "UnitContent", "UnreachableError", "names", "source",
+    "FILE_PARTS", "LEFT_OUT", "ExtrasSpec", "Item", "Reader", "Scan", "Source", "SourceSpec", "TableSpec",
+    "TermsSpec", "UnitContent", "UnreachableError", "names", "source",
 ]  # fmt: skip
 
 LEFT_OUT = "Its entries are left out."
+FILE_PARTS = ("stem", "folder", "folders", "date")  # of which slugs and dates of files can be made
 
 
 class TermsSpec(Frozen):

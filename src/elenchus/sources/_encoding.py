@@ -27,8 +27,6 @@ _MARKS = (
     (codecs.BOM_UTF16_LE, "utf-16"),
     (codecs.BOM_UTF16_BE, "utf-16"),
 )
-
-
 _BAD = pattern("[\udc80-\udcff]")
 _CHUNK = 2**20
 _LONGEST_LINE = 32 * 2**20  # bytes
@@ -99,7 +97,8 @@ def opened_text(content: FileContent, spec: SourceSpec) -> tuple[TextIO, str]:
         encoding = _encoding_of(stream.read(4))
     if encoding == "utf-8" and spec.encoding and not _is_utf8_throughout(content):
         encoding = spec.encoding
-    checked = io.BufferedReader(_Checked(content, is_wide="16" in encoding or "32" in encoding), _CHUNK)
+    is_wide = encoding.startswith(("utf-16", "utf-32"))
+    checked = io.BufferedReader(_Checked(content, is_wide=is_wide), _CHUNK)
     return io.TextIOWrapper(checked, encoding, errors="surrogateescape", newline=""), encoding
 
 

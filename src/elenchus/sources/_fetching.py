@@ -52,8 +52,8 @@ def scan_address(spec: SourceSpec, root: Path, before: Scan | None) -> Scan:
         return before._replace(note=json.dumps({**note, "at": time.time()}))
     body = body or b""
     _keep(spec, root, body)
-    digest = int.from_bytes(blake2b(body, digest_size=8).digest(), "little") >> 2
-    return Scan([place], array("q", (len(body), 0, 0, digest)), [], json.dumps({**note, "at": time.time()}))
+    sign = array("q", (len(body), 0, 0, FileContent.of(body).digest >> 2))
+    return Scan([place], sign, [], json.dumps({**note, "at": time.time()}))
 
 
 def fetched_content(spec: SourceSpec, root: Path) -> FileContent:
@@ -61,8 +61,7 @@ def fetched_content(spec: SourceSpec, root: Path) -> FileContent:
     body = _kept(spec, root)
     if body is None:
         raise OSError(errno.ENOENT, "it was not fetched")
-    digest = int.from_bytes(blake2b(body, digest_size=8).digest(), "little")
-    return FileContent(lambda: (_ for _ in ()).throw(OSError(errno.ENOENT, "it is in memory")), body, digest)
+    return FileContent.of(body)
 
 
 def _answer(url: str, told: Mapping[str, Any]) -> tuple[Mapping[str, str], bytes | None]:

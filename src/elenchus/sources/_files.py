@@ -161,25 +161,27 @@ def _count_members(archive: zipfile.ZipFile) -> None:
 class FileContent:
     """What a file holds: all of it in memory, where it is small, or a stream that can be opened again."""
 
-    def __init__(self, opened: Callable[[], IO[bytes]], data: bytes | None, digest: int) -> None:
-        self._opened = opened
-        self.data = data
+    def __init__(self, digest: int, stream: Callable[[], IO[bytes]], data: bytes | None = None) -> None:
         self.digest = digest or 1
+        self.stream = stream  # gives it from its beginning, to be read piece by piece
+        self.data = data
         self.passed = 0  # bytes that were read of a stream
+
+    @classmethod
+    def of(cls, data: bytes) -> FileContent:
+        """Return what is in memory."""
+        digest = int.from_bytes(blake2b(data, digest_size=8).digest(), "little")
+        return cls(digest, lambda: io.BytesIO(data), data)
 
     def whole(self, most: int = MOST_BYTES) -> bytes:
         """Return all of it. Raises OSError where that is more than ``most`` bytes."""
         if self.data is not None:
             return self.data
-        with self._opened() as stream:
+        with self.stream() as stream:
             found = stream.read(most + 1)
         if len(found) > most:
             raise OSError(errno.EFBIG, f"it is larger than {most // 2**20} MB")
         return found
-
-    def stream(self) -> IO[bytes]:
-        """Return it from its beginning, to be read piece by piece."""
-        return io.BytesIO(self.data) if self.data is not None else self._opened()
 
 
 class FileReader:
@@ -211,8 +213,7 @@ class FileReader:
             size = os.stat(path).st_size  # noqa: PTH116 - as fast as can be, for each file
             if packed or size > MOST_BYTES:
                 return _streamed(path, self.most, is_packed=packed)
-        data = read_whole(path)
-        return FileContent(lambda: io.BytesIO(data), data, _digest(data))
+        return FileContent.of(read_whole(path))
 
     def items(self, unit: str, content: Any) -> Iterator[Item]:
         """Yield what a file holds. Whatever goes wrong with it is a problem of that one."""
@@ -220,11 +221,6 @@ class FileReader:
 
     def close(self) -> None:
         """Nothing is left open."""
-
-
-def _digest(data: bytes) -> int:
-    """Return 64 bits of a digest."""
-    return int.from_bytes(blake2b(data, digest_size=8).digest(), "little")
 
 
 def _streamed(path: str, most: int | None, *, is_packed: bool) -> FileContent:
@@ -243,7 +239,7 @@ def _streamed(path: str, most: int | None, *, is_packed: bool) -> FileContent:
         file = open_regular(path)
         return _bounded(gzip.GzipFile(fileobj=file), size, file) if is_packed else file
 
-    return FileContent(opened, None, int.from_bytes(found.digest(), "little"))
+    return FileContent(int.from_bytes(found.digest(), "little"), opened)
 
 
 def _of_member(archive: Path, name: str) -> FileContent:
@@ -264,7 +260,7 @@ def _of_member(archive: Path, name: str) -> FileContent:
             raise OSError(errno.EINVAL, f"the member cannot be unpacked: {error}", name) from None
         return _bounded(found, told.compress_size, file)
 
-    return FileContent(stream, None, told.CRC << 32 | told.file_size & 0xFFFFFFFF)
+    return FileContent(told.CRC << 32 | told.file_size & 0xFFFFFFFF, stream)
 
 
 def _bounded(stream: Any, size: int, *others: IO[bytes]) -> IO[bytes]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 from json.decoder import scanstring  # type: ignore[attr-defined]  # it is there
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 from elenchus.files import DEEPEST_VALUE, MOST_VALUES
 from elenchus.schema.record import Raw
@@ -13,9 +13,11 @@ from elenchus.sources._simple import Unreadable
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Iterable, Iterator
 
-__all__ = ["Lines", "json_object", "offsets_of", "plain_object", "whole_value"]
+Steps: TypeAlias = tuple[Any, ...]  # names and numbers that lead to a value of a document
+
+__all__ = ["Lines", "Steps", "json_object", "offsets_of", "plain_object", "whole_value"]
 
 _SPACE = re.compile(r"[ \t\n\r]*")
 _DECODER = json.JSONDecoder(parse_float=str, parse_int=str, parse_constant=str, strict=False)
@@ -24,10 +26,10 @@ _DECODER = json.JSONDecoder(parse_float=str, parse_int=str, parse_constant=str, 
 class Lines:
     """The lines of places in a text, asked for in their order."""
 
-    def __init__(self, text: str, first: int = 1) -> None:
+    def __init__(self, text: str) -> None:
         self.text = text
         self.at = 0
-        self.line = first
+        self.line = 1
 
     def of(self, at: int) -> int:
         """Return the line of a place."""
@@ -105,10 +107,10 @@ def _after(text: str, at: int) -> int:
     return match.end() if match else at
 
 
-def _members(text: str, at: int) -> Iterator[tuple[str, int, Any, int]]:
+def _members(text: str, at: int) -> Iterator[tuple[str | None, int, Any, int]]:
     """Yield the members of the object at a place: name, where that stands, value, where that begins.
 
-    The last one is a name of nothing, with the place behind the object. Raises Unreadable.
+    The last one has no name, and the place behind the object. Raises Unreadable.
     """
     at = _after(text, at + 1)
     seen: set[str] = set()
@@ -134,7 +136,7 @@ def _members(text: str, at: int) -> Iterator[tuple[str, int, Any, int]]:
             at = _after(text, at + 1)
         elif text[at : at + 1] != "}":
             raise Unreadable("this is not valid JSON: here a comma was expected", _line(text, at))
-    yield "", at + 1, None, at + 1
+    yield None, at + 1, None, at + 1
 
 
 def json_object(
@@ -145,7 +147,7 @@ def json_object(
     found: dict[str, Raw] = {}
     end = at
     for name, begins, value, _ in _members(text, at):
-        if not name and value is None and text[begins - 1 : begins] == "}":
+        if name is None:
             end = begins
             break
         line = lines.of(begins)
@@ -171,24 +173,36 @@ def _bounded(value: Any, line: int) -> None:
         waiting += [(item, depth + 1) for item in inner if isinstance(item, (list, dict))]
 
 
-def offsets_of(text: str, wanted: dict[Any, Any], at: int = 0) -> Iterator[int]:
-    """Yield the places of values of a document, in its order.
+def offsets_of(text: str, places: Iterable[Steps]) -> Iterator[tuple[Steps, int]]:
+    """Yield the values of a document to which some steps lead, names and numbers, with where they stand.
 
-    ``wanted`` has for each step that leads to some, a name or a number, what is wanted below it; nothing
-    below it for a value that is wanted itself. Raises Unreadable.
+    They come in the order of the document, each once. Raises Unreadable.
     """
+    wanted: dict[Any, Any] = {}
+    for place in places:
+        below = wanted
+        for step in place:
+            below = below.setdefault(step, {})
+        below[None] = {}  # here is one
+    yield from _offsets(text, wanted, (), 0)
+
+
+def _offsets(text: str, wanted: dict[Any, Any], above: Steps, at: int) -> Iterator[tuple[Steps, int]]:
+    """Yield the values that are wanted at a place and below it; see :func:`offsets_of`."""
     at = _after(text, at)
-    if not wanted:
-        yield at
-    elif text[at : at + 1] == "{":
+    if None in wanted:
+        yield above, at
+        if len(wanted) == 1:
+            return
+    if text[at : at + 1] == "{":
         for name, _, _, begins in _members(text, at):
-            if name in wanted and begins > at:
-                yield from offsets_of(text, wanted[name], begins)
+            if name is not None and name in wanted:
+                yield from _offsets(text, wanted[name], (*above, name), begins)
     elif text[at : at + 1] == "[":
         number, at = 0, _after(text, at + 1)
         while text[at : at + 1] != "]":
             if number in wanted:
-                yield from offsets_of(text, wanted[number], at)
+                yield from _offsets(text, wanted[number], (*above, number), at)
             at = _after(text, _json_value(text, at)[1])
             at = _after(text, at + 1) if text[at : at + 1] == "," else at
             number += 1

@@ -28,7 +28,7 @@ class Document(HTMLParser):
         self.title = self.heading = ""
         self.open = ""
         self.spans: dict[str, list[int]] = {}
-        self.at = self.count = 0
+        self.at = 0
         self.heading_span = (0, 0)
         self.feed(text)
         self.close()
@@ -50,7 +50,6 @@ class Document(HTMLParser):
         elif tag in ("body", "main", "article"):
             begins = self.place + len(self.get_starttag_text() or "")
             self.spans.setdefault(tag, [begins, len(self.text)])
-            self.count += 1
 
     def handle_endtag(self, tag: str) -> None:
         """Note what ends."""

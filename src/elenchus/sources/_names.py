@@ -6,16 +6,17 @@ import re
 from typing import TYPE_CHECKING, NamedTuple
 from zoneinfo import ZoneInfo
 
+from elenchus.sources import FILE_PARTS
 from elenchus.values.dates import literal_interval
 from elenchus.values.lazily import pattern
+from elenchus.values.placeholders import filled
 from elenchus.values.texts import slugify
 
 if TYPE_CHECKING:
     from elenchus.sources import SourceSpec
 
-__all__ = ["PLACEHOLDERS", "FromName", "as_words", "from_name", "name_of"]
+__all__ = ["FromName", "as_words", "name_of"]
 
-PLACEHOLDERS = ("stem", "folder", "folders", "date")  # of slug and date, for files
 _INDEXES = frozenset({"index", "readme"})  # stems of files that stand for their folder
 _DATED = pattern(r"(\d{4}-\d{2}-\d{2})(?:[-_ ]+(.+))?", re.DOTALL)
 _UTC = ZoneInfo("UTC")
@@ -35,26 +36,16 @@ def name_of(spec: SourceSpec, path: str) -> FromName:
     ``{stem}`` is the name without a date in front and without its ending, ``{folder}`` the folder around
     it, ``{folders}`` all folders below the source, ``{date}`` the date in front.
     """
-    found = from_name(path)
+    found = _from_name(path)
     if not (spec.slug or spec.date):
         return found
     folders = path.split("/")[:-1]
     if _stands_for_folder(path):
         folders = folders[:-1]
-    parts = {
-        "stem": found.slug,
-        "folder": folders[-1] if folders else "",
-        "folders": "-".join(folders),
-        "date": found.day,
-    }
-
-    def filled(text: str) -> str:
-        for name, part in parts.items():
-            text = text.replace(f"{{{name}}}", part)
-        return text
-
-    slug = slugify(filled(spec.slug)) if spec.slug else found.slug
-    return FromName(slug or found.slug, filled(spec.date) if spec.date else found.day, found.words)
+    told = (found.slug, folders[-1] if folders else "", "-".join(folders), found.day)
+    parts = dict(zip(FILE_PARTS, told, strict=True))
+    slug = slugify(filled(spec.slug, parts)) if spec.slug else ""
+    return FromName(slug or found.slug, filled(spec.date, parts) if spec.date else found.day, found.words)
 
 
 def _stands_for_folder(path: str) -> bool:
@@ -63,7 +54,7 @@ def _stands_for_folder(path: str) -> bool:
     return bool(folder) and (name.rpartition(".")[0] or name).lower() in _INDEXES
 
 
-def from_name(path: str) -> FromName:
+def _from_name(path: str) -> FromName:
     """Return what a file's path below its source says: an index file stands for its folder.
 
     ``2024-03-05-first-frost.md`` is the slug ``first-frost`` on that day.

@@ -85,8 +85,9 @@ def _of_json(text: str) -> list[tuple[int, dict[str, Any]]]:
     items = document.get("items") if isinstance(document, dict) else None
     if not isinstance(items, list):
         raise Unreadable("this is no JSON Feed: it has no list of items", 1)
-    lines, places = Lines(text), offsets_of(text, {"items": {at: {} for at in range(len(items))}})
-    found = zip(map(lines.of, places), items, strict=True) if items else ()
+    lines = Lines(text)
+    places = [at for _, at in offsets_of(text, [("items", number) for number in range(len(items))])]
+    found = zip(map(lines.of, places), items, strict=True)
     return [(line, _from_json(item)) for line, item in found if isinstance(item, dict)]
 
 

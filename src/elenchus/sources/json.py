@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 
     from elenchus.sources import Item, Scan, SourceSpec
     from elenchus.sources._files import FileContent
+    from elenchus.sources._json import Steps
 
 __all__ = ["SUFFIXES", "reader", "scan", "wrong_path"]
 
@@ -71,16 +72,11 @@ def _parse(spec: SourceSpec, unit: str, content: FileContent) -> Iterator[Item]:
 
 
 def _objects(
-    text: str, places: Sequence[tuple[Any, ...]], problems: FewProblems
+    text: str, places: Sequence[Steps], problems: FewProblems
 ) -> Iterator[tuple[int, dict[str, Raw]]]:
     """Yield the records at some places of a document with their lines; its key is the slug of one without."""
-    wanted: dict[Any, Any] = {}
-    for place in places:
-        below = wanted
-        for step in place:
-            below = below.setdefault(step, {})
     lines = Lines(text)
-    for place, at in zip(places, offsets_of(text, wanted), strict=False):
+    for place, at in offsets_of(text, places):
         line = lines.of(at)
         if text[at : at + 1] != "{":
             problems.add(line, "the record is no object", "It is left out.")
@@ -96,7 +92,7 @@ def _objects(
         yield line, values
 
 
-def _records(spec: SourceSpec, document: Any) -> Sequence[tuple[Any, ...]]:
+def _records(spec: SourceSpec, document: Any) -> Sequence[Steps]:
     """Return the steps that lead to each record of a document. Raises Unreadable."""
     if spec.records:
         import jsonpath_rfc9535
@@ -111,7 +107,7 @@ def _records(spec: SourceSpec, document: Any) -> Sequence[tuple[Any, ...]]:
     return _inside((), document)
 
 
-def _inside(place: tuple[Any, ...], value: Any) -> Sequence[tuple[Any, ...]]:
+def _inside(place: Steps, value: Any) -> Sequence[Steps]:
     """Return the steps to the records in a list, in an object of objects, or to the one record."""
     if isinstance(value, list):
         return [(*place, at) for at in range(len(value))]

@@ -55,7 +55,8 @@ def begin(place: str, into: Path | None = None, password_from: str = "") -> Begu
     is_address = "://" in place
     if not (is_address or os.path.lexists(place)):
         message = f"there is no file or folder {place}"
-        raise FolderError([Problem("cannot-read", message, place=Place(place))])
+        hint = "Name a folder, a file, or the address of a feed or a database."
+        raise FolderError([Problem("cannot-read", message, hint, place=Place(place))])
     path = Path(place)
     folder = into or (Path.cwd() if is_address else path.parent if path.is_file() else path)
     if is_address and has_password(place):
@@ -97,27 +98,28 @@ def _stocks(folder: Path, place: str, password_from: str, *, is_address: bool) -
     """Yield what was found, of each table of a database by itself. Raises FolderError."""
     if is_address and place.startswith(_DATABASES):
         table = TableSpec(url=place, password_from=password_from)
-        yield from _tables_of(folder, SourceSpec("database", "database", (), kind="entry", table=table), 0)
+        yield from _tables_of(folder, SourceSpec("database", "database", (), kind="entry", table=table))
         return
     if is_address:
         yield address_stock(folder, place)
         return
     for stock in stocks_in(folder, Path(place)):
         if stock.spec.read == "database":
-            yield from _tables_of(folder, stock.spec, stock.files)
+            yield from _tables_of(folder, stock.spec)
         else:
             yield stock
 
 
-def _tables_of(folder: Path, spec: SourceSpec, files: int) -> Iterator[Stock]:
+def _tables_of(folder: Path, spec: SourceSpec) -> Iterator[Stock]:
     """Yield what the tables of a database hold. Raises FolderError."""
     try:
         found = list(table_specs(folder, spec))
     except OSError as error:
         message = f"the database cannot be read: {error.strerror}"
-        raise FolderError([Problem("unreadable-database", message, place=Place(spec.place))]) from None
+        hint = "If it wants a password, name the variable that has it with --password-from."
+        raise FolderError([Problem("unreadable-database", message, hint, place=Place(spec.place))]) from None
     for each, refers in found:
-        yield read_stock(folder, each, files)._replace(refers=refers)
+        yield read_stock(folder, each)._replace(refers=refers)
 
 
 def _title(folder: Path, place: str) -> str:

@@ -67,7 +67,6 @@ class SourceDraft(NamedTuple):
     seen: Sequence[tuple[str, int]]
     unsure: Sequence[Unsure]
     language: str
-    files: int
 
 
 class SiteDraft(NamedTuple):
@@ -194,7 +193,7 @@ def _source(stock: Stock) -> SourceDraft:
         of_kind[kind] += [key for key in entry.values if key in fields and key not in of_kind[kind]]
     seen = list(_seen(given, columns, dates, flags, words))
     of_files = (spec, dict(counts), fields, of_kind, terms)
-    return SourceDraft(*of_files, seen, unsure, dates.language, stock.files)
+    return SourceDraft(*of_files, seen, unsure, dates.language)
 
 
 class _GivenEntries(NamedTuple):

@@ -82,7 +82,7 @@ _TERMS = frozenset(
 _PEOPLE = ("author", "authors")
 _STATUS_WORDS = {
     "published": "published publish public live online active visible final released yes true 1",
-    "draft": "draft pending unpublished review inreview unfinished wip todo no false 0 new",
+    "draft": "draft pending unpublished review inreview unfinished wip no false 0 new",
     "scheduled": "scheduled future planned",
     "withdrawn": "withdrawn private hidden archived deleted trash removed retired inactive offline",
 }

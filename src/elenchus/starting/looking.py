@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from elenchus import sources
 from elenchus.errors import About, Place, Problem
-from elenchus.files import is_file, open_regular, read_whole, scanned
+from elenchus.files import is_file, open_regular, read_whole, scanned, unreadable
 from elenchus.frozen import replace
 from elenchus.schema.record import Record, RowBatch
 from elenchus.sources import SourceSpec
@@ -62,7 +62,6 @@ class Stock(NamedTuple):
     spec: SourceSpec
     entries: Sequence[Entry]
     problems: Sequence[Problem]
-    files: int
     refers: Mapping[str, str] = MappingProxyType({})
 
 
@@ -86,13 +85,13 @@ def stocks_in(root: Path, place: Path) -> Iterator[Stock]:
             spec = SourceSpec(name, read, tuple(places), kind="entry")
             if read == "json":
                 spec = replace(spec, records=_records_in(root / places[0]))
-            yield read_stock(root, spec, len(places))
+            yield read_stock(root, spec)
 
 
 def address_stock(root: Path, url: str) -> Stock:
     """Return what the feed at an address holds."""
     name = slugify(url.partition("://")[2].partition("/")[0].partition(":")[0].replace(".", "-")) or "feed"
-    return read_stock(root, SourceSpec(name, "feed", (), kind="entry", url=url), 1)
+    return read_stock(root, SourceSpec(name, "feed", (), kind="entry", url=url))
 
 
 def _format_of(path: Path) -> str:
@@ -157,15 +156,15 @@ def _name(text: str, otherwise: str) -> str:
     return found if found and found[0].isalpha() else otherwise
 
 
-def read_stock(root: Path, spec: SourceSpec, files: int) -> Stock:
+def read_stock(root: Path, spec: SourceSpec) -> Stock:
     """Return what stands in the units of a source, in an old encoding where it is not in the usual one."""
-    found = _read(root, spec, files)
+    found = _read(root, spec)
     if any(problem.about is About.ENCODING for problem in found.problems):
-        return _read(root, replace(spec, encoding=_OLD), files)
+        return _read(root, replace(spec, encoding=_OLD))
     return found
 
 
-def _read(root: Path, spec: SourceSpec, files: int) -> Stock:
+def _read(root: Path, spec: SourceSpec) -> Stock:
     """Return what stands in the units of a source, as far as it can be read."""
     module = sources.source(spec.read)
     scan = module.scan(spec, root, None)
@@ -184,10 +183,12 @@ def _read(root: Path, spec: SourceSpec, files: int) -> Stock:
                     entries += islice(_rows(item), _MOST - len(entries))
                 else:
                     problems.append(item)
+        except sources.UnreachableError as error:
+            problems.append(error.problem)
         except OSError as error:
-            problems.append(Problem("unreadable-file", str(error.strerror), place=Place(unit)))
+            problems.append(unreadable(unit, error, sources.LEFT_OUT))
     reader.close()
-    return Stock(spec, entries, problems, files)
+    return Stock(spec, entries, problems)
 
 
 def _rows(batch: RowBatch) -> Iterator[Entry]:

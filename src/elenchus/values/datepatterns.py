@@ -120,15 +120,7 @@ def _as_iso(parts: dict[str, str | None], months: dict[str, int]) -> str:
     minute, second = int(parts.get("minute") or 0), int(parts.get("second") or 0)
     if hour > 23 or minute > 59 or second > 59:  # noqa: PLR2004 - a clock's
         return ""
-    offset = parts.get("offset") or ""
-    offset = (
-        "Z"
-        if offset in ("z", "utc", "gmt")
-        else offset
-        if ":" in offset or not offset
-        else f"{offset[:3]}:{offset[3:]}"
-    )
-    return f"{day}T{hour:02}:{minute:02}:{second:02}{offset}"
+    return f"{day}T{hour:02}:{minute:02}:{second:02}{_offset(parts.get('offset') or '')}"
 
 
 def _offset(text: str) -> str:

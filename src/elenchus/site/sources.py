@@ -1,0 +1,191 @@
+"""Reading the sources of a site file: formats, paths, habits, databases."""
+
+from __future__ import annotations
+
+import codecs
+from encodings.aliases import aliases
+from typing import TYPE_CHECKING, Any
+
+from elenchus import sources
+from elenchus.schema.convert import RENAMED
+from elenchus.schema.record import Habits
+from elenchus.schema.types import STATUSES
+from elenchus.site.keys import EXTRAS_OF_SOURCE, SOURCE, TERMS_OF_SOURCE
+from elenchus.site.reading import check_placeholders, read_zone, tables_below
+from elenchus.sources import ExtrasSpec, SourceSpec, TableSpec, TermsSpec
+from elenchus.values.addresses import has_password
+from elenchus.values.datepatterns import wrong_pattern
+from elenchus.values.filepaths import is_pattern, within_archive
+from elenchus.values.texts import either, nearest, quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Iterator, Mapping
+    from pathlib import Path
+
+    from elenchus.site.keys import Written
+    from elenchus.site.toml import TomlFile
+
+__all__ = ["read_source"]
+
+_UNITS = {"second": 1, "minute": 60, "hour": 3600, "day": 86400}
+_OF_FILES = ("markdown", "html")  # an entry a file
+
+
+def read_source(file: TomlFile, name: str, folder: Path, language: str) -> SourceSpec:
+    """Return one source; its format must be one that we have and its folder must be there."""
+    path = ("sources", name)
+    found = file.known(path, SOURCE)
+    _demand(file, path, found, ["read"])
+    if not any(found[key] for key in ("path", "url", "url_from")):
+        file.report("missing-key", path, f"[sources.{name}] does not say path = …")
+    if found["read"] and found["read"] not in sources.names():
+        hint = f"Known: {', '.join(sources.names())}."
+        file.report("unknown-source", (*path, "read"), f"there is no source {quoted(found['read'])}", hint)
+    if found["read"] in _OF_FILES:  # rows have columns of any name
+        check_placeholders(file, (*path, "slug"), found["slug"], sources.FILE_PARTS)
+    check_placeholders(file, (*path, "date"), found["date"], sources.FILE_PARTS)
+    paths = tuple(_read_paths(file, (*path, "path"), found["path"], folder))
+    return SourceSpec(
+        name=name,
+        read=found["read"],
+        paths=paths,
+        kind=found["kind"],
+        kind_at_root=found["kind_at_root"],
+        kinds=_read_map(file, (*path, "kinds"), found["kinds"]),
+        columns=_read_map(file, (*path, "columns"), found["columns"]),
+        slug=found["slug"],
+        date=found["date"],
+        encoding=_read_encoding(file, (*path, "encoding"), found["encoding"]),
+        delimiter=_read_delimiter(file, (*path, "delimiter"), found["delimiter"]),
+        url=found["url"] if found["read"] != "database" else "",
+        every=_read_every(file, (*path, "fetch_every"), found["fetch_every"]),
+        table=_read_table(file, path, found) if found["read"] == "database" else None,
+        bodies=found["bodies"],
+        records=_read_records(file, (*path, "records"), found["records"]),
+        habits=Habits(
+            source=name,
+            statuses=_read_map(file, (*path, "statuses"), found["statuses"], STATUSES),
+            flags=_read_map(file, (*path, "flags"), found["flags"], (*STATUSES, "")),
+            separator=found["separator"],
+            is_declared="separator" in found,
+            dates=tuple(_read_dates(file, (*path, "dates"), found["dates"])),
+            language=language,
+        ),
+    )
+
+
+def _read_paths(file: TomlFile, path: tuple[str, ...], written: Any, folder: Path) -> Iterator[str]:
+    """Yield the paths of a source; what they name must be there."""
+    for text in [written] if isinstance(written, str) else file.texts(path, written):
+        place = within_archive(text)
+        if text and not is_pattern(text) and not (folder / place).exists():
+            message = f"there is no file or folder {quoted(place)} in the site"
+            near = nearest(place, (each.name for each in folder.iterdir())) if folder.is_dir() else ()
+            file.report("missing-folder", path, message, near=near)
+        if text:
+            yield text
+
+
+def _read_encoding(file: TomlFile, path: tuple[str, ...], name: str) -> str:
+    """Return the name of an encoding of texts; nothing where none is said."""
+    try:
+        found = codecs.lookup(name) if name else None
+    except (LookupError, ValueError):
+        found = None
+    if name and (found is None or not getattr(found, "_is_text_encoding", True)):
+        file.report("unknown-word", path, f"there is no encoding {quoted(name)}", near=nearest(name, aliases))
+        return ""
+    return found.name if found else ""
+
+
+def _read_table(file: TomlFile, path: tuple[str, ...], found: Written) -> TableSpec:
+    """Return what is read of a database; a password has no place in a site file."""
+    if has_password(found["url"]):
+        name = f"{path[-1].upper()}_PASSWORD"
+        hint = f'Put it into a variable of the environment, and write password_from = "{name}".'
+        file.report("secret-in-file", (*path, "url"), "the address of the database tells its password", hint)
+    if not (found["table"] or found["query"]):
+        file.report("missing-key", path, f"[{'.'.join(path)}] does not say table = … or query = …")
+    if found["zone"]:
+        read_zone(file, found["zone"], (*path, "zone"))
+    terms = []
+    for taxonomy in tables_below(file, (*path, "terms")):
+        where = (*path, "terms", taxonomy)
+        told = file.known(where, TERMS_OF_SOURCE)
+        _demand(file, where, told, ("table", "entry", "term"))
+        terms.append(TermsSpec(taxonomy, **{key.name: told[key.name] for key in TERMS_OF_SOURCE.keys}))
+    extras = None
+    if found["extras"]:
+        told = file.known((*path, "extras"), EXTRAS_OF_SOURCE)
+        names = [key.name for key in EXTRAS_OF_SOURCE.keys]
+        _demand(file, (*path, "extras"), told, names)
+        extras = ExtrasSpec(**{name: told[name] for name in names})
+    plain = ("url", "url_from", "password_from", "table", "query", "prefix", "key", "updated", "zone")
+    return TableSpec(**{name: found[name] for name in plain}, terms=tuple(terms), extras=extras)
+
+
+def _demand(file: TomlFile, path: tuple[str, ...], found: Written, names: Iterable[str]) -> None:
+    """Report keys that must be written and are not."""
+    for name in names:
+        if not found[name]:
+            file.report("missing-key", path, f"[{'.'.join(path)}] does not say {name} = …")
+
+
+def _read_every(file: TomlFile, path: tuple[str, ...], text: str) -> int:
+    """Return an age in seconds."""
+    number, _, unit = text.strip().partition(" ")
+    seconds = _UNITS.get(unit.strip().removesuffix("s"))
+    if not (number.isascii() and number.isdigit()) or seconds is None:
+        file.report("unknown-word", path, f"{quoted(text)} is no age", "Write 15 minutes, 2 hours or 1 day.")
+        return 0
+    return int(number) * seconds
+
+
+def _read_records(file: TomlFile, path: tuple[str, ...], text: str) -> str:
+    """Return the path to the records of JSON documents; nothing where none is said."""
+    if text and (wrong := sources.source("json").wrong_path(text)):  # type: ignore[attr-defined]
+        file.report(
+            "unknown-word", path, f"{quoted(text)} is no path: {wrong}", "Write $.data.items, for example."
+        )
+        return ""
+    return text
+
+
+def _read_delimiter(file: TomlFile, path: tuple[str, ...], text: str) -> str:
+    """Return the one character that parts cells; nothing where none is said."""
+    if len(text) > 1 or text in ("\n", "\r", '"'):
+        file.report(
+            "unknown-word", path, f"{quoted(text)} cannot part cells", "Write one character, such as ; or |."
+        )
+        return ""
+    return text
+
+
+def _read_dates(file: TomlFile, path: tuple[str, ...], written: Iterable[Any]) -> Iterator[str]:
+    """Yield the patterns of dates of a source."""
+    for text in file.texts(path, written):
+        if problem := wrong_pattern(text):
+            hint = "Write y, M, d, H, m, s as in dd/MM/y, d MMMM y, or y-MM-dd HH:mm, or the word epoch."
+            file.report("unknown-word", path, f"{quoted(text)} is no pattern of dates: {problem}", hint)
+        else:
+            yield text
+
+
+def _read_map(
+    file: TomlFile, path: tuple[str, ...], written: Mapping[str, Any], allowed: tuple[str, ...] = ()
+) -> dict[str, str]:
+    """Return a table from words to words; report those on its right that mean nothing there."""
+    found = {}
+    for key, value in written.items():
+        if not isinstance(value, str):
+            file.report("wrong-type", path, f"{path[-1]}.{key} must be a text, not {quoted(str(value))}")
+        elif allowed and value not in allowed:
+            near = nearest(value, allowed)
+            words = [word for word in allowed if word]
+            hint = f"It can be {either(words)}."
+            if value in RENAMED:
+                hint, near = f"Write {RENAMED[value]}.", ()
+            file.report("unknown-word", path, f"there is no status {quoted(value)}", hint, near=near)
+        else:
+            found[key] = value
+    return found
