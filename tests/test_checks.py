@@ -71,6 +71,7 @@ UNMARKED = {
     ("listings/deep.toml", 2, "unplaced-listing"),
     ("lists/*.tsv", 0, "no-file"),
     ("lists/ledger.db/items", 0, "unreadable-database"),
+    ("127.0.0.1/bay/items", 0, "unreadable-database"),
     ("http://127.0.0.1:9/far.atom", 0, "unfetched"),
     ("notebook/log/linked.md", 0, "no-regular-file"),
     ("notebook/sighting/unfinished.md", 3, "unreadable-file"),

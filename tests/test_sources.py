@@ -11,7 +11,7 @@ import threading
 import time
 import zipfile
 from collections.abc import Iterator
-from datetime import date
+from datetime import date, datetime
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any, ClassVar
@@ -32,6 +32,16 @@ from elenchus.values.datepatterns import date_reader, wrong_pattern
 SERVERS = ("postgresql", "mariadb")
 
 
+def server_home(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Return a folder that the user of a server can reach, whose password stands in the environment."""
+    home = tmp_path_factory.mktemp("server", numbered=True)
+    os.environ["BAY_PASSWORD"] = servers.PASSWORD
+    for path in (home, *home.parents):
+        if path.stat().st_uid == os.geteuid() and path != Path("/tmp"):  # noqa: S108 - what leads to the server's folder
+            path.chmod(path.stat().st_mode | 0o011)
+    return home
+
+
 @pytest.fixture(scope="session", params=[*formats.FORMATS, *SERVERS])
 def written(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
     """Return the reference site with its content in one of the formats."""
@@ -39,11 +49,7 @@ def written(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFac
     if request.param not in SERVERS:
         yield formats.write(folder / "site", request.param)
         return
-    home = tmp_path_factory.mktemp("server", numbered=True)
-    os.environ["BAY_PASSWORD"] = servers.PASSWORD
-    for path in (home, *home.parents):
-        if path.stat().st_uid == os.geteuid() and path != Path("/tmp"):  # noqa: S108 - what leads to the server's folder
-            path.chmod(path.stat().st_mode | 0o011)
+    home = server_home(tmp_path_factory)
     with getattr(servers, request.param)(home) as (url, connect):
         with connect() as owner, owner.cursor() as cursor:
             for sql, values in formats.statements(formats.rows(), "%s"):
@@ -219,6 +225,48 @@ value = "value"
 weight = {{ type = "number" }}
 [taxonomies.topic]
 """
+
+
+# Times as a server has them, and what a field with date and time says then; all but the first two are no times.
+TIMES = {
+    "2026-05-18 09:30:15": "2026-05-18T09:30:15Z", "2026-05-18 09:30:15.25": "2026-05-18T09:30:15.250Z",
+    "infinity": None, "-infinity": None, "0044-03-15 00:00:00 BC": None, "12000-01-01": None,
+}  # fmt: skip
+TIMES_SITE = """[site]
+timezone = "UTC"
+[sources.things]
+read = "database"
+url = "{url}"
+password_from = "BAY_PASSWORD"
+table = "things"
+kind = "thing"
+[kinds.thing.fields]
+day = {{ type = "date" }}
+local = {{ type = "datetime" }}
+exact = {{ type = "datetime" }}
+"""
+
+
+def test_times_of_a_server(tmp_path_factory: pytest.TempPathFactory, tmp_path: Path) -> None:
+    """Times that our calendar has not are told row by row, whatever form the server is set to, and nothing is lost."""
+    with servers.postgresql(server_home(tmp_path_factory)) as (url, connect):
+        with connect() as owner:
+            owner.execute("ALTER ROLE reader SET datestyle TO 'German'")
+            owner.execute(
+                "CREATE TABLE things (id int PRIMARY KEY, day date, local timestamp, exact timestamptz)"
+            )
+            for number, text in enumerate(TIMES, start=1):
+                owner.execute("INSERT INTO things VALUES (%s, %s, %s, %s)", [number, text, text, text])
+        (tmp_path / "elenchus.toml").write_text(TIMES_SITE.format(url=url))
+        site = elenchus.open_site(tmp_path, index=False)
+        shown = "from thing where day is set or day is missing or local is set or exact is set order by id"
+        rows = [(row["day"], row["local"], row["exact"]) for row in elenchus.ask(site, shown).rows]
+        problems = [str(each) for each in site.dataset.problems]
+    good = [datetime.fromisoformat(text) for text in TIMES.values() if text]
+    assert rows == [*((each.date(), each, each) for each in good), *[(None, None, None)] * 4]
+    assert len(problems) == 12
+    assert [each for each in problems if "is not a da" not in each] == []
+    assert "things:3: exact: “infinity” is not" in "\n".join(problems)
 
 
 def told_of(folder: Path, *, index: bool) -> tuple[Any, list[str]]:

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, TypeVar, dataclass_transform
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-__all__ = ["Frozen", "Ordered", "Working", "member", "names_of_members", "replace", "values_of"]
+__all__ = ["Frozen", "Ordered", "Working", "knowing", "member", "names_of_members", "replace", "values_of"]
 
 _Instance = TypeVar("_Instance")
 
@@ -38,6 +38,12 @@ def member(
 ) -> Any:
     """Return what stands behind a member whose default is made for each instance, or that is not compared."""
     return _Member(default, default_factory, compare)
+
+
+def knowing(instance: _Instance, **known: Any) -> _Instance:
+    """Return an instance with cached properties that need not be worked out any more."""
+    vars(instance).update(known)
+    return instance
 
 
 class _Defining(type):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import gc
-from contextlib import ExitStack, closing, contextmanager, nullcontext
+from contextlib import ExitStack, closing, contextmanager, nullcontext, suppress
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -28,6 +28,7 @@ if TYPE_CHECKING:
 __all__ = ["Chunk", "read_all", "read_chunk"]
 
 _STEP = 20  # bits of the bytes that a step of progress is long: a megabyte
+_MANY = 100_000  # records whose reading takes so much memory that it is worth giving it back
 _FEWEST = 2_000  # units from which on another process is worth its start
 
 
@@ -146,7 +147,9 @@ def read_all(
     steps = [1 + (size >> _STEP) for size in sizes]
     if work.processes < 2 or len(units) < _FEWEST:  # noqa: PLR2004 - one is this process
         with _steps(work, sum(steps)) as tick, _without_collecting():
-            return read_chunk(specs, folder, units, known, steps, tick)
+            found = read_chunk(specs, folder, units, known, steps, tick)
+        _give_back(len(found.records))
+        return found
     from concurrent.futures import ProcessPoolExecutor
     from multiprocessing import get_context
 
@@ -175,6 +178,18 @@ def _without_collecting() -> Iterator[None]:
     finally:
         if was_on:
             gc.enable()
+
+
+def _give_back(count: int) -> None:
+    """Give what reading many records has used back to the system, before tables are made of them.
+
+    What stays lies between what is free now, so that glibc keeps all of it: a seventh of the largest size.
+    """
+    if count >= _MANY:
+        import ctypes
+
+        with suppress(AttributeError, OSError, TypeError):  # not every system has it
+            ctypes.CDLL(None).malloc_trim(0)
 
 
 def _joined(chunks: Sequence[Chunk]) -> Chunk:

@@ -14,6 +14,7 @@ from elenchus.engine.columns.keys import column_keys, with_undeclared
 from elenchus.engine.columns.lexicon import Lexicon
 from elenchus.engine.columns.naming import EntryNames
 from elenchus.engine.columns.sheet import RecordNames
+from elenchus.frozen import knowing
 from elenchus.index.problems import packed_problems, unpacked_problems
 from elenchus.schema.taxonomy import Taxonomy, Term
 
@@ -189,12 +190,6 @@ def _packed_taxonomy(taxonomy: Taxonomy) -> dict[str, Any]:
 # Reading
 
 
-def _knowing(instance: _Value, **known: Any) -> _Value:
-    """Return an instance with properties that need not be worked out any more."""
-    vars(instance).update(known)
-    return instance
-
-
 class _Reader:
     """The parts of a dataset in a file; ``others`` is the file with the texts that both share."""
 
@@ -210,7 +205,7 @@ class _Reader:
         texts = self.others.strings(told["texts"]) if "texts" in told else self.pack.strings(f"{name}/texts")
         folded = texts if "is_folded" in told else self.pack.strings(f"{name}/folded")
         known = {each: self.pack.array(f"{name}/{each}") for each in told["arrays"]}
-        self.lexicons[name] = _knowing(Lexicon(texts, grows=told["grows"]), folded=folded, **known)
+        self.lexicons[name] = knowing(Lexicon(texts, grows=told["grows"]), folded=folded, **known)
         return self.lexicons[name]
 
     def column(self, name: str, told: Mapping[str, Any]) -> Column:
@@ -238,7 +233,7 @@ def unpacked_tables(pack: Pack, others: Pack, schema: Schema, zone: ZoneInfo) ->
     names = RecordNames(pack.array("record_kinds"), slugs, ids, unknown, pack.array("record_digests"))
     rows = EntryNames(ids, slugs, pack.array("records"), pack.array("kinds"), list(schema.kinds))
     entries = Entries(
-        names=_knowing(rows, row_of_code=pack.array("row_of_code")),
+        names=knowing(rows, row_of_code=pack.array("row_of_code")),
         opens=pack.array("opens"),
         closes=pack.array("closes"),
         columns=_columns(reader, column_keys(whole)),
@@ -248,7 +243,7 @@ def unpacked_tables(pack: Pack, others: Pack, schema: Schema, zone: ZoneInfo) ->
     problems = unpacked_problems(told["problems"])
     return Dataset(
         schema=whole,
-        entries=_knowing(entries, id_rank=pack.array("id_rank")),
+        entries=knowing(entries, id_rank=pack.array("id_rank")),
         taxonomies=_Lazily(
             {name: partial(_taxonomy, pack, number, name) for number, name in enumerate(meta["taxonomies"])}
         ),

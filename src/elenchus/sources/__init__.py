@@ -15,6 +15,8 @@ from typing import TYPE_CHECKING, NamedTuple, Protocol, TypeAlias, cast
 from elenchus.errors import Problem
 from elenchus.frozen import Frozen, member
 from elenchus.schema.record import Habits, Record, RowBatch
+from elenchus.sources._connection import connected, refusals
+from elenchus.sources._paths import below
 
 if TYPE_CHECKING:
     from array import array
@@ -23,7 +25,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "FILE_PARTS", "LEFT_OUT", "ExtrasSpec", "Item", "Reader", "Scan", "Source", "SourceSpec", "TableSpec",
-    "TermsSpec", "UnitContent", "UnreachableError", "names", "source",
+    "TermsSpec", "UnitContent", "UnreachableError", "below", "connected", "names", "refusals", "source",
 ]  # fmt: skip
 
 LEFT_OUT = "Its entries are left out."

@@ -15,6 +15,8 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
     from pathlib import Path
 
+    from psycopg import Connection as Server
+    from psycopg.abc import Buffer
     from sqlalchemy import Connection, Engine
     from sqlalchemy.engine import URL
 
@@ -93,10 +95,34 @@ def _engine(spec: SourceSpec, root: Path) -> Engine:
     if url.get_backend_name() == "mysql":
         arguments["charset"] = "utf8mb4"
     try:
-        return sqlalchemy.create_engine(url, poolclass=NullPool, connect_args=arguments)
+        engine = sqlalchemy.create_engine(url, poolclass=NullPool, connect_args=arguments)
     except ImportError:
         extra = next(extra for name, extra in _DRIVERS.values() if name == url.drivername)
         raise OSError(errno.ENOSYS, f"its driver is missing: pip install 'elenchus[{extra}]'") from None
+    if url.get_backend_name() == "postgresql":
+        sqlalchemy.event.listen(engine, "connect", _times_as_texts)
+    return engine
+
+
+def _times_as_texts(server: Server[Any], _record: object) -> None:
+    """Let PostgreSQL's times be the texts that it sends: ``infinity`` and years before 1 are no Python times.
+
+    Those with a zone stay times where they can, since their texts leave out minutes of the offset.
+    """
+    from psycopg import DataError
+    from psycopg.types.datetime import TimestamptzLoader
+    from psycopg.types.string import TextLoader
+
+    class _Instants(TimestamptzLoader):
+        def load(self, data: Buffer) -> Any:
+            try:
+                return super().load(data)
+            except DataError:
+                return bytes(data).decode()
+
+    for name in ("date", "timestamp"):
+        server.adapters.register_loader(name, TextLoader)
+    server.adapters.register_loader("timestamptz", _Instants)
 
 
 @contextmanager
@@ -128,6 +154,7 @@ def _read_only(connection: Connection) -> None:
     match connection.dialect.name:
         case "postgresql":
             connection.exec_driver_sql("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ READ ONLY")
+            connection.exec_driver_sql("SET LOCAL datestyle TO ISO")
         case "mysql":
             connection.exec_driver_sql("SET SESSION TRANSACTION READ ONLY")
             connection.rollback()

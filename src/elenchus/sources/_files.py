@@ -30,7 +30,7 @@ from elenchus.files import (
 )
 from elenchus.sources import LEFT_OUT, Scan
 from elenchus.sources._paths import start_of
-from elenchus.values.filepaths import archive_of, fixed_part, is_pattern, matcher, normal
+from elenchus.values.filepaths import archive_of, fixed_part, is_archive, is_pattern, matcher, normal
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
@@ -43,7 +43,6 @@ if TYPE_CHECKING:
 __all__ = ["FileContent", "FileReader", "scan_files"]
 
 _PACKED = ".gz"
-_ARCHIVE = ".zip"
 _MOST_MEMBERS = 100_000
 _MOST_TIMES = 200  # so many times its size may something unpack to, once it is
 _LARGE = 64 * 2**20  # bytes
@@ -99,7 +98,7 @@ def _matching(root: Path, path: str, suffixes: tuple[str, ...]) -> Scan:
     for at, unit in enumerate(walked.paths):
         if not wanted(unit):
             continue
-        if unit.lower().endswith(_ARCHIVE):
+        if is_archive(unit):
             members = _members(root, unit, inside or "**", suffixes)
             units += members.units
             signatures.extend(members.signatures)

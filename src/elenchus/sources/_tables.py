@@ -134,7 +134,8 @@ class Shape:
         more = f", {self.updated}" if self.updated else ""
         order = f"WHERE {self.key} IS NOT NULL ORDER BY {self.key}"
         for part in self.parts(f"SELECT {self.key}{more} FROM {self.source} {order}"):
-            yield [row[0] for row in part], [str(row[1]) for row in part] if more else []
+            keys, *updated = zip(*part, strict=True)
+            yield list(keys), list(map(str, updated[0])) if updated else []
 
     def all_of(self, side: _Side) -> Iterator[Any]:
         """Yield all rows of another table: the entry, then the columns."""

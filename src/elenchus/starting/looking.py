@@ -16,8 +16,7 @@ from elenchus.errors import About, Place, Problem
 from elenchus.files import is_file, open_regular, read_whole, scanned, unreadable
 from elenchus.frozen import replace
 from elenchus.schema.record import Record, RowBatch
-from elenchus.sources import SourceSpec
-from elenchus.sources._paths import below
+from elenchus.sources import SourceSpec, below
 from elenchus.values.texts import slugify
 
 if TYPE_CHECKING:

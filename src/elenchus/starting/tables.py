@@ -5,8 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, NamedTuple
 
 from elenchus.frozen import replace
-from elenchus.sources import ExtrasSpec, SourceSpec, TableSpec, TermsSpec
-from elenchus.sources._connection import connected, refusals
+from elenchus.sources import ExtrasSpec, SourceSpec, TableSpec, TermsSpec, connected, refusals
 from elenchus.values.texts import slugify
 
 if TYPE_CHECKING:

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-__all__ = ["archive_of", "fixed_part", "is_pattern", "matcher", "normal", "within_archive"]
+__all__ = ["archive_of", "fixed_part", "is_archive", "is_pattern", "matcher", "normal", "within_archive"]
 
 _ARCHIVE = ".zip"
 _WILD = re.compile(r"[*?\[]")
@@ -28,11 +28,16 @@ def is_pattern(path: str) -> bool:
     return _WILD.search(path) is not None
 
 
+def is_archive(path: str) -> bool:
+    """Say whether a file is an archive, by its name."""
+    return path.lower().endswith(_ARCHIVE)
+
+
 def archive_of(path: str) -> tuple[str, str]:
     """Return the archive that a path leads into and the path inside it; nothing where it leads into none."""
     steps = path.split("/")
     for at, step in enumerate(steps):
-        if step.lower().endswith(_ARCHIVE):
+        if is_archive(step):
             return "/".join(steps[: at + 1]), "/".join(steps[at + 1 :])
     return "", ""
 

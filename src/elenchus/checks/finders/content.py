@@ -14,6 +14,8 @@ from elenchus.errors import Edit, Place, Problem
 from elenchus.rendering.bodies import LONGEST, is_readable
 from elenchus.schema.conform import says_yes_or_no
 from elenchus.schema.types import STATUSES, Type
+from elenchus.site.keys import SITE_FILE
+from elenchus.site.toml import open_toml
 from elenchus.values.dates import from_instant, to_minute
 from elenchus.values.texts import fold, quoted
 
@@ -79,6 +81,7 @@ def find(survey: Survey) -> Iterator[Problem]:
     data, view = survey.site.dataset, survey.site.engine.view()
     yield from data.problems
     yield from data.notes
+    yield from _without_changes(survey)
     yield from _statuses(data, view)
     yield from _twice(data, view)
     yield from _hidden_references(data, view)
@@ -90,6 +93,17 @@ def find(survey: Survey) -> Iterator[Problem]:
     for taxonomy in data.taxonomies.values():
         yield from _near_duplicates(data, taxonomy)
         yield from _without_term(data, view, taxonomy)
+
+
+def _without_changes(survey: Survey) -> Iterator[Problem]:
+    """Yield tables on servers that do not say when a row was changed, so that each run reads all of them."""
+    definition = survey.site.definition
+    for spec in definition.sources:
+        if spec.table and not spec.paths and not spec.table.updated:
+            place = open_toml(definition.folder / SITE_FILE, SITE_FILE).place(("sources", spec.name))
+            message = f"all rows of {spec.name} are read in each run, since none says when it was changed"
+            hint = 'Write updated = "…", the column that says it.'
+            yield Problem("all-rows-read", message, hint, place=place)
 
 
 def _place_of(data: Dataset, row: int) -> Place:

@@ -12,13 +12,12 @@ from elenchus.engine.columns.column import Numbers
 from elenchus.engine.columns.dataset import Dataset, Entries, Flags, Guessed, Misfit
 from elenchus.engine.columns.fill import Draft, fill, scalars
 from elenchus.engine.columns.keys import column_keys, with_undeclared
-from elenchus.engine.columns.moments import moments
 from elenchus.engine.columns.naming import EntryNames
 from elenchus.engine.columns.recordtable import Intake
-from elenchus.engine.columns.sheet import Sheet
+from elenchus.engine.columns.sheet import Sheet, WrittenDates
 from elenchus.engine.columns.strings import ranks_of
 from elenchus.errors import Place, Problem
-from elenchus.frozen import Frozen
+from elenchus.frozen import Frozen, knowing
 from elenchus.schema.convert import Moment, Unfit, convert
 from elenchus.schema.terms import arrange, gather
 from elenchus.schema.types import CORE_FIELDS, STATUSES, FieldType, Type
@@ -89,7 +88,7 @@ def assemble(
         since.live if since else np.ones(len(written), np.bool_),
         before.record_names if before else None,
     )
-    records = _newest_first(sheet, zone)
+    records, id_rank = _newest_first(sheet, zone)
     row_of = np.full(len(written), -1, dtype=np.int32)
     row_of[records] = np.arange(len(records), dtype=np.int32)
     names = EntryNames(
@@ -108,10 +107,10 @@ def assemble(
     )
     for rules in schema.taxonomies.values():
         draft.taxonomies[rules.name] = _taxonomy(draft, rules, terms.get(rules.name))
-    return _filled(draft)
+    return _filled(draft, id_rank)
 
 
-def _filled(draft: Draft) -> Dataset:
+def _filled(draft: Draft, id_rank: NDArray[np.int32]) -> Dataset:
     """Return the dataset of a draft, with all its columns."""
     sheet, records, row_of = draft.sheet, draft.names.records, draft.row_of
     columns = {key: fill(draft, *key, fields) for key, fields in column_keys(draft.schema).items()}
@@ -126,7 +125,7 @@ def _filled(draft: Draft) -> Dataset:
     )
     return Dataset(
         schema=draft.schema,
-        entries=entries,
+        entries=knowing(entries, id_rank=id_rank),
         taxonomies=draft.taxonomies,
         zone=draft.zone,
         problems=_in_order(draft.problems),
@@ -190,20 +189,23 @@ def _in_order(problems: Iterable[Problem]) -> list[Problem]:
     return sorted(dict.fromkeys(problems), key=lambda problem: (problem.place is None, problem.place))
 
 
-def _newest_first(sheet: Sheet, zone: ZoneInfo) -> NDArray[np.int32]:
-    """Return the records of the entries newest first, ties by id; those without a readable date last."""
+def _newest_first(sheet: Sheet, zone: ZoneInfo) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
+    """Return the records of the entries newest first, ties by id, and the place of each id among all.
+
+    Those without a readable date come last.
+    """
     records = np.flatnonzero(sheet.kept).astype(np.int32)
     starts = np.full(len(sheet.kept), -_NEVER, dtype=np.int64)
     if "date" in sheet.cells:
         cells = sheet.cells["date"]
-        used, which = np.unique(cells.codes, return_inverse=True)
-        values = cells.values(used)
-        found, known = moments(values, zone)
-        for at in np.flatnonzero(~known).tolist():
-            found[at, 0] = _start_of(values[at], zone)
-        starts[cells.owners] = found[which, 0]
-    ids = sheet.names.ids.texts.at(records)
-    return records[np.lexsort((ranks_of(ids), -starts[records]))]
+        dates = sheet.dates["date"] = WrittenDates.read(cells, cells.codes, zone)
+        first = dates.moments[:, 0].copy()
+        for at in np.flatnonzero(~dates.known).tolist():
+            first[at] = _start_of(dates.values[at], zone)
+        starts[cells.owners] = first[dates.which]
+    ranks = ranks_of(sheet.names.ids.texts.at(records))
+    order = np.lexsort((ranks, -starts[records]))
+    return records[order], ranks[order]
 
 
 def _start_of(value: Any, zone: ZoneInfo) -> int:

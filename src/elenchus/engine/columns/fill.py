@@ -10,8 +10,8 @@ import numpy as np
 from elenchus.engine.columns.column import Dates, Lists, Numbers, Terms, Texts, gather
 from elenchus.engine.columns.dataset import Misfit
 from elenchus.engine.columns.lexicon import Lexicon
-from elenchus.engine.columns.moments import moments
 from elenchus.engine.columns.recordtable import TEXT, Cells
+from elenchus.engine.columns.sheet import WrittenDates
 from elenchus.errors import Edit, Problem
 from elenchus.frozen import Frozen, member
 from elenchus.schema.convert import Unfit, convert
@@ -176,15 +176,17 @@ class _FieldValues:
 
     def read_dates(self, field: Field, kinds: Sequence[int]) -> None:
         """Take what the entries of some kinds have for a field that holds one date."""
+        draft = self.draft
         rows, codes = self.having(kinds)
-        used, which = np.unique(codes, return_inverse=True)
-        values = self.cells.values(used)
-        found, known = moments(values, self.draft.zone)
+        is_whole = len(kinds) == len(draft.schema.kinds)
+        dates = draft.sheet.dates.pop(self.name, None) if is_whole else None
+        dates = dates or WrittenDates.read(self.cells, codes, draft.zone)
+        which, values, found, known = dates.which, dates.values, dates.moments.copy(), dates.known.copy()
         if field.type.type is Type.DATE:
             known &= found[:, 3] == 1
         unfit: dict[int, list[tuple[str, Unfit]]] = {}
         for at in np.flatnonzero(~known).tolist():
-            keys, refused = _read(self.draft, values[at], field)
+            keys, refused = _read(draft, values[at], field)
             if keys:
                 found[at], known[at] = keys[0], True
             if refused:

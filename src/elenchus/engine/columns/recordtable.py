@@ -219,7 +219,7 @@ class _Key:
         self.blocks: list[tuple[Strings, NDArray[np.uint8]]] = []
         self.others: dict[tuple[str], Any] = {}  # values that are no texts, by what stands for them
 
-    def add(self, owners: Sequence[int], values: list[Any], lines: Sequence[int]) -> None:
+    def add(self, owners: NDArray[np.int32], values: list[Any], lines: NDArray[np.int32]) -> None:
         """Take what some records have."""
         if set(map(type, values)) != {str}:
             values = [value if value.__class__ is str else self.sign(value) for value in values]
@@ -232,7 +232,7 @@ class _Key:
             for value in dict.fromkeys(values):
                 seen.setdefault(value, len(seen))
             codes = map(seen.__getitem__, values)
-        self.parts.append((_ints(owners), np.fromiter(codes, np.int32, len(values)), _ints(lines)))
+        self.parts.append((owners, np.fromiter(codes, np.int32, len(values)), lines))
         self.count += len(values)
         if seen is not None and len(seen) > max(_MOST_SEEN, self.count * 3 // 4):
             # Titles and bodies are nearly all different: to remember them would only cost memory.
@@ -316,14 +316,14 @@ class Intake:
     def add_rows(self, rows: RowBatch) -> None:
         """Take rows of a table, column by column."""
         self.flush()
-        count, first = len(rows.lines), self.count
+        count, first, whole = len(rows.lines), self.count, _ints(rows.lines)
         self.count += count
         self.slugs.append(Strings.of(rows.slugs))
         for kind in dict.fromkeys(rows.kinds):
             self.kind_names.setdefault(kind, len(self.kind_names))
         columns: dict[str, Any] = {
             "files": [self.paths.setdefault(each, len(self.paths)) for each in rows.files or (rows.file,)],
-            "lines": _ints(rows.lines),
+            "lines": whole,
             "kinds": np.fromiter(map(self.kind_names.__getitem__, rows.kinds), np.int32, count),
             "sources": self.source_of(rows.habits),
             "title_from": np.array(rows.titled, dtype=np.bool_) * _BY_SLUG if any(rows.titled) else 0,
@@ -333,15 +333,15 @@ class Intake:
             found = np.empty(count, dtype=_TYPES[name])
             found[:] = numbers
             self.columns.setdefault(name, []).append(found)
-        owners = range(first, first + count)
+        owners = np.arange(first, first + count, dtype=np.int32)
         for name, values in rows.columns.items():
-            lines = rows.at.get(name, rows.lines)
+            lines = _ints(rows.at[name]) if name in rows.at else whole
             if None not in values and "" not in values:
                 self.key(name).add(owners, list(values), lines)
                 continue
-            there = [value is not None and value != "" for value in values]
-            if any(there):
-                self.key(name).add(*(list(compress(each, there)) for each in (owners, values, lines)))
+            there = np.array([value is not None and value != "" for value in values], dtype=np.bool_)
+            if there.any():
+                self.key(name).add(owners[there], list(compress(values, there.tolist())), lines[there])
 
     def key(self, name: str) -> _Key:
         """Return the cells of a key in the making."""
@@ -371,10 +371,10 @@ class Intake:
         for number, record in enumerate(records):
             alike.setdefault(tuple(record.values), []).append(number)
         for names, numbers in alike.items():
-            owners = [first + number for number in numbers]
+            owners = _ints(numbers) + np.int32(first)
             for name in names:
                 raws = [records[number].values[name] for number in numbers]
-                self.key(name).add(owners, [value for value, _ in raws], [line for _, line in raws])
+                self.key(name).add(owners, [value for value, _ in raws], _ints([line for _, line in raws]))
 
     def source_of(self, habits: Habits) -> int:
         """Return the number of a source's habits."""

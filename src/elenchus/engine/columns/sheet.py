@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from functools import cached_property
 from hashlib import blake2b
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
 from elenchus.engine.columns.distinct import each_value, numbered
 from elenchus.engine.columns.lexicon import Lexicon
+from elenchus.engine.columns.moments import moments
 from elenchus.engine.columns.recordtable import NULL, TEXT, Cells
 from elenchus.engine.columns.strings import Strings, ranks_of
 from elenchus.errors import Place
@@ -21,7 +22,8 @@ from elenchus.values.datepatterns import date_reader
 from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Iterator, Mapping
+    from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+    from zoneinfo import ZoneInfo
 
     from numpy.typing import NDArray
 
@@ -30,7 +32,7 @@ if TYPE_CHECKING:
     from elenchus.schema.conform import Conformed
     from elenchus.schema.types import Schema
 
-__all__ = ["RecordNames", "Sheet", "digests"]
+__all__ = ["RecordNames", "Sheet", "WrittenDates", "digests"]
 
 
 class RecordNames(Frozen):
@@ -98,6 +100,25 @@ def _replaced(names: list[str], own: tuple[NDArray[np.int64], list[str]]) -> lis
     return names
 
 
+class WrittenDates(NamedTuple):
+    """The dates of a column as they are written: each distinct one once, ``which`` of them each cell has.
+
+    ``moments`` are as :func:`elenchus.engine.columns.moments.moments` has them, ``known`` those it knows.
+    """
+
+    which: NDArray[np.intp]
+    values: Sequence[Any]
+    moments: NDArray[np.int64]
+    known: NDArray[np.bool_]
+
+    @classmethod
+    def read(cls, cells: Cells, codes: NDArray[np.int32], zone: ZoneInfo) -> WrittenDates:
+        """Return those of some codes of cells."""
+        used, which = np.unique(codes, return_inverse=True)
+        values = cells.values(used)
+        return cls(which, values, *moments(values, zone))
+
+
 class Sheet:
     """The records of a site that are entries of it, and what they say.
 
@@ -127,6 +148,7 @@ class Sheet:
         self._conform_states()
         self._read_dates()
         self._part(whole)
+        self.dates: dict[str, WrittenDates] = {}  # read before their column is made
 
     @cached_property
     def in_place(self) -> NDArray[np.intp]:
