@@ -17,10 +17,10 @@ if TYPE_CHECKING:
     from elenchus.sources import SourceSpec
     from elenchus.sources._files import FileContent
 
-__all__ = ["decoded", "has_bad_bytes", "not_encoded", "opened_text"]
+__all__ = ["MARKS", "decoded", "encoding_for", "has_bad_bytes", "not_encoded", "opened_text"]
 
 # The longer marks first: that of UTF-32 begins with that of UTF-16 (Unicode 15, section 23.8).
-_MARKS = (
+MARKS = (
     (codecs.BOM_UTF8, "utf-8-sig"),
     (codecs.BOM_UTF32_LE, "utf-32"),
     (codecs.BOM_UTF32_BE, "utf-32"),
@@ -34,7 +34,7 @@ _LONGEST_LINE = 32 * 2**20  # bytes
 
 def _encoding_of(start: bytes) -> str:
     """Return the encoding that a mark at the beginning says; UTF-8 where there is none."""
-    return next((name for mark, name in _MARKS if start.startswith(mark)), "utf-8")
+    return next((name for mark, name in MARKS if start.startswith(mark)), "utf-8")
 
 
 def not_encoded(spec: SourceSpec, encoding: str) -> tuple[str, str]:
@@ -51,10 +51,7 @@ def decoded(content: bytes, spec: SourceSpec, declared: str = "") -> str:
 
     Raises Unreadable.
     """
-    encoding = _encoding_of(content[:4])
-    encoding = declared if declared and encoding == "utf-8" else encoding
-    if encoding == "utf-8" and spec.encoding and not _is_utf8(content):
-        encoding = spec.encoding
+    encoding = encoding_for(content, spec, declared)
     try:
         text = content.decode(encoding)
     except LookupError:
@@ -64,6 +61,15 @@ def decoded(content: bytes, spec: SourceSpec, declared: str = "") -> str:
         wrong, hint = not_encoded(spec, encoding)
         raise Unreadable(f"the file {wrong}", line, hint, "wrong-encoding", About.ENCODING) from None
     return text.replace("\r\n", "\n").replace("\r", "\n") if "\r" in text else text
+
+
+def encoding_for(content: bytes, spec: SourceSpec, declared: str = "") -> str:
+    """Return the encoding of a file: that of its mark, the one it declares, UTF-8, or the source's."""
+    encoding = _encoding_of(content[:4])
+    encoding = declared if declared and encoding == "utf-8" else encoding
+    if encoding == "utf-8" and spec.encoding and not _is_utf8(content):
+        encoding = spec.encoding
+    return encoding
 
 
 def _is_utf8(content: bytes) -> bool:

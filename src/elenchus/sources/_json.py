@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 from json.decoder import scanstring  # type: ignore[attr-defined]  # it is there
-from typing import TYPE_CHECKING, Any, TypeAlias
+from typing import TYPE_CHECKING, Any, NamedTuple, TypeAlias
 
 from elenchus.files import DEEPEST_VALUE, MOST_VALUES
 from elenchus.schema.record import Raw
@@ -17,7 +17,10 @@ if TYPE_CHECKING:
 
 Steps: TypeAlias = tuple[Any, ...]  # names and numbers that lead to a value of a document
 
-__all__ = ["Lines", "Steps", "json_object", "offsets_of", "plain_object", "whole_value"]
+__all__ = [
+    "Lines", "Member", "Steps", "items_at", "json_object", "members_at", "offsets_of", "plain_object",
+    "whole_value",
+]  # fmt: skip
 
 _SPACE = re.compile(r"[ \t\n\r]*")
 _DECODER = json.JSONDecoder(parse_float=str, parse_int=str, parse_constant=str, strict=False)
@@ -107,11 +110,22 @@ def _after(text: str, at: int) -> int:
     return match.end() if match else at
 
 
-def _members(text: str, at: int) -> Iterator[tuple[str | None, int, Any, int]]:
-    """Yield the members of the object at a place: name, where that stands, value, where that begins.
+class Member(NamedTuple):
+    """A member of an object: its name, where that ``begins`` and ends, its value, where that stands.
 
-    The last one has no name, and the place behind the object. Raises Unreadable.
+    What ends an object has no name.
     """
+
+    name: str | None
+    begins: int
+    name_end: int = 0
+    value: Any = None
+    start: int = 0
+    end: int = 0
+
+
+def members_at(text: str, at: int) -> Iterator[Member]:
+    """Yield the members of the object at a place, and last one at the place behind it. Raises Unreadable."""
     at = _after(text, at + 1)
     seen: set[str] = set()
     while text[at : at + 1] != "}":
@@ -125,18 +139,29 @@ def _members(text: str, at: int) -> Iterator[tuple[str | None, int, Any, int]]:
         if name in seen:
             raise Unreadable(f"{quoted(name)} stands twice in one object", _line(text, begins))
         seen.add(name)
+        name_end = at
         at = _after(text, at)
         if text[at : at + 1] != ":":
             raise Unreadable("this is not valid JSON: here a colon was expected", _line(text, at))
         value_at = _after(text, at + 1)
         value, at = _json_value(text, value_at)
-        yield name, begins, value, value_at
+        yield Member(name, begins, name_end, value, value_at, at)
         at = _after(text, at)
         if text[at : at + 1] == ",":
             at = _after(text, at + 1)
         elif text[at : at + 1] != "}":
             raise Unreadable("this is not valid JSON: here a comma was expected", _line(text, at))
-    yield None, at + 1, None, at + 1
+    yield Member(None, at + 1)
+
+
+def items_at(text: str, at: int) -> Iterator[tuple[Any, int, int]]:
+    """Yield the items of the list at a place, with where they begin and end. Raises Unreadable."""
+    at = _after(text, at + 1)
+    while text[at : at + 1] != "]":
+        value, end = _json_value(text, at)
+        yield value, at, end
+        at = _after(text, end)
+        at = _after(text, at + 1) if text[at : at + 1] == "," else at
 
 
 def json_object(
@@ -146,7 +171,7 @@ def json_object(
     lines = lines or Lines(text)
     found: dict[str, Raw] = {}
     end = at
-    for name, begins, value, _ in _members(text, at):
+    for name, begins, _, value, _, _ in members_at(text, at):
         if name is None:
             end = begins
             break
@@ -195,14 +220,10 @@ def _offsets(text: str, wanted: dict[Any, Any], above: Steps, at: int) -> Iterat
         if len(wanted) == 1:
             return
     if text[at : at + 1] == "{":
-        for name, _, _, begins in _members(text, at):
-            if name is not None and name in wanted:
-                yield from _offsets(text, wanted[name], (*above, name), begins)
+        for member in members_at(text, at):
+            if member.name is not None and member.name in wanted:
+                yield from _offsets(text, wanted[member.name], (*above, member.name), member.start)
     elif text[at : at + 1] == "[":
-        number, at = 0, _after(text, at + 1)
-        while text[at : at + 1] != "]":
+        for number, (_, begins, _) in enumerate(items_at(text, at)):
             if number in wanted:
-                yield from _offsets(text, wanted[number], (*above, number), at)
-            at = _after(text, _json_value(text, at)[1])
-            at = _after(text, at + 1) if text[at : at + 1] == "," else at
-            number += 1
+                yield from _offsets(text, wanted[number], (*above, number), begins)

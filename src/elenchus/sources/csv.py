@@ -20,8 +20,9 @@ if TYPE_CHECKING:
 
     from elenchus.sources import Item, Scan, SourceSpec
     from elenchus.sources._files import FileContent
+    from elenchus.sources._splice import EntryEdit
 
-__all__ = ["SUFFIXES", "reader", "scan"]
+__all__ = ["SUFFIXES", "edited", "reader", "scan"]
 
 SUFFIXES = (".csv", ".tsv", ".tab")
 _DELIMITERS = (",", "\t", ";", "|")
@@ -39,6 +40,19 @@ def scan(spec: SourceSpec, root: Path, _before: Scan | None) -> Scan:
 def reader(spec: SourceSpec, root: Path, _units: Sequence[str]) -> FileReader:
     """Return what reads them, row by row."""
     return FileReader(spec, root, _parse, most=None)
+
+
+def edited(spec: SourceSpec, unit: str, content: bytes, edits: Sequence[EntryEdit]) -> bytes:
+    """Return a table in which cells have other values; a new column comes last. Raises UneditableError."""
+    from elenchus.sources._csv_edit import changed_table
+    from elenchus.sources._splice import changed_text
+
+    def change(text: str) -> str:
+        start = text[:_LOOKED_AT].splitlines(keepends=True)
+        delimiter = spec.delimiter or _delimiter_of(start, unit)
+        return changed_table(text, edits, delimiter, spec.habits.separator)
+
+    return changed_text(content, spec, change)
 
 
 def _parse(spec: SourceSpec, unit: str, content: FileContent) -> Iterator[Item]:

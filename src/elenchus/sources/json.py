@@ -19,8 +19,9 @@ if TYPE_CHECKING:
     from elenchus.sources import Item, Scan, SourceSpec
     from elenchus.sources._files import FileContent
     from elenchus.sources._json import Steps
+    from elenchus.sources._splice import EntryEdit, Splice
 
-__all__ = ["SUFFIXES", "reader", "scan", "wrong_path"]
+__all__ = ["SUFFIXES", "edited", "reader", "scan", "wrong_path"]
 
 SUFFIXES = (".json",)
 _MOST_BYTES = 128 * 2**20  # of a document, which is read as a whole
@@ -50,6 +51,36 @@ def wrong_path(path: str) -> str:
 def _whole(path: str) -> str:
     """Return a path from the root: ``data.items`` is short for ``$.data.items``."""
     return path if path.startswith("$") else f"$.{path}"
+
+
+def edited(spec: SourceSpec, _unit: str, content: bytes, edits: Sequence[EntryEdit]) -> bytes:
+    """Return a document in which objects have other values. Raises UneditableError."""
+    from elenchus.sources._json_edit import object_changed
+    from elenchus.sources._splice import UneditableError, changed_text, spliced
+
+    wanted = {edit.nth: edit for edit in edits}
+
+    def change(text: str) -> str:
+        splices: list[Splice] = []
+        try:
+            places = _records(spec, whole_value(text))
+            sound = (at for _, at in offsets_of(text, places) if _is_record(text, at))
+            for nth, at in enumerate(sound):
+                if nth in wanted:
+                    splices += object_changed(text, at, wanted[nth].values, spec.habits.separator)
+        except Unreadable as error:
+            raise UneditableError(str(error), error.line) from None
+        return spliced(text, splices)
+
+    return changed_text(content, spec, change)
+
+
+def _is_record(text: str, at: int) -> bool:
+    """Say whether the value at a place is one that is read as an entry."""
+    try:
+        return text[at : at + 1] == "{" and json_object(text, at)[1] > at
+    except Unreadable:
+        return False
 
 
 def _parse(spec: SourceSpec, unit: str, content: FileContent) -> Iterator[Item]:

@@ -19,8 +19,9 @@ if TYPE_CHECKING:
 
     from elenchus.sources import Item, Scan, SourceSpec
     from elenchus.sources._files import FileContent
+    from elenchus.sources._splice import EntryEdit, Splice
 
-__all__ = ["SUFFIXES", "reader", "scan"]
+__all__ = ["SUFFIXES", "edited", "reader", "scan"]
 
 SUFFIXES = (".jsonl", ".ndjson")
 _LONGEST_LINE = 16 * 2**20  # characters
@@ -34,6 +35,24 @@ def scan(spec: SourceSpec, root: Path, _before: Scan | None) -> Scan:
 def reader(spec: SourceSpec, root: Path, _units: Sequence[str]) -> FileReader:
     """Return what reads them, line by line."""
     return FileReader(spec, root, _parse, most=None)
+
+
+def edited(spec: SourceSpec, _unit: str, content: bytes, edits: Sequence[EntryEdit]) -> bytes:
+    """Return a file in which objects have other values. Raises UneditableError."""
+    from elenchus.sources._json_edit import object_changed
+    from elenchus.sources._splice import UneditableError, changed_text, line_starts, spliced
+
+    def change(text: str) -> str:
+        splices: list[Splice] = []
+        for edit, at in line_starts(text, edits):
+            begins = len(text[at:]) - len(text[at:].lstrip()) + at
+            try:
+                splices += object_changed(text, begins, edit.values, spec.habits.separator)
+            except Unreadable as error:
+                raise UneditableError(str(error), edit.line) from None
+        return spliced(text, splices)
+
+    return changed_text(content, spec, change)
 
 
 def _parse(spec: SourceSpec, unit: str, content: FileContent) -> Iterator[Item]:

@@ -14,8 +14,9 @@ if TYPE_CHECKING:
 
     from elenchus.sources import Item, Scan, SourceSpec
     from elenchus.sources._files import FileContent
+    from elenchus.sources._splice import EntryEdit
 
-__all__ = ["SUFFIXES", "reader", "scan"]
+__all__ = ["SUFFIXES", "edited", "reader", "scan"]
 
 SUFFIXES = (".md", ".markdown")
 
@@ -28,6 +29,15 @@ def scan(spec: SourceSpec, root: Path, _before: Scan | None) -> Scan:
 def reader(spec: SourceSpec, root: Path, _units: Sequence[str]) -> FileReader:
     """Return what reads them."""
     return FileReader(spec, root, _parse)
+
+
+def edited(spec: SourceSpec, _unit: str, content: bytes, edits: Sequence[EntryEdit]) -> bytes:
+    """Return a file whose entry has other values. Raises UneditableError."""
+    from elenchus.sources._front_edit import changed_front
+    from elenchus.sources._splice import changed_text
+
+    values = edits[0].values
+    return changed_text(content, spec, lambda text: changed_front(text, values, spec.habits.separator))
 
 
 def _parse(spec: SourceSpec, unit: str, content: FileContent) -> Iterator[Item]:

@@ -10,8 +10,9 @@ import numpy as np
 from elenchus.engine.columns.ancestry import ancestry, parents
 from elenchus.engine.columns.column import Numbers
 from elenchus.engine.columns.dataset import Dataset, Entries, Flags, Guessed, Misfit
-from elenchus.engine.columns.fill import Draft, fill, scalars
+from elenchus.engine.columns.fill import Draft, fill
 from elenchus.engine.columns.keys import column_keys, with_undeclared
+from elenchus.engine.columns.meanings import scalars
 from elenchus.engine.columns.naming import EntryNames
 from elenchus.engine.columns.recordtable import Intake
 from elenchus.engine.columns.sheet import Sheet, WrittenDates

@@ -10,19 +10,19 @@ import numpy as np
 from elenchus.engine.columns.column import Dates, Lists, Numbers, Terms, Texts, gather
 from elenchus.engine.columns.dataset import Misfit
 from elenchus.engine.columns.lexicon import Lexicon
+from elenchus.engine.columns.meanings import Meanings, scalars
 from elenchus.engine.columns.recordtable import TEXT, Cells
 from elenchus.engine.columns.sheet import WrittenDates
 from elenchus.errors import Edit, Problem
 from elenchus.frozen import Frozen, member
-from elenchus.schema.convert import Unfit, convert
-from elenchus.schema.naming import several_entries, several_terms, unknown_entry, unknown_term
-from elenchus.schema.types import CORE_FIELDS, Field, FieldType, Type
+from elenchus.schema.convert import Unfit
+from elenchus.schema.types import Field, FieldType, Type
 from elenchus.values.addresses import given_href, href_maker
-from elenchus.values.texts import fold, nearest, quoted
+from elenchus.values.texts import quoted
 from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Mapping, Sequence
+    from collections.abc import Callable, Mapping, Sequence
     from zoneinfo import ZoneInfo
 
     from numpy.typing import NDArray
@@ -33,7 +33,7 @@ if TYPE_CHECKING:
     from elenchus.schema.taxonomy import Taxonomy
     from elenchus.schema.types import Schema
 
-__all__ = ["Draft", "fill", "scalars"]
+__all__ = ["Draft", "fill"]
 
 
 class Draft(Frozen):
@@ -56,6 +56,11 @@ class Draft(Frozen):
     near: dict[tuple[str, str], tuple[str, ...]] = member(default_factory=dict)
 
     @property
+    def meanings(self) -> Meanings:
+        """What values mean, as far as that is known by now."""
+        return Meanings(self.zone, self.taxonomies, self.names, self.near)
+
+    @property
     def size(self) -> int:
         """The number of rows."""
         return len(self.names.records)
@@ -68,12 +73,6 @@ class Draft(Frozen):
         """Return the lexicon that a column had before, if it is one of single texts."""
         column = self.known.get((name, kind))
         return column.lexicon if isinstance(column, Texts) and column.lexicon.grows else None
-
-
-def scalars(value: Any) -> list[Any]:
-    """Return the written values of a field as a list without blanks."""
-    values = value if isinstance(value, list) else [value]
-    return [item for item in values if item is not None and item != ""]
 
 
 def fill(draft: Draft, name: str, kind: FieldType, fields: Mapping[str, Field]) -> Column:
@@ -273,7 +272,7 @@ def _read(draft: Draft, value: Any, wanted: Field) -> tuple[list[Any], list[tupl
     refused = []
     for each in values:
         try:
-            key = _read_one(draft, each, wanted)
+            key = draft.meanings.key(each, wanted)
         except Unfit as unfit:
             refused.append((as_text(each), unfit))
         else:
@@ -312,66 +311,6 @@ def _cure(draft: Draft, row: int, wanted: Field, text: str, near: Sequence[str])
 
 _UNREADABLE = ("date", "expires")  # fields that decide who may see an entry
 _CODES = {Type.TERM: "unknown-term", Type.ENTRY: "unknown-entry"}
-
-
-def _read_one(draft: Draft, value: Any, wanted: Field) -> Any:
-    """Return the key of one written value: converted by its type, or looked up by its name."""
-    if wanted.type.type is Type.TERM:
-        return _find_term(draft, as_text(value), wanted.type.taxonomy)
-    if wanted.type.type is Type.ENTRY:
-        return _find_entry(draft, as_text(value), wanted)
-    return convert(value, wanted, draft.zone)
-
-
-def _find_term(draft: Draft, name: str, taxonomy: str) -> int:
-    """Return the number of the one term that a name means."""
-    terms = draft.taxonomies[taxonomy]
-    found = terms.find(name)
-    if len(found) == 1:
-        return found[0]
-    if found:
-        addresses = [terms.terms[number].address for number in found]
-        raise Unfit.of(several_terms(name, addresses, "is the name of {} terms"))
-    near = _nearest_known(draft, taxonomy, name, lambda: terms.suggest(name))
-    raise Unfit.of(unknown_term(name, "term", near, f"Define it in the terms of {taxonomy}."))
-
-
-_BY_NAME = "Write [taxonomies.author] in the site file, if the names of people are enough."
-
-
-def _find_entry(draft: Draft, name: str, wanted: Field) -> int:
-    """Return the row of the one entry that a name means."""
-    names, kind = draft.names, wanted.type.kind
-    number = list(names.kind_names).index(kind) if kind else -1
-    rows = [row for row in names.find(fold(name)) if number < 0 or names.kinds[row] == number]
-    if len(rows) == 1:
-        return rows[0]
-    if rows:
-        raise Unfit.of(several_entries(name, [names.ids[row] for row in rows]))
-    near = _nearest_known(draft, kind, name, lambda: nearest(name, _slugs_of(names, number)))
-    is_person = wanted == CORE_FIELDS["author"]  # which nobody declared to be an entry of some kind
-    raise Unfit.of(unknown_entry(name, kind, near, _BY_NAME if is_person else ""))
-
-
-def _slugs_of(names: EntryNames, kind: int) -> Iterable[str]:
-    """Return the slugs of the entries of a kind, of all for -1."""
-    records = names.records if kind < 0 else names.records[names.kinds == kind]
-    return names.slug_texts.texts.at(records)
-
-
-def _nearest_known(draft: Draft, where: str, name: str, find: Callable[[], Sequence[str]]) -> Sequence[str]:
-    """Return the names that come near a wrong one: looked for once a name, and for so many names only.
-
-    A wrong reference in each of ten thousand entries would otherwise be compared with all of them.
-    """
-    if (where, name) not in draft.near:
-        if len(draft.near) >= _MOST_NEAR:
-            return ()
-        draft.near[where, name] = tuple(find())
-    return draft.near[where, name]
-
-
-_MOST_NEAR = 200  # wrong names of a site that are compared with all others
 
 
 def _addresses(draft: Draft, kind: FieldType) -> Texts:

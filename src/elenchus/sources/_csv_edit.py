@@ -1,0 +1,119 @@
+"""Changing cells of a table in its text (RFC 4180): the other cells, and how they are written, stay."""
+
+from __future__ import annotations
+
+import re
+from typing import TYPE_CHECKING
+
+from elenchus.sources._splice import Splice, UneditableError, joined, line_starts, spliced
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator, Mapping, Sequence
+
+    from elenchus.sources._splice import EntryEdit, NewValue
+
+__all__ = ["changed_table"]
+
+
+def changed_table(text: str, edits: Sequence[EntryEdit], delimiter: str, separator: str) -> str:
+    """Return a table in whose rows cells have other values. Raises UneditableError."""
+    table = _Table(text, delimiter, separator)
+    added = [
+        name for edit in edits for name, new in edit.values.items() if name not in table.places and new.values
+    ]
+    added = list(dict.fromkeys(added))
+    places = {**table.places, **{name: table.width + at for at, name in enumerate(added)}}
+    splices: list[Splice] = []
+    changed: dict[int, EntryEdit] = {at: edit for edit, at in line_starts(text, edits)}
+    for at, edit in changed.items():
+        cells = list(table.cells(at))
+        values = {places[name]: new for name, new in edit.values.items() if name in places}
+        splices += table.changed(cells, values, table.width + len(added) if added else 0)
+    if added:
+        splices += table.widened(added, changed)
+    return spliced(text, splices)
+
+
+class _Table:
+    """A table as text, with the places of its columns by their names."""
+
+    def __init__(self, text: str, delimiter: str, separator: str) -> None:
+        self.text = text
+        self.delimiter = delimiter
+        self.separator = separator
+        plain = re.escape(delimiter)
+        # A cell in quotes, in which two of them are one, or without; then what ends it.
+        self.cell = re.compile(rf'(?:"((?:[^"]|"")*+)"|([^{plain}\r\n]*+))({plain}|\r\n|\n|\r|\Z)')
+        self.header = self._header()
+        names = [self.value(start, end).strip() for start, end in self.header]
+        self.width = len(names)
+        self.places = {name: at for at, name in reversed(list(enumerate(names))) if name}
+
+    def _header(self) -> list[tuple[int, int]]:
+        """Return where the names of the columns stand: in the first row that is not blank."""
+        at = 0
+        while at < len(self.text):
+            cells = list(self.cells(at))
+            if any(self.value(*cell).strip() for cell in cells):
+                return cells
+            at = self.next_row(cells)
+        raise UneditableError("the table has no header", 1)
+
+    def cells(self, at: int) -> Iterator[tuple[int, int]]:
+        """Yield where the cells of the row at a place begin and end. Raises UneditableError."""
+        while True:
+            match = self.cell.match(self.text, at)
+            if match is None:
+                line = len(re.findall(r"\r\n|\n|\r", self.text[:at])) + 1
+                raise UneditableError("a cell cannot be read", line)
+            yield at, match.start(3)
+            at = match.end()
+            if match[3] != self.delimiter:
+                return
+
+    def next_row(self, cells: Sequence[tuple[int, int]]) -> int:
+        """Return where the row behind some cells begins."""
+        match = re.compile(r"\r\n|\n|\r|\Z").match(self.text, cells[-1][1])
+        return max(match.end() if match else 0, cells[-1][1])
+
+    def value(self, start: int, end: int) -> str:
+        """Return the text of a cell."""
+        written = self.text[start:end]
+        return written[1:-1].replace('""', '"') if written.startswith('"') else written
+
+    def changed(
+        self, cells: Sequence[tuple[int, int]], values: Mapping[int, NewValue], width: int
+    ) -> Iterator[Splice]:
+        """Yield what gives the cells of a row other values; one that is too short, or to be wider, grows."""
+        width = max([width, *(at + 1 for at, new in values.items() if new.values)])
+        for at, new in values.items():
+            if at < len(cells):
+                start, end = cells[at]
+                yield Splice(start, end, self.written(new, self.text[start:end]))
+        if width > len(cells):
+            end = cells[-1][1]
+            more = (self.written(values[at], "") if at in values else "" for at in range(len(cells), width))
+            yield Splice(end, end, "".join(f"{self.delimiter}{text}" for text in more))
+
+    def widened(self, names: Sequence[str], changed: Mapping[int, EntryEdit]) -> Iterator[Splice]:
+        """Yield what adds columns to the header, and empty cells to the rows that do not change."""
+        end = self.header[-1][1]
+        yield Splice(end, end, "".join(f"{self.delimiter}{self.quoted(name, '')}" for name in names))
+        at = self.next_row(self.header)
+        while at < len(self.text):
+            cells = list(self.cells(at))
+            if at not in changed and len(cells) > 1:
+                wanted = self.width + len(names) - len(cells)
+                yield Splice(cells[-1][1], cells[-1][1], self.delimiter * wanted)
+            at = self.next_row(cells)
+
+    def written(self, new: NewValue, old: str) -> str:
+        """Return a value as a cell."""
+        if not new.values:
+            return ""
+        return self.quoted(joined(new.values, old.strip('"'), self.separator), old)
+
+    def quoted(self, text: str, old: str) -> str:
+        """Return a text as a cell: in quotes where it needs them, or the one before had them."""
+        needs = any(sign in text for sign in (self.delimiter, '"', "\n", "\r")) or text != text.strip()
+        return '"' + text.replace('"', '""') + '"' if needs or old.startswith('"') else text
