@@ -26,8 +26,8 @@ from typer.testing import CliRunner
 
 import elenchus
 from conftest import PROGRAM, Run, Write, kill_at_moments
+from elenchus.comparing.changes import listing_changes, moved
 from elenchus.pages.sections import placed
-from elenchus.publishing.changes import listing_changes, moved
 from elenchus.publishing.outputs import outputs
 from elenchus.publishing.sitemap import sitemap_files
 from elenchus.rendering.addresses import Root

@@ -3,18 +3,15 @@
 from __future__ import annotations
 
 import json
-import tomllib
 from typing import Any
 
-import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from elenchus.errors import Place
-from elenchus.schema.record import Habits
+from elenchus.schema.edits import EntryEdit, NewValue, UneditableError
 from elenchus.sources import SourceSpec, source
 from elenchus.sources._entry import Unreadable, read_entry
-from elenchus.sources._splice import EntryEdit, NewValue, UneditableError
 from elenchus.values.wording import as_text
 
 SPEC = SourceSpec("notes", "markdown", ("notes",), kind="note")

@@ -28,6 +28,7 @@ FLOORS = [
     ["frozen"],
     ["values"],
     ["errors", "files"],
+    ["journal"],
     ["pieces"],
     ["schema"],
     ["operators"],
@@ -42,7 +43,8 @@ FLOORS = [
     ["pages"],
     ["rendering"],
     ["checks"],
-    ["publishing"],
+    ["comparing"],
+    ["editing", "publishing"],
     ["report", "chart"],
     ["preview"],
     ["demo"],
@@ -57,7 +59,7 @@ CODES = {
 # What a site accepts is told by its owner, by a code and words of the message; given-up codes stand in the registry.
 DECIDING = {"problem.code == self.code", "self.says in problem.message", "each.code in RENAMED"}
 # Names by which a folder finds what its files hold, and the entry points of the program.
-FOUND_BY_NAME = {"FORM", "RECORDS", "SUFFIXES", "find", "main", "reader", "scan"}
+FOUND_BY_NAME = {"FORM", "RECORDS", "SUFFIXES", "edited", "find", "main", "reader", "scan"}
 LEVEL = {name: level for level, floor in enumerate(FLOORS) for name in floor}
 INTERFACE = {"typer", "click", "rich"}
 WIRE = {"starlette", "uvicorn", "watchfiles"}

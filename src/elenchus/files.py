@@ -40,6 +40,7 @@ __all__ = [
     "replacing",
     "scanned",
     "signature",
+    "take_lock",
     "too_large",
     "unreadable",
     "write_whole",
@@ -258,6 +259,18 @@ def is_running(process: str) -> bool:
     except (OSError, OverflowError):
         return True
     return True
+
+
+def take_lock(handle: int) -> None:
+    """Take a lock on an opened file that ends with this process, where the system has such locks.
+
+    Raises BlockingIOError where another process has it.
+    """
+    try:
+        import fcntl
+    except ImportError:
+        return
+    fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
 
 
 def write_whole(path: Path, content: bytes) -> None:

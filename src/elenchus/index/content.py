@@ -12,7 +12,7 @@ from elenchus.index.store import ROOT, digest_of_sources, opened
 from elenchus.index.units import Units, matched, scan
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Sequence
+    from collections.abc import Callable, Mapping, Sequence
     from pathlib import Path
 
     from numpy.typing import NDArray
@@ -23,8 +23,9 @@ if TYPE_CHECKING:
     from elenchus.index.reading import Chunk
     from elenchus.index.store import KeptIndex, Wanted
     from elenchus.index.work import Work
+    from elenchus.sources import UnitContent
 
-__all__ = ["Facts", "Found", "content", "facts_of"]
+__all__ = ["Facts", "Found", "content", "facts_of", "with_units"]
 
 _MOST_DEAD = 0.25  # share of records of units that are gone or changed, from which on all is written anew
 
@@ -32,7 +33,7 @@ _MOST_DEAD = 0.25  # share of records of units that are gone or changed, from wh
 class Found(NamedTuple):
     """The content of a site: its tables, the records that they are made of, and which of these are in use.
 
-    ``problems`` are those of units that cannot be read. ``identity`` is the same where all of it is.
+    ``problems`` are those of ``units`` that cannot be read. ``identity`` is the same where all of it is.
     """
 
     dataset: Dataset
@@ -40,6 +41,7 @@ class Found(NamedTuple):
     live: Callable[[], NDArray[np.bool_]]
     problems: Callable[[], list[Problem]]
     identity: Callable[[], str]
+    units: Units
 
 
 class _State:
@@ -175,18 +177,45 @@ def _made(state: _State, units: Units, chunk: Chunk, work: Work) -> Found:
     elif work.index:
         save(wanted, units, records, dataset)
     identity = partial(_identity, units, wanted)
-    return Found(dataset, lambda: records, lambda: live, units.all_problems, identity)
+    return Found(dataset, lambda: records, lambda: live, units.all_problems, identity, units)
 
 
 def _found_in(kept: KeptIndex, wanted: Wanted) -> Found:
     """Return the content that an index has."""
     dataset, records = kept.dataset(wanted), partial(kept.records, wanted)
-    return Found(dataset, records, kept.live, kept.units.all_problems, partial(_identity, kept.units, wanted))
+    identity = partial(_identity, kept.units, wanted)
+    return Found(dataset, records, kept.live, kept.units.all_problems, identity, kept.units)
 
 
 def _identity(units: Units, wanted: Wanted) -> str:
     """Return a digest of units, of how they are read, and of what says what they mean."""
     return f"{units.identity()} {digest_of_sources(wanted.specs)} {wanted.digest}"
+
+
+def with_units(found: Found, wanted: Wanted, contents: Mapping[int, UnitContent]) -> Found:
+    """Return the content as it would be if some units, by their numbers, held something else.
+
+    Nothing is kept of it. Raises SiteError.
+    """
+    from elenchus.engine.columns.build import Since, assemble
+    from elenchus.index.reading import read_contents
+
+    units, seen = found.units, found.units.seen
+    chosen = sorted(contents)
+    named = [(int(seen.sources[at]), seen.paths[at], contents[at]) for at in chosen]
+    chunk = read_contents(wanted.specs, wanted.folder, named)
+    size = len(found.records())
+    firsts, counts = units.firsts.copy(), units.counts.copy()
+    firsts[chosen], counts[chosen] = size + np.cumsum(chunk.counts) - chunk.counts, chunk.counts
+    problems = {at: each for at, each in units.problems.items() if at not in contents}
+    problems |= {chosen[at]: each for at, each in chunk.problems.items()}
+    changed = Units(seen, units.digests, firsts, counts, problems)
+    records = found.records().with_more(chunk.records)
+    live = changed.live(len(records))
+    since = Since(live, found.dataset)
+    told = changed.all_problems()
+    dataset = assemble(wanted.schema, records, wanted.terms(), wanted.zone, told, since)
+    return Found(dataset, lambda: records, lambda: live, lambda: told, lambda: "", changed)
 
 
 class Facts(NamedTuple):

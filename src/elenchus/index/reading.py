@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from elenchus.index.work import Work
     from elenchus.sources import Item, Reader, SourceSpec, UnitContent
 
-__all__ = ["Chunk", "read_all", "read_chunk"]
+__all__ = ["Chunk", "read_all", "read_chunk", "read_contents"]
 
 _STEP = 20  # bits of the bytes that a step of progress is long: a megabyte
 _MANY = 100_000  # records whose reading takes so much memory that it is worth giving it back
@@ -85,6 +85,21 @@ def read_chunk(
                 walk.end()
             if wrong:
                 problems[at] = wrong
+    return Chunk(intake.done(), counts, digests, problems, is_same)
+
+
+def read_contents(
+    specs: Sequence[SourceSpec], folder: Path, units: Sequence[tuple[int, str, UnitContent]]
+) -> Chunk:
+    """Return what some units would give if they held what stands beside them."""
+    intake = Intake()
+    counts, problems = np.zeros(len(units), dtype=np.int32), {}
+    for at, (number, unit, content) in enumerate(units):
+        with closing(sources.source(specs[number].read).reader(specs[number], folder, [unit])) as reader:
+            counts[at], wrong = _taken(intake, unit, reader.items(unit, content))
+        if wrong:
+            problems[at] = wrong
+    digests, is_same = np.zeros(len(units), dtype=np.uint64), np.zeros(len(units), np.bool_)
     return Chunk(intake.done(), counts, digests, problems, is_same)
 
 

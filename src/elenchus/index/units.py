@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import time
 from array import array
+from functools import cached_property
 from hashlib import blake2b
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from elenchus import sources
-from elenchus.frozen import Frozen
+from elenchus.frozen import Frozen, Working
 from elenchus.sources import Scan
 
 if TYPE_CHECKING:
@@ -53,7 +54,7 @@ class Seen(Frozen):
         return Scan([self.paths[at] for at in mine.tolist()], signs, (), note)
 
 
-class Units(Frozen):
+class Units(Working):
     """Units as they were when they were read.
 
     ``digests`` (uint64) are those of their bytes, 0 of what could not be read. Their records are ``counts``
@@ -73,6 +74,18 @@ class Units(Frozen):
         np.add.at(edges, self.firsts + self.counts, -1)
         found: NDArray[np.bool_] = np.cumsum(edges[:-1]) > 0
         return found
+
+    def unit_of(self, record: int) -> int:
+        """Return the number of the unit to which a record belongs, one of those that are live."""
+        order, firsts = self._in_order
+        return int(order[np.searchsorted(firsts, record, side="right") - 1])
+
+    @cached_property
+    def _in_order(self) -> tuple[NDArray[np.intp], NDArray[np.int32]]:
+        """The units that have records, in the order of these, and where these begin."""
+        some = np.flatnonzero(self.counts)
+        order = some[np.argsort(self.firsts[some], kind="stable")]
+        return order, self.firsts[order]
 
     def identity(self) -> str:
         """Return a digest of what the units are and hold: where it is the same, they give the same."""

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import gc
 import signal
-from collections import defaultdict
 from contextlib import ExitStack, nullcontext, suppress
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
+from elenchus.comparing.changes import listing_changes
+from elenchus.comparing.showing import sections_of
 from elenchus.errors import ElenchusError, Place, Problem
 from elenchus.pages.book import Book
 from elenchus.pages.sections import placed
-from elenchus.publishing.changes import listing_changes
 from elenchus.publishing.crew import Crew
 from elenchus.publishing.last_run import Known, LastRun, Targets, program_of_pages, read_last_run, sign_of
 from elenchus.publishing.links import LinkReader
@@ -314,17 +314,9 @@ def _remove(found: Publication, path: str, *, force: bool) -> None:
 def _listings_of(pages: Iterable[Placed], only: str, old: Manifest) -> dict[str, Sequence[str]]:
     """Return the rows of each section, on all its pages, by the address of its page and its name."""
     found: dict[str, Sequence[str]] = {}
-    times: dict[str, int] = defaultdict(int)
-    for page in pages:
-        if page.page.rule.private:
-            continue
-        for section in page.sections:
-            if section.answer and section.takes_part:
-                name = f"/{page.page.address} {section.rule.listing or section.rule.title or section.name}"
-                times[name] += 1
-                name += f" ({times[name]})" if times[name] > 1 else ""
-                skipped = only and page.page.rule.name != only
-                rows = old.listings.get(name) if skipped else section.all_ids
-                if rows is not None:
-                    found[name] = rows
+    for name, page, section in sections_of(pages):
+        skipped = only and page.rule.name != only
+        rows = old.listings.get(name) if skipped else section.all_ids
+        if rows is not None:
+            found[name] = rows
     return found

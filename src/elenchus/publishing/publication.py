@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import FolderError, Problem
-from elenchus.files import is_file, write_whole
+from elenchus.files import is_file, take_lock, write_whole
 from elenchus.frozen import Frozen
 from elenchus.pages.paths import OWN_FOLDER, TEMPLATES
 from elenchus.publishing.last_run import Known, LastRun, Targets, save_run, sign_of
@@ -21,7 +21,7 @@ from elenchus.values.filepaths import fixed_part, within_archive
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Mapping, Sequence
 
-    from elenchus.publishing.changes import ListingChange
+    from elenchus.comparing.changes import ListingChange
     from elenchus.site.site import Site
 
 __all__ = ["STAGE", "Publication", "Wishes", "own_folder", "target_of", "writing"]
@@ -171,9 +171,12 @@ def writing(folder: Path, *, dry_run: bool = False) -> Iterator[None]:
         message = f"the folder {folder} cannot be written ({error.strerror})"
         raise FolderError([Problem("cannot-write", message, "Name another folder with --to.")]) from None
     try:
-        _keep_alone(lock, folder)
+        take_lock(lock)
         shutil.rmtree(folder / STAGE, ignore_errors=True)
         yield
+    except BlockingIOError:
+        message = f"another run is publishing to {folder}"
+        raise FolderError([Problem("publishing-already", message, "Wait until it ends.")]) from None
     except OSError as error:
         message = f"the file {error.filename or folder} cannot be written ({error.strerror})"
         raise FolderError([Problem("cannot-write", message, "Make room for it and publish again.")]) from None
@@ -188,16 +191,3 @@ def own_folder(folder: Path) -> None:
     if own.is_symlink() or (own / "stage").is_symlink():
         message = f"the folder {own} leads elsewhere by a link, so nothing is written"
         raise FolderError([Problem("bad-target", message, "Take the link away.")])
-
-
-def _keep_alone(lock: int, folder: Path) -> None:
-    """Take a lock that ends with this process, where the system has them. Raises FolderError."""
-    try:
-        import fcntl
-    except ImportError:  # systems without such locks
-        return
-    try:
-        fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except BlockingIOError:
-        message = f"another run is publishing to {folder}"
-        raise FolderError([Problem("publishing-already", message, "Wait until it ends.")]) from None

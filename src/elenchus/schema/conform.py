@@ -24,6 +24,7 @@ __all__ = [
     "can_be_parted",
     "conformed",
     "flags_of",
+    "is_yes",
     "parted",
     "says_yes_or_no",
     "split_note",
@@ -104,7 +105,7 @@ def says_yes_or_no(value: Any) -> bool:
     return fold(as_text(value)) in YES | NO | _SHORT_YES | _SHORT_NO
 
 
-def _is_yes(value: Any) -> bool:
+def is_yes(value: Any) -> bool:
     """Say whether a written value is any spelling of yes."""
     return fold(as_text(value)) in YES | _SHORT_YES
 
@@ -132,7 +133,7 @@ def _flag(
         at = Place(place.file, raw.line)
         found.problems.append(Problem("unreadable-flag", message, "Write yes or no.", place=at))
         _hold(found, key, "draft", raw)
-    elif _is_yes(raw.value) != (meaning == "published"):
+    elif is_yes(raw.value) != (meaning == "published"):
         _hold(found, key, "draft" if meaning == "published" else meaning, raw)
 
 

@@ -11,9 +11,10 @@ from typing import TYPE_CHECKING
 from elenchus.engine.executor import Engine
 from elenchus.errors import OptionError, Problem, SiteError
 from elenchus.frozen import Working, replace
-from elenchus.index.content import content
-from elenchus.index.store import Wanted, digest_of
+from elenchus.index.content import content, with_units
+from elenchus.index.store import Wanted, digest_of, folders_for
 from elenchus.index.work import Work
+from elenchus.journal import Journal
 from elenchus.site.definition import Definition, read_definition
 from elenchus.site.inheritance import Library
 from elenchus.site.keys import SITE_FILE
@@ -34,8 +35,9 @@ if TYPE_CHECKING:
     from elenchus.schema.terms import TermRow
     from elenchus.site.inheritance import Listing
     from elenchus.site.pages import PageRules
+    from elenchus.sources import UnitContent
 
-__all__ = ["Content", "Site", "find_site", "instant_of", "now", "open_site"]
+__all__ = ["Content", "Site", "find_site", "instant_of", "journal_of", "now", "open_site"]
 
 _MOST_PLANS = 512
 _ALONE = Work()
@@ -50,6 +52,7 @@ class Content(Working):
     definition: Definition
     besides: tuple[Record, ...] = ()
     work: Work = _ALONE
+    is_supposed: bool = False  # whether some of it stands nowhere
 
     @cached_property
     def found(self) -> Found:
@@ -59,7 +62,7 @@ class Content(Working):
     @property
     def is_indexed(self) -> bool:
         """Say whether other processes find this content in its index."""
-        return self.work.index and not self.besides
+        return self.work.index and not (self.besides or self.is_supposed)
 
     @property
     def wanted(self) -> Wanted:
@@ -112,6 +115,17 @@ class Content(Working):
         found = Content(self.definition, (*self.besides, *records), self.work)
         kept = ("found", "library", "pages")
         found.__dict__.update({key: self.__dict__[key] for key in kept if key in self.__dict__})
+        return found
+
+    def with_units(self, contents: Mapping[int, UnitContent]) -> Content:
+        """Return the content as it would be if some of its units held something else.
+
+        Raises SiteError.
+        """
+        found = Content(self.definition, work=self.work, is_supposed=True)
+        kept = ("library", "pages")
+        found.__dict__.update({key: self.__dict__[key] for key in kept if key in self.__dict__})
+        found.__dict__["found"] = with_units(self.found, self.wanted, contents)
         return found
 
 
@@ -212,8 +226,16 @@ def open_site(folder: str | Path, *, at: str | None = None, index: bool = True) 
     path = Path(folder)
     if not os.path.lexists(path / SITE_FILE):
         raise SiteError([Problem("no-site", f"there is no {SITE_FILE} in {path}")])
+    journal = journal_of(path)
+    if journal.is_pending:  # a run ended in the middle of a change
+        journal.finish()
     definition = read_definition(path)
     return Site(Content(definition, work=Work(index=index)), Clock(now(definition, at), definition.zone))
+
+
+def journal_of(folder: Path) -> Journal:
+    """Return the journal of the changes of a site."""
+    return Journal(folder, folders_for(folder)[0])
 
 
 def now(definition: Definition, at: str | None) -> int:

@@ -20,12 +20,16 @@ from elenchus.sources._paths import below
 
 if TYPE_CHECKING:
     from array import array
-    from collections.abc import Iterator, Mapping, Sequence
+    from collections.abc import Callable, Iterator, Mapping, Sequence
     from pathlib import Path
 
+    from elenchus.schema.edits import EntryEdit
+
 __all__ = [
-    "FILE_PARTS", "LEFT_OUT", "ExtrasSpec", "Item", "Reader", "Scan", "Source", "SourceSpec", "TableSpec",
-    "TermsSpec", "UnitContent", "UnreachableError", "below", "connected", "names", "refusals", "source",
+    "FILE_PARTS", "LEFT_OUT", "Editor", "ExtrasSpec", "Item", "Reader", "Scan", "Source", "SourceSpec",
+    "TableSpec", "TermsSpec", "UnitContent", "UnreachableError", "below", "connected", "content_of", "editor",
+    "names",
+    "refusals", "source", "text_of",
 ]  # fmt: skip
 
 LEFT_OUT = "Its entries are left out."
@@ -149,6 +153,7 @@ class UnreachableError(OSError):
 
 
 Item: TypeAlias = Record | RowBatch | Problem
+Editor: TypeAlias = "Callable[[SourceSpec, str, bytes, Sequence[EntryEdit]], bytes]"
 
 
 class Reader(Protocol):
@@ -174,6 +179,30 @@ class Source(Protocol):
 
     def reader(self, spec: SourceSpec, root: Path, units: Sequence[str]) -> Reader:
         """Return what reads some of them, which are asked for in their order."""
+
+
+def content_of(data: bytes) -> UnitContent:
+    """Return what a file would hold."""
+    from elenchus.sources._files import FileContent
+
+    return FileContent.of(data)
+
+
+def text_of(data: bytes, spec: SourceSpec) -> str:
+    """Return the text of a file of a source, as far as it is one."""
+    from elenchus.sources._encoding import decoded
+    from elenchus.sources._simple import Unreadable
+
+    try:
+        return decoded(data, spec)
+    except Unreadable:
+        return data.decode("utf-8", "replace")
+
+
+def editor(name: str) -> Editor | None:
+    """Return what changes the bytes of units of a format, given what entries are to have; None if nothing."""
+    found: Editor | None = getattr(source(name), "edited", None)
+    return found
 
 
 def names() -> list[str]:

@@ -5,19 +5,20 @@ from __future__ import annotations
 import re
 from typing import TYPE_CHECKING
 
-from elenchus.sources._splice import Splice, UneditableError, joined, line_starts, spliced
+from elenchus.schema.edits import UneditableError
+from elenchus.sources._splice import Splice, joined, line_starts, spliced
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
 
-    from elenchus.sources._splice import EntryEdit, NewValue
+    from elenchus.schema.edits import EntryEdit, NewValue
 
 __all__ = ["changed_table"]
 
 
 def changed_table(text: str, edits: Sequence[EntryEdit], delimiter: str, separator: str) -> str:
     """Return a table in whose rows cells have other values. Raises UneditableError."""
-    table = _Table(text, delimiter, separator)
+    table = _CellTable(text, delimiter, separator)
     added = [
         name for edit in edits for name, new in edit.values.items() if name not in table.places and new.values
     ]
@@ -34,7 +35,7 @@ def changed_table(text: str, edits: Sequence[EntryEdit], delimiter: str, separat
     return spliced(text, splices)
 
 
-class _Table:
+class _CellTable:
     """A table as text, with the places of its columns by their names."""
 
     def __init__(self, text: str, delimiter: str, separator: str) -> None:

@@ -5,13 +5,14 @@ from __future__ import annotations
 import re
 from typing import TYPE_CHECKING
 
+from elenchus.schema.edits import UneditableError
 from elenchus.sources._simple import Unreadable
-from elenchus.sources._splice import Splice, UneditableError, end_of_line, spliced
+from elenchus.sources._splice import Splice, end_of_line, spliced
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from elenchus.sources._splice import NewValue
+    from elenchus.schema.edits import NewValue
 
 __all__ = ["changed_front"]
 

@@ -13,8 +13,8 @@ from elenchus.values.wording import as_text
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
 
+    from elenchus.schema.edits import NewValue, Sort
     from elenchus.sources._json import Member
-    from elenchus.sources._splice import NewValue, Sort
 
 __all__ = ["object_changed"]
 

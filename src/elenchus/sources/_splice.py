@@ -4,21 +4,22 @@ from __future__ import annotations
 
 import codecs
 import re
-from typing import TYPE_CHECKING, Literal, NamedTuple, TypeAlias
+from typing import TYPE_CHECKING, NamedTuple
 
+from elenchus.schema.edits import UneditableError
 from elenchus.sources._encoding import MARKS, encoding_for
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+    from collections.abc import Callable, Iterable, Iterator, Sequence
 
+    from elenchus.schema.edits import EntryEdit
     from elenchus.sources import SourceSpec
 
 __all__ = [
-    "EntryEdit", "NewValue", "Sort", "Splice", "UneditableError", "as_lines", "changed_text", "cut",
+    "Splice", "as_lines", "changed_text", "cut",
     "end_of_line", "joined", "kept_and_new", "line_end", "line_start", "line_starts", "spliced",
 ]  # fmt: skip
 
-Sort: TypeAlias = Literal["text", "number", "yesno", "date"]
 _CODECS = {
     codecs.BOM_UTF8: "utf-8",
     codecs.BOM_UTF32_LE: "utf-32-le",
@@ -27,39 +28,6 @@ _CODECS = {
     codecs.BOM_UTF16_BE: "utf-16-be",
 }
 _LINE_END = re.compile(r"\r\n|\n|\r")
-
-
-class UneditableError(Exception):
-    """A file cannot be changed so that all else stays as it is; ``line`` counts from 1, 0 for unknown."""
-
-    def __init__(self, message: str, line: int = 0, hint: str = "") -> None:
-        super().__init__(message)
-        self.line = line
-        self.hint = hint
-
-
-class NewValue(NamedTuple):
-    """What a key is to have: texts as content writes them, none to take it away.
-
-    ``may_be_list`` says whether several may be written as a list; else they are joined in one text.
-    """
-
-    values: Sequence[str]
-    may_be_list: bool = False
-    sort: Sort = "text"
-
-
-class EntryEdit(NamedTuple):
-    """What is to be written for one entry of a unit: the values of keys by the names that content has.
-
-    The entry stands at a ``line``, as the ``nth`` that is read of the unit, from 0; ``key`` is what a table
-    of a database calls it.
-    """
-
-    line: int
-    nth: int
-    values: Mapping[str, NewValue]
-    key: str = ""
 
 
 class Splice(NamedTuple):

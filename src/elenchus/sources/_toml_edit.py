@@ -6,21 +6,13 @@ import json
 import re
 from typing import TYPE_CHECKING
 
-from elenchus.sources._splice import (
-    Splice,
-    UneditableError,
-    as_lines,
-    cut,
-    joined,
-    kept_and_new,
-    line_start,
-    spliced,
-)
+from elenchus.schema.edits import UneditableError
+from elenchus.sources._splice import Splice, as_lines, cut, joined, kept_and_new, line_start, spliced
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping
 
-    from elenchus.sources._splice import NewValue
+    from elenchus.schema.edits import NewValue
 
 __all__ = ["changed_toml"]
 

@@ -7,10 +7,9 @@ from typing import TYPE_CHECKING
 
 import yaml
 
+from elenchus.schema.edits import NewValue, UneditableError
 from elenchus.sources._splice import (
-    NewValue,
     Splice,
-    UneditableError,
     as_lines,
     cut,
     joined,

@@ -11,7 +11,7 @@ import yaml
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from elenchus.sources._splice import Sort
+    from elenchus.schema.edits import Sort
 
 __all__ = ["as_block_text", "as_flow", "as_key", "as_scalar"]
 

@@ -18,9 +18,9 @@ if TYPE_CHECKING:
     from pathlib import Path
     from typing import TextIO
 
+    from elenchus.schema.edits import EntryEdit
     from elenchus.sources import Item, Scan, SourceSpec
     from elenchus.sources._files import FileContent
-    from elenchus.sources._splice import EntryEdit
 
 __all__ = ["SUFFIXES", "edited", "reader", "scan"]
 

@@ -16,10 +16,11 @@ if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
     from pathlib import Path
 
+    from elenchus.schema.edits import EntryEdit
     from elenchus.sources import Item, Scan, SourceSpec
     from elenchus.sources._files import FileContent
     from elenchus.sources._json import Steps
-    from elenchus.sources._splice import EntryEdit, Splice
+    from elenchus.sources._splice import Splice
 
 __all__ = ["SUFFIXES", "edited", "reader", "scan", "wrong_path"]
 
@@ -55,8 +56,9 @@ def _whole(path: str) -> str:
 
 def edited(spec: SourceSpec, _unit: str, content: bytes, edits: Sequence[EntryEdit]) -> bytes:
     """Return a document in which objects have other values. Raises UneditableError."""
+    from elenchus.schema.edits import UneditableError
     from elenchus.sources._json_edit import object_changed
-    from elenchus.sources._splice import UneditableError, changed_text, spliced
+    from elenchus.sources._splice import changed_text, spliced
 
     wanted = {edit.nth: edit for edit in edits}
 

@@ -17,9 +17,10 @@ if TYPE_CHECKING:
     from pathlib import Path
     from typing import TextIO
 
+    from elenchus.schema.edits import EntryEdit
     from elenchus.sources import Item, Scan, SourceSpec
     from elenchus.sources._files import FileContent
-    from elenchus.sources._splice import EntryEdit, Splice
+    from elenchus.sources._splice import Splice
 
 __all__ = ["SUFFIXES", "edited", "reader", "scan"]
 
@@ -39,8 +40,9 @@ def reader(spec: SourceSpec, root: Path, _units: Sequence[str]) -> FileReader:
 
 def edited(spec: SourceSpec, _unit: str, content: bytes, edits: Sequence[EntryEdit]) -> bytes:
     """Return a file in which objects have other values. Raises UneditableError."""
+    from elenchus.schema.edits import UneditableError
     from elenchus.sources._json_edit import object_changed
-    from elenchus.sources._splice import UneditableError, changed_text, line_starts, spliced
+    from elenchus.sources._splice import changed_text, line_starts, spliced
 
     def change(text: str) -> str:
         splices: list[Splice] = []

@@ -12,9 +12,9 @@ if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
     from pathlib import Path
 
+    from elenchus.schema.edits import EntryEdit
     from elenchus.sources import Item, Scan, SourceSpec
     from elenchus.sources._files import FileContent
-    from elenchus.sources._splice import EntryEdit
 
 __all__ = ["SUFFIXES", "edited", "reader", "scan"]
 

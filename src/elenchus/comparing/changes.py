@@ -1,4 +1,4 @@
-"""What a new run would change: entries that enter a listing, leave it, or move in it."""
+"""What becomes of listings from one state to another: entries that enter, leave, or move."""
 
 from __future__ import annotations
 
@@ -14,13 +14,16 @@ __all__ = ["ListingChange", "listing_changes", "moved"]
 
 
 class ListingChange(Frozen):
-    """What becomes of one section: places count from 1.
+    """What becomes of a listing, or of a section at the address ``place``: places count from 1.
 
-    ``enters`` and ``leaves`` hold ids with their new or old place, ``moves`` ids with both.
+    ``before`` and ``after`` are how many rows it had and has. ``enters`` and ``leaves`` hold ids with their
+    new or old place, ``moves`` ids with both.
     """
 
     place: str
     listing: str
+    before: int
+    after: int
     enters: tuple[tuple[str, int], ...]
     leaves: tuple[tuple[str, int], ...]
     moves: tuple[tuple[str, int, int], ...]
@@ -29,7 +32,7 @@ class ListingChange(Frozen):
 def listing_changes(
     old: Mapping[str, Sequence[str]], new: Mapping[str, Sequence[str]]
 ) -> Iterator[ListingChange]:
-    """Yield the sections on both sides whose rows changed, each by the address of its page and its name."""
+    """Yield the listings on both sides whose rows changed: by the address of a page, a blank, and a name."""
     for name, rows in new.items():
         if name not in old or list(old[name]) == list(rows):
             continue
@@ -39,6 +42,8 @@ def listing_changes(
         yield ListingChange(
             place=address,
             listing=listing,
+            before=len(before),
+            after=len(after),
             enters=tuple((row, number) for row, number in after.items() if row not in before),
             leaves=tuple((row, number) for row, number in before.items() if row not in after),
             moves=tuple((row, before[row], after[row]) for row in moved(old[name], rows)),

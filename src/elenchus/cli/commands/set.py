@@ -1,0 +1,99 @@
+"""Change fields of entries in their files, after showing what changes."""
+
+from __future__ import annotations
+
+import json
+import shlex
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from elenchus.cli.app import AtOption, SiteOption, app, opened
+from elenchus.cli.commands._asking import QUESTION_HELP, GivenOption, values_of
+from elenchus.cli.commands._changing import DryRunOption, WholeOption, YesOption, is_agreed
+
+if TYPE_CHECKING:
+    from elenchus.comparing.differences import Difference
+    from elenchus.editing.changing import ContentChange
+
+__all__ = ["set_fields"]
+
+
+@app.command("set", short_help=__doc__)
+def set_fields(
+    question: Annotated[str, typer.Argument(help=QUESTION_HELP)],
+    assignments: Annotated[
+        list[str],
+        typer.Argument(
+            metavar="FIELD=VALUE...",
+            help="What to write: field=value, field+=value (add to a list), field-=value (take from it), "
+            "field= (clear). Several values are parted by commas.",
+        ),
+    ],
+    site: SiteOption = None,
+    at: AtOption = None,
+    given: GivenOption = None,
+    dry_run: DryRunOption = False,
+    yes: YesOption = False,
+    form: Annotated[
+        str, typer.Option("--format", metavar="FORMAT", help="text, or json for programs.")
+    ] = "text",
+    whole: WholeOption = False,
+) -> int:
+    """Change fields of all entries that a question or a listing finds, in the files where they stand.
+
+    Shows the lines that change, and which listings and pages gain and lose which entries; then asks. All
+    files are changed or none, and elenchus undo takes it back.
+    """
+    from elenchus.asking.query import Query, as_lists
+    from elenchus.cli.printing import progress, show
+    from elenchus.comparing.differences import difference
+    from elenchus.comparing.showing import Showing
+    from elenchus.editing.assignments import read_assignments
+    from elenchus.editing.changing import content_change
+    from elenchus.editing.entries import entry_changes
+    from elenchus.pieces.piece import Piece, Role
+    from elenchus.report.editing import change_as_data
+
+    if form not in ("text", "json"):
+        raise typer.BadParameter(f"--format is text or json, not “{form}”")
+    wanted = read_assignments(assignments)
+    here = opened(site, at)
+    query = Query.of(here, question, as_lists(values_of(given)))
+    ids = query.ids()
+    change = content_change(here, entry_changes(here, ids, wanted))
+    effect = difference(Showing(here), Showing(change.after))
+    if form == "text":
+        _tell(change, effect, len(ids), whole=whole)
+    told = shlex.join(["set", question, *assignments])
+    is_written = bool(change.files) and not dry_run and is_agreed(len(change.files), yes=yes)
+    number = None
+    if is_written:
+        with progress("files", len(change.files)) as tick:
+            number = change.write(told, tick).number
+    if form == "json":
+        show([Piece(json.dumps(change_as_data(change, effect, number), ensure_ascii=False, indent=2) + "\n")])
+    elif is_written:
+        show([Piece("Written; elenchus undo takes it back.\n", Role.HINT)])
+    elif change.files:
+        show([Piece("Nothing was written.\n", Role.FAINT)])
+    return 0
+
+
+def _tell(change: ContentChange, effect: Difference, count: int, *, whole: bool) -> None:
+    """Show what changes in files, and what that does."""
+    from elenchus.cli.printing import show
+    from elenchus.pieces.piece import Piece, Role
+    from elenchus.report.changes import counted, difference_told
+    from elenchus.report.editing import change_told
+
+    if not count:
+        show([Piece("The question finds no entry, so nothing changes; elenchus why tells the reason.\n")])
+    elif not change.files:
+        show([Piece(f"Nothing to do: {counted(count, 'entry says', 'entries say')} that already.\n")])
+    else:
+        show(change_told(change, whole=whole))
+        show(difference_told(effect, whole=whole))
+        if effect.is_empty:
+            show([Piece("No listing and no page changes by that.\n", Role.FAINT)])
+        show([Piece("\n")])

@@ -1,0 +1,78 @@
+"""What a site shows at one moment: the rows of each listing and section, the addresses of its pages."""
+
+from __future__ import annotations
+
+from collections import Counter
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+from elenchus.asking.query import Query
+from elenchus.checks.survey import Survey
+from elenchus.errors import ElenchusError
+from elenchus.frozen import Working
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable, Iterator, Sequence
+
+    from elenchus.pages.book import Page
+    from elenchus.pages.sections import Placed, Section
+    from elenchus.site.site import Site
+
+__all__ = ["Showing", "sections_of"]
+
+
+def sections_of(pages: Iterable[Placed]) -> Iterator[tuple[str, Page, Section]]:
+    """Yield the sections that list something on pages that visitors can see.
+
+    Each is called by the address of its page and its name, a second one of one name on a page by a number.
+    """
+    times: Counter[str] = Counter()
+    for page in pages:
+        for section in page.sections if not page.page.rule.private else ():
+            if section.answer and section.takes_part:
+                name = f"/{page.page.address} {section.rule.listing or section.rule.title or section.name}"
+                times[name] += 1
+                yield name + (f" ({times[name]})" if times[name] > 1 else ""), page.page, section
+
+
+class Showing(Working):
+    """What a site shows. Each part is worked out when it is asked for.
+
+    ``tick`` is called for each page that is made.
+    """
+
+    site: Site
+    tick: Callable[[], None] = lambda: None
+
+    @cached_property
+    def survey(self) -> Survey:
+        """The pages of the site, and its listings with values that let them be asked."""
+        return Survey(self.site, self.tick)
+
+    @cached_property
+    def listings(self) -> dict[str, Sequence[str]]:
+        """The ids of the rows of each listing, by its name; those that cannot be asked are left out."""
+        found: dict[str, Sequence[str]] = {}
+        for listing in self.survey.listings:
+            try:
+                found[listing.name] = Query(self.site, listing, self.survey.sample(listing)).ids()
+            except ElenchusError:  # which check tells
+                continue
+        return found
+
+    @cached_property
+    def sections(self) -> dict[str, Sequence[str]]:
+        """The ids of the rows of each section, by the address of its page and its name."""
+        return {name: section.all_ids for name, _, section in sections_of(self.survey.placed)}
+
+    @cached_property
+    def addresses(self) -> dict[str, str]:
+        """The title of each page that visitors can see, by its address."""
+        pages = (found.page for found in self.survey.placed if not found.page.rule.private)
+        return {f"/{page.address}": page.title for page in pages}
+
+    def titles(self, names: Iterable[str]) -> dict[str, str]:
+        """Return the titles of entries, as far as they are here."""
+        rows = {name: self.site.dataset.row_of_id(name) for name in names}
+        titles = self.site.engine.view().titles
+        return {name: titles.item(row) or name for name, row in rows.items() if row >= 0}

@@ -1,0 +1,149 @@
+"""A change of content: the files as they would be, and the site as it would be with them, made sure first."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+from elenchus import sources
+from elenchus.editing.spellings import texts_of
+from elenchus.errors import FolderError, Place, Problem, SiteError
+from elenchus.files import read_whole
+from elenchus.frozen import Working
+from elenchus.journal import FileChange
+from elenchus.schema.edits import UneditableError
+from elenchus.site.site import Site, journal_of
+from elenchus.sources import content_of, text_of
+from elenchus.values.texts import quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterator, Mapping, Sequence
+
+    from elenchus.editing.entries import EntryChange
+    from elenchus.journal import MadeChange
+    from elenchus.schema.record import Record
+    from elenchus.schema.types import Field
+
+__all__ = ["ContentChange", "content_change"]
+
+_LARGEST = 2**30  # bytes of a file that is changed as a whole
+_MOST_COMPARED = 5_000  # entries of a file that are all compared with what they were
+
+
+class ContentChange(Working):
+    """Entries that change, the files in which they stand, and the ``site`` before."""
+
+    site: Site
+    entries: tuple[EntryChange, ...]
+    files: tuple[FileChange, ...]
+    units: tuple[int, ...]
+
+    @cached_property
+    def after(self) -> Site:
+        """The site as it would be. Raises SiteError where something else would change as well."""
+        pairs = zip(self.units, self.files, strict=True)
+        contents = {unit: content_of(file.after or b"") for unit, file in pairs}
+        found = Site(self.site.content.with_units(contents), self.site.clock)
+        wrong = list(_differences(self, found))
+        if wrong:
+            raise SiteError(wrong)
+        return found
+
+    def path_of(self, entry: EntryChange) -> str:
+        """Return the file in which an entry stands."""
+        return self.site.content.found.units.seen.paths[entry.unit]
+
+    def texts(self, file: FileChange) -> tuple[str, str]:
+        """Return what a file says before and after."""
+        spec = next(entry.source for entry in self.entries if self.path_of(entry) == file.path)
+        return text_of(file.before or b"", spec), text_of(file.after or b"", spec)
+
+    def write(self, told: str, tick: Callable[[], None] = lambda: None) -> MadeChange:
+        """Write the files, all of them or none. Raises FolderError."""
+        journal = journal_of(self.site.definition.folder)
+        with journal.alone():
+            return journal.write(told, self.files, tick)
+
+
+def content_change(site: Site, entries: Sequence[EntryChange]) -> ContentChange:
+    """Return what becomes of files so that entries change. Raises SiteError, FolderError."""
+    by_unit: dict[int, list[EntryChange]] = defaultdict(list)
+    for entry in entries:
+        by_unit[entry.unit].append(entry)
+    problems: list[Problem] = []
+    files, units = [], []
+    paths = site.content.found.units.seen.paths
+    for unit, mine in by_unit.items():
+        try:
+            files.append(_file_changed(site, paths[unit], mine))
+            units.append(unit)
+        except UneditableError as error:
+            message = f"it cannot be changed here: {error}"
+            place = Place(paths[unit], error.line)
+            problems.append(Problem("not-changed", message, error.hint, place=place))
+    if problems:
+        raise SiteError(problems)
+    return ContentChange(site, tuple(entries), tuple(files), tuple(units))
+
+
+def _file_changed(site: Site, path: str, entries: Sequence[EntryChange]) -> FileChange:
+    """Return a file as it would be. Raises UneditableError, FolderError."""
+    spec = entries[0].source
+    edited = sources.editor(spec.read)
+    if edited is None or spec.url:
+        raise UneditableError(
+            f"nothing here writes what {spec.read} reads", 0, "Change it where it comes from."
+        )
+    target = site.definition.folder / path
+    if path.lower().endswith(".gz") or not target.is_file():
+        raise UneditableError("it is packed", 0, "Unpack it first.")
+    try:
+        before = read_whole(target, _LARGEST)
+    except OSError as error:
+        message = f"{path} cannot be read ({error.strerror})"
+        raise FolderError([Problem("cannot-write", message)]) from None
+    return FileChange(path, before, edited(spec, path, before, [entry.edit for entry in entries]))
+
+
+def _differences(change: ContentChange, after: Site) -> Iterator[Problem]:
+    """Yield what would not be as it is meant: values that came out otherwise, and others that changed.
+
+    Files are changed in their text and read again as any other: where both disagree, nothing is written.
+    """
+    old, new = change.site.content.found, after.content.found
+    entries = {entry.record: entry for entry in change.entries}
+    before, now = old.records(), new.records()
+    for unit, file in zip(change.units, change.files, strict=True):
+        count, first = int(old.units.counts[unit]), int(old.units.firsts[unit])
+        worse = unit in new.units.problems and unit not in old.units.problems
+        if int(new.units.counts[unit]) != count or worse:
+            yield _unclear(Place(file.path), "the file could not be read any more")
+            continue
+        moved = int(new.units.firsts[unit]) - first
+        for record in range(first, first + count):
+            if record in entries or count <= _MOST_COMPARED:
+                fields = change.site.dataset.schema.fields_of(before.kind_names[int(before.kinds[record])])
+                pair = before.record(record), now.record(record + moved)
+                yield from _compared(*pair, entries.get(record), fields)
+
+
+def _compared(
+    one: Record, other: Record, entry: EntryChange | None, fields: Mapping[str, Field]
+) -> Iterator[Problem]:
+    """Yield what is not as it is meant in an entry as it was and as it would be."""
+    wanted = {each.field: each.after for each in entry.fields} if entry else {}
+    for name, texts in wanted.items():
+        found = texts_of(other, name, fields.get(name))
+        if found != list(texts):
+            said = ", ".join(found) or "nothing"
+            yield _unclear(one.place, f"{name} would say {quoted(said)}, not {quoted(', '.join(texts))}")
+    for name in (one.values.keys() | other.values.keys()) - wanted.keys() - {"body"}:
+        if texts_of(one, name, None) != texts_of(other, name, None):
+            yield _unclear(one.place, f"{name} would change as well")
+
+
+def _unclear(place: Place, what: str) -> Problem:
+    """Return the problem of a file that cannot be changed as it is meant."""
+    hint = "Nothing was written; change it by hand."
+    return Problem("not-changed", f"it cannot be changed here: {what}", hint, place=place)

@@ -1,0 +1,45 @@
+"""What is to be written for entries, in whatever format they stand."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Literal, NamedTuple, TypeAlias
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
+__all__ = ["EntryEdit", "NewValue", "Sort", "UneditableError"]
+
+Sort: TypeAlias = Literal["text", "number", "yesno", "date"]
+
+
+class UneditableError(Exception):
+    """A file cannot be changed so that all else stays as it is; ``line`` counts from 1, 0 for unknown."""
+
+    def __init__(self, message: str, line: int = 0, hint: str = "") -> None:
+        super().__init__(message)
+        self.line = line
+        self.hint = hint
+
+
+class NewValue(NamedTuple):
+    """What a key is to have: texts as content writes them, none to take it away.
+
+    ``may_be_list`` says whether several may be written as a list; else they are joined in one text.
+    """
+
+    values: Sequence[str]
+    may_be_list: bool = False
+    sort: Sort = "text"
+
+
+class EntryEdit(NamedTuple):
+    """What is to be written for one entry of a unit: the values of keys by the names that content has.
+
+    The entry stands at a ``line``, as the ``nth`` that is read of the unit, from 0; ``key`` is what a table
+    of a database calls it.
+    """
+
+    line: int
+    nth: int
+    values: Mapping[str, NewValue]
+    key: str = ""
