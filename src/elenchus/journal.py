@@ -145,9 +145,8 @@ class Journal:
         """Write files, all of them or none, within :meth:`alone`. ``tick`` is called for each."""
         number = max(self._numbers(), default=0) + 1
         folder = self._folder_of(number)
-        change = MadeChange(
-            number, time.time_ns() // 1000, told, tuple(map(_with_digests, files)), undoes=undoes
-        )
+        now, digests = time.time_ns() // 1000, tuple(map(_with_digests, files))
+        change = MadeChange(number, now, told, digests, undoes=undoes)
         try:
             self._prepare(folder, change, files)
             write_whole(self.folder / _PENDING, folder.name.encode())

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 _Value = TypeVar("_Value")
 
-__all__ = ["Difference", "difference"]
+__all__ = ["NO_DIFFERENCE", "Difference", "difference"]
 
 
 class Difference(Frozen):
@@ -37,6 +37,9 @@ class Difference(Frozen):
         """Say whether nothing is otherwise."""
         parts = (self.listings, self.sections, self.appeared, self.vanished, self.new, self.gone)
         return not any(parts)
+
+
+NO_DIFFERENCE = Difference((), (), {}, {}, (), (), {})
 
 
 def difference(before: Showing, after: Showing) -> Difference:

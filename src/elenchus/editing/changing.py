@@ -6,11 +6,17 @@ from collections import defaultdict
 from functools import cached_property
 from typing import TYPE_CHECKING
 
+import numpy as np
+
 from elenchus import sources
+from elenchus.comparing.differences import NO_DIFFERENCE, Difference, difference
+from elenchus.comparing.reach import may_reach
+from elenchus.comparing.showing import Showing
 from elenchus.editing.spellings import texts_of
 from elenchus.errors import FolderError, Place, Problem, SiteError
 from elenchus.files import read_whole
 from elenchus.frozen import Working
+from elenchus.index.content import reread
 from elenchus.journal import FileChange
 from elenchus.schema.edits import UneditableError
 from elenchus.site.site import Site, journal_of
@@ -21,6 +27,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Mapping, Sequence
 
     from elenchus.editing.entries import EntryChange
+    from elenchus.index.reading import Chunk
     from elenchus.journal import MadeChange
     from elenchus.schema.record import Record
     from elenchus.schema.types import Field
@@ -40,15 +47,33 @@ class ContentChange(Working):
     units: tuple[int, ...]
 
     @cached_property
-    def after(self) -> Site:
-        """The site as it would be. Raises SiteError where something else would change as well."""
+    def reread(self) -> Chunk:
+        """What the files would be read as. Raises SiteError where something else would change as well."""
         pairs = zip(self.units, self.files, strict=True)
         contents = {unit: content_of(file.after or b"") for unit, file in pairs}
-        found = Site(self.site.content.with_units(contents), self.site.clock)
+        found = reread(self.site.content.found, self.site.content.wanted, contents)
         wrong = list(_differences(self, found))
         if wrong:
             raise SiteError(wrong)
         return found
+
+    @cached_property
+    def effect(self) -> Difference:
+        """What listings and pages gain and lose. Raises SiteError as :attr:`reread` does."""
+        if not self.files or not may_reach(self.site, self.fields):
+            _ = self.reread
+            return NO_DIFFERENCE
+        return difference(Showing(self.site), Showing(self.after))
+
+    @property
+    def fields(self) -> set[str]:
+        """The fields that change."""
+        return {each.field for entry in self.entries for each in entry.fields}
+
+    @cached_property
+    def after(self) -> Site:
+        """The site as it would be. Raises SiteError where something else would change as well."""
+        return Site(self.site.content.with_units(self.units, self.reread), self.site.clock)
 
     def path_of(self, entry: EntryChange) -> str:
         """Return the file in which an entry stands."""
@@ -60,7 +85,8 @@ class ContentChange(Working):
         return text_of(file.before or b"", spec), text_of(file.after or b"", spec)
 
     def write(self, told: str, tick: Callable[[], None] = lambda: None) -> MadeChange:
-        """Write the files, all of them or none. Raises FolderError."""
+        """Write the files, all of them or none. Raises FolderError, SiteError as :attr:`reread` does."""
+        _ = self.reread
         journal = journal_of(self.site.definition.folder)
         with journal.alone():
             return journal.write(told, self.files, tick)
@@ -69,7 +95,7 @@ class ContentChange(Working):
 def content_change(site: Site, entries: Sequence[EntryChange]) -> ContentChange:
     """Return what becomes of files so that entries change. Raises SiteError, FolderError."""
     by_unit: dict[int, list[EntryChange]] = defaultdict(list)
-    for entry in entries:
+    for entry in sorted(entries, key=lambda each: each.unit):
         by_unit[entry.unit].append(entry)
     problems: list[Problem] = []
     files, units = [], []
@@ -106,21 +132,21 @@ def _file_changed(site: Site, path: str, entries: Sequence[EntryChange]) -> File
     return FileChange(path, before, edited(spec, path, before, [entry.edit for entry in entries]))
 
 
-def _differences(change: ContentChange, after: Site) -> Iterator[Problem]:
+def _differences(change: ContentChange, new: Chunk) -> Iterator[Problem]:
     """Yield what would not be as it is meant: values that came out otherwise, and others that changed.
 
     Files are changed in their text and read again as any other: where both disagree, nothing is written.
     """
-    old, new = change.site.content.found, after.content.found
+    old = change.site.content.found
     entries = {entry.record: entry for entry in change.entries}
-    before, now = old.records(), new.records()
-    for unit, file in zip(change.units, change.files, strict=True):
+    before, now = old.records(), new.records
+    begins = (np.cumsum(new.counts) - new.counts).tolist()
+    for at, (unit, file) in enumerate(zip(change.units, change.files, strict=True)):
         count, first = int(old.units.counts[unit]), int(old.units.firsts[unit])
-        worse = unit in new.units.problems and unit not in old.units.problems
-        if int(new.units.counts[unit]) != count or worse:
+        if int(new.counts[at]) != count or (at in new.problems and unit not in old.units.problems):
             yield _unclear(Place(file.path), "the file could not be read any more")
             continue
-        moved = int(new.units.firsts[unit]) - first
+        moved = begins[at] - first
         for record in range(first, first + count):
             if record in entries or count <= _MOST_COMPARED:
                 fields = change.site.dataset.schema.fields_of(before.kind_names[int(before.kinds[record])])

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from elenchus.index.work import Work
     from elenchus.sources import UnitContent
 
-__all__ = ["Facts", "Found", "content", "facts_of", "with_units"]
+__all__ = ["Facts", "Found", "content", "facts_of", "reread", "with_units"]
 
 _MOST_DEAD = 0.25  # share of records of units that are gone or changed, from which on all is written anew
 
@@ -192,22 +192,28 @@ def _identity(units: Units, wanted: Wanted) -> str:
     return f"{units.identity()} {digest_of_sources(wanted.specs)} {wanted.digest}"
 
 
-def with_units(found: Found, wanted: Wanted, contents: Mapping[int, UnitContent]) -> Found:
-    """Return the content as it would be if some units, by their numbers, held something else.
+def reread(found: Found, wanted: Wanted, contents: Mapping[int, UnitContent]) -> Chunk:
+    """Return what some units, by their numbers in ascending order, would give if they held something else."""
+    from elenchus.index.reading import read_contents
+
+    seen = found.units.seen
+    named = [(int(seen.sources[at]), seen.paths[at], each) for at, each in contents.items()]
+    return read_contents(wanted.specs, wanted.folder, named)
+
+
+def with_units(found: Found, wanted: Wanted, chosen: Sequence[int], chunk: Chunk) -> Found:
+    """Return the content as it would be if some units gave something else: see :func:`reread`.
 
     Nothing is kept of it. Raises SiteError.
     """
     from elenchus.engine.columns.build import Since, assemble
-    from elenchus.index.reading import read_contents
 
     units, seen = found.units, found.units.seen
-    chosen = sorted(contents)
-    named = [(int(seen.sources[at]), seen.paths[at], contents[at]) for at in chosen]
-    chunk = read_contents(wanted.specs, wanted.folder, named)
     size = len(found.records())
     firsts, counts = units.firsts.copy(), units.counts.copy()
-    firsts[chosen], counts[chosen] = size + np.cumsum(chunk.counts) - chunk.counts, chunk.counts
-    problems = {at: each for at, each in units.problems.items() if at not in contents}
+    places = list(chosen)
+    firsts[places], counts[places] = size + np.cumsum(chunk.counts) - chunk.counts, chunk.counts
+    problems = {at: each for at, each in units.problems.items() if at not in chosen}
     problems |= {chosen[at]: each for at, each in chunk.problems.items()}
     changed = Units(seen, units.digests, firsts, counts, problems)
     records = found.records().with_more(chunk.records)

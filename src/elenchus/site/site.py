@@ -25,17 +25,17 @@ from elenchus.values.kept import Kept
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Mapping
+    from collections.abc import Iterable, Mapping, Sequence
 
     from elenchus.engine.columns.dataset import Dataset
     from elenchus.index.content import Found
+    from elenchus.index.reading import Chunk
     from elenchus.plan.executor import Executor
     from elenchus.plan.nodes import Plan
     from elenchus.schema.record import Record
     from elenchus.schema.terms import TermRow
     from elenchus.site.inheritance import Listing
     from elenchus.site.pages import PageRules
-    from elenchus.sources import UnitContent
 
 __all__ = ["Content", "Site", "find_site", "instant_of", "journal_of", "now", "open_site"]
 
@@ -117,15 +117,12 @@ class Content(Working):
         found.__dict__.update({key: self.__dict__[key] for key in kept if key in self.__dict__})
         return found
 
-    def with_units(self, contents: Mapping[int, UnitContent]) -> Content:
-        """Return the content as it would be if some of its units held something else.
-
-        Raises SiteError.
-        """
+    def with_units(self, chosen: Sequence[int], chunk: Chunk) -> Content:
+        """Return the content as it would be if some of its units gave something else. Raises SiteError."""
         found = Content(self.definition, work=self.work, is_supposed=True)
         kept = ("library", "pages")
         found.__dict__.update({key: self.__dict__[key] for key in kept if key in self.__dict__})
-        found.__dict__["found"] = with_units(self.found, self.wanted, contents)
+        found.__dict__["found"] = with_units(self.found, self.wanted, chosen, chunk)
         return found
 
 

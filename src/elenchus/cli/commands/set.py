@@ -47,8 +47,6 @@ def set_fields(
     """
     from elenchus.asking.query import Query, as_lists
     from elenchus.cli.printing import progress, show
-    from elenchus.comparing.differences import difference
-    from elenchus.comparing.showing import Showing
     from elenchus.editing.assignments import read_assignments
     from elenchus.editing.changing import content_change
     from elenchus.editing.entries import entry_changes
@@ -62,7 +60,7 @@ def set_fields(
     query = Query.of(here, question, as_lists(values_of(given)))
     ids = query.ids()
     change = content_change(here, entry_changes(here, ids, wanted))
-    effect = difference(Showing(here), Showing(change.after))
+    effect = change.effect
     if form == "text":
         _tell(change, effect, len(ids), whole=whole)
     told = shlex.join(["set", question, *assignments])

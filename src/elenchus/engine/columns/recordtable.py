@@ -75,7 +75,7 @@ class Cells(Frozen):
 
     def of(self, record: int) -> Raw | None:
         """Return what a record has, None where it has not the key."""
-        at = int(np.searchsorted(self.owners, record))
+        at = int(self.owners.searchsorted(np.int32(record)))  # of another type, it would copy all of them
         if at == len(self.owners) or self.owners[at] != record:
             return None
         return Raw(self.value(int(self.codes[at])), int(self.lines[at]))
