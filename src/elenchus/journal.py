@@ -152,7 +152,7 @@ class Journal:
             write_whole(self.folder / _PENDING, folder.name.encode())
         except OSError as error:
             shutil.rmtree(folder, ignore_errors=True)
-            raise _unwritten(folder, error) from None
+            raise _unwritten(Path(error.filename or folder), error) from None
         done: list[int] = []
         try:
             for at in range(len(files)):

@@ -158,13 +158,13 @@ class _Front:
         if value.style == "|" and "\n" in one:
             margin = _MARGIN.search(pair.written)
             return as_block_text(one, margin[1] if margin else "  ", self.end)
-        return as_scalar(one, new.sort, value.style or "")
+        return as_scalar(one, new.sort, value.style or "", in_flow=self.is_flow)
 
     def written(self, new: NewValue) -> str:
         """Return a value that was not there before."""
         if new.may_be_list:
             return as_flow(new.values, new.sort)
-        return as_scalar(joined(new.values, "", self.separator), new.sort)
+        return as_scalar(joined(new.values, "", self.separator), new.sort, in_flow=self.is_flow)
 
     # lists
 
@@ -178,7 +178,9 @@ class _Front:
             return
         stay, more = change
         if value.flow_style:
-            yield from self.flow_changed(nodes, stay, [as_scalar(each, new.sort) for each in more])
+            yield from self.flow_changed(
+                nodes, stay, [as_scalar(each, new.sort, in_flow=True) for each in more]
+            )
         else:
             yield from self.block_changed(nodes, stay, [as_scalar(each, new.sort) for each in more])
 

@@ -26,15 +26,19 @@ _WORDS = frozenset({"y", "n", "yes", "no", "on", "off", "true", "false", "null",
 _NOT_PLAIN = re.compile("[\x00-\x1f\x7f-\x9f\u2028\u2029\ufeff\ufffe\uffff\ud800-\udfff]")
 
 
-def as_scalar(text: str, sort: Sort, style: str = "") -> str:
-    """Return a text as YAML has it, in the quotes of ``style`` where that is one."""
+def as_scalar(text: str, sort: Sort, style: str = "", *, in_flow: bool = False) -> str:
+    """Return a text as YAML has it, in the quotes of ``style`` where that is one.
+
+    ``in_flow`` says that it stands in brackets or braces, where commas mean something.
+    """
     if style == '"' or _NOT_PLAIN.search(text):
         return _quoted_twice(text)
     if style == "'":
         return _quoted_once(text)
     if sort != "text" and _BARE.fullmatch(text):
         return text
-    is_word = bool(_PLAIN.fullmatch(text)) and text.lower() not in _WORDS
+    words = text if in_flow else text.replace(",", "")
+    is_word = bool(_PLAIN.fullmatch(words)) and text.lower() not in _WORDS
     resolved = _RESOLVER.resolve(yaml.ScalarNode, text, (True, False))  # type: ignore[no-untyped-call]
     if is_word and resolved == _TEXT:
         return text
@@ -43,12 +47,12 @@ def as_scalar(text: str, sort: Sort, style: str = "") -> str:
 
 def as_flow(values: Sequence[str], sort: Sort) -> str:
     """Return a list in brackets."""
-    return f"[{', '.join(as_scalar(each, sort) for each in values)}]"
+    return f"[{', '.join(as_scalar(each, sort, in_flow=True) for each in values)}]"
 
 
 def as_key(name: str) -> str:
     """Return a name as a key."""
-    return as_scalar(name, "text")
+    return as_scalar(name, "text", in_flow=True)
 
 
 def as_block_text(text: str, margin: str, end: str) -> str:

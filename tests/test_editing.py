@@ -1,0 +1,212 @@
+"""Changing content by the program: what files say afterwards, what is shown before, kills, and the way back."""
+
+from __future__ import annotations
+
+import json
+import os
+import resource
+import shutil
+import subprocess
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+import elenchus
+from conftest import PROGRAM, Run, Write, cases, kill_at_moments
+from elenchus.asking.query import Query
+from elenchus.editing.assignments import read_assignments
+from elenchus.editing.changing import content_change
+from elenchus.editing.entries import entry_changes
+from elenchus.site.site import journal_of
+
+SITE = """[site]
+clock = 2026-06-01
+timezone = "UTC"
+[sources.notes]
+read = "markdown"
+path = "notes"
+kind = "note"
+encoding = "cp1252"
+statuses = { live = "published", gone = "withdrawn" }
+[sources.rows]
+read = "csv"
+path = "rows"
+kind = "row"
+[sources.lines]
+read = "jsonl"
+path = "lines"
+kind = "row"
+[sources.docs]
+read = "json"
+path = "docs"
+kind = "row"
+[sources.pages]
+read = "html"
+path = "pages"
+kind = "page"
+[fields]
+size = { type = "number" }
+tags = { type = "text", many = true }
+certainty = { type = "choice", choices = ["possible", "confirmed"] }
+[kinds.note]
+[kinds.row]
+[kinds.page]
+[taxonomies.topic]
+terms = "topics.csv"
+"""
+OTHERS = {
+    "topics.csv": "slug,name\nice,Ice\nopen-sea,Open sea\n",
+    "notes/other.md": "---\ntitle: Other\ntopic: [Open sea]\n---\n",
+    **{f"{name}/.keep": "" for name in ("rows", "lines", "docs", "pages")},
+}
+
+
+@pytest.mark.parametrize("case", cases("editing.toml"), ids=lambda case: case["name"])
+def test_set(case: dict[str, Any], make_site: Write, tmp_path: Path, run: Run) -> None:
+    """Each change does what it says and no more, or says why not; undoing it gives the file back to the byte."""
+    make_site({"elenchus.toml": SITE, **OTHERS, case["file"]: ""})
+    path, encoding = tmp_path / case["file"], case.get("encoding", "utf-8")
+    before = case["before"].encode(encoding)
+    path.write_bytes(before)
+    question = case.get("question", "from note, row where source = " + json.dumps(case["file"]))
+    found = run("set", f"{question} including unpublished", *case["set"], "--yes")
+    assert found.returncode == case.get("code", 0), found.stderr
+    assert path.read_bytes() == case["after"].encode(encoding)
+    assert case.get("says", "Written; elenchus undo takes it back.") in found.stdout + found.stderr
+    if before != path.read_bytes():
+        assert run("undo").returncode == 0
+        assert path.read_bytes() == before
+    assert run("undo").returncode == 7
+
+
+NOTES = 40
+MANY = {"elenchus.toml": SITE, **OTHERS, "listings.toml": '[sizes]\nask = "from note where size > 1 order by title"\n[latest]\nask = "from note order by newest limit 2"\n'} | {
+    f"notes/n{number:03}.md": f"---\ntitle: Note {number:03}\ndate: 2026-01-{number % 28 + 1:02}\nsize: 1\n---\nText\n"
+    for number in range(NOTES)
+}  # fmt: skip
+
+
+def test_what_is_shown(make_site: Write, tmp_path: Path, run: Run) -> None:
+    """Before anything is written, lines, listings and pages are told; without a yes, nothing is."""
+    make_site({**MANY, "pages.toml": '[home]\naddress = "index.html"\nsections = ["sizes"]\n'})
+    asked = ("set", "from note where title = 'Note 003'", "size=2")
+    shown = run(*asked, "--dry-run")
+    for line in ("notes/n003.md", "     4 - size: 1", "     4 + size: 2", "1 entry in 1 file.", "In listings", "  sizes  0 → 1", "    + Note 003 enters at 1", "  sizes on /  0 → 1", "Nothing was written."):  # fmt: skip
+        assert line in shown.stdout.splitlines()
+    refused = run(*asked)
+    assert (refused.returncode, "nobody can be asked here" in refused.stderr) == (2, True)
+    assert "size: 1" in (tmp_path / "notes/n003.md").read_text()
+    told = json.loads(run(*asked, "--yes", "--format", "json").stdout)
+    assert told["entries"] == [
+        {
+            "id": "note/n003",
+            "file": "notes/n003.md",
+            "fields": [{"field": "size", "before": ["1"], "after": ["2"]}],
+        }
+    ]
+    assert [(each["listing"], each["enters"][0]["id"]) for each in told["listings"]] == [
+        ("sizes", "note/n003")
+    ]
+    assert told["change"] == 1
+    assert "set 'from note where title" in run("undo", "--list").stdout
+    assert "finds no entry" in run("set", "from note where title = x", "size=2", "--dry-run").stdout
+
+
+def test_undo_keeps_what_was_changed_since(make_site: Write, tmp_path: Path, run: Run) -> None:
+    """A file that somebody changed since stays as it is, and is named; the others go back."""
+    make_site(MANY)
+    before = {path.name: path.read_bytes() for path in (tmp_path / "notes").iterdir()}
+    run("set", "from note", "size=2", "--yes")
+    theirs = tmp_path / "notes" / "n001.md"
+    theirs.write_text(theirs.read_text() + "More\n")
+    found = run("undo")
+    assert (found.returncode, "! notes/n001.md" in found.stdout) == (1, True)
+    now = {path.name: path.read_bytes() for path in (tmp_path / "notes").iterdir()}
+    assert {name for name in now if now[name] != before[name]} == {"n001.md"}
+
+
+def test_kills(make_site: Write, tmp_path: Path) -> None:
+    """A change over many files that is killed at any moment is, after the next command, made or not made at all."""
+    make_site(
+        {
+            **MANY,
+            **{f"notes/m{number:03}.md": f"---\ntitle: M {number}\nsize: 1\n---\n" for number in range(460)},
+        }
+    )
+    sizes: list[set[str]] = []
+
+    def look() -> None:
+        elenchus.open_site(tmp_path)
+        texts = {
+            path.name: path.read_text() for path in (tmp_path / "notes").iterdir() if path.name != "other.md"
+        }
+        assert len(texts) == 500
+        found = {line for text in texts.values() for line in text.splitlines() if line.startswith("size")}
+        assert len(found) == 1, "a change that was half made"
+        sizes.append(found)
+        assert not list((tmp_path / "notes").glob("*.part"))
+        for path in (tmp_path / "notes").iterdir():
+            path.write_text(path.read_text().replace("size: 2", "size: 1"))
+        shutil.rmtree(tmp_path / ".elenchus", ignore_errors=True)
+
+    command = [
+        str(PROGRAM),
+        "set",
+        "from note where title is set",
+        "size=2",
+        "--yes",
+        "--site",
+        str(tmp_path),
+    ]
+    kill_at_moments(command, tmp_path, look, 60)
+    assert {"size: 1"} in sizes
+    assert {"size: 2"} in sizes
+
+
+def small_disk() -> None:
+    """Let this process write only small files."""
+    resource.setrlimit(resource.RLIMIT_FSIZE, (600, 600))
+
+
+@pytest.mark.parametrize("trouble", ["disk", "in the middle", "read-only"])
+def test_cannot_write(
+    make_site: Write, tmp_path: Path, trouble: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Where one file cannot be written, none is, and the error names it."""
+    site = make_site({**MANY, "notes/n030.md": "---\ntitle: Large\nsize: 1\n---\n" + "x" * 700})
+    assert elenchus.ask(site, "from note").total == NOTES + 1
+    before = {path: path.read_bytes() for path in (tmp_path / "notes").iterdir()}
+    if trouble == "disk":
+        command = [str(PROGRAM), "set", "from note", "size=2", "--yes", "--site", str(tmp_path)]
+        found = subprocess.run(command, capture_output=True, text=True, preexec_fn=small_disk, check=False)
+        assert (found.returncode, "so nothing was changed" in found.stderr) == (6, True), found.stderr
+        assert "Traceback" not in found.stderr
+    else:
+        whole, can = Path.replace, os.access
+        if trouble == "read-only":
+            monkeypatch.setattr(
+                os, "access", lambda path, mode: Path(path).name != "n030.md" and can(path, mode)
+            )
+        else:
+
+            def replaced(self: Path, target: Path) -> Path:
+                if target.name == "n030.md" and self.parent.name == "after":
+                    raise OSError(28, "No space left on device", str(target))
+                return whole(self, target)
+
+            monkeypatch.setattr(Path, "replace", replaced)
+        ids = Query.of(site, "from note").ids()
+        change = content_change(site, entry_changes(site, ids, read_assignments(["size=2"])))
+        with pytest.raises(elenchus.FolderError, match=r"n030\.md cannot be written"):
+            change.write("set")
+    assert {path: path.read_bytes() for path in (tmp_path / "notes").iterdir()} == before
+    assert journal_of(tmp_path).changes() == []
+
+
+def test_two_at_once(make_site: Write, tmp_path: Path, run: Run) -> None:
+    """Two runs cannot change a site at the same time; the second one says so."""
+    make_site(MANY)
+    with journal_of(tmp_path).alone():
+        found = run("set", "from note", "size=2", "--yes")
+    assert (found.returncode, "Another run is changing this site" in found.stderr) == (6, True)
