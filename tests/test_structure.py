@@ -46,6 +46,7 @@ FLOORS = [
     ["comparing"],
     ["editing", "publishing"],
     ["report", "chart"],
+    ["strip"],
     ["preview"],
     ["demo"],
     ["cli"],

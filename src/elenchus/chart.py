@@ -12,10 +12,10 @@ if TYPE_CHECKING:
 
     from elenchus.plan.answer import Answer, Group
 
-__all__ = ["draw"]
+__all__ = ["FAINT", "INK", "check_ending", "draw", "new_figure", "save", "shortened"]
 
 SUFFIXES = (".svg", ".png")
-_COLOUR, _FAINT, _INK = "#1f6f8b", "#c9d3d8", "#22303a"
+_COLOUR, FAINT, INK = "#1f6f8b", "#c9d3d8", "#22303a"
 _MOST_BARS = 60
 _MOST_LABELS = 24
 _LEVEL_LABELS = 8
@@ -29,7 +29,11 @@ def draw(answer: Answer, path: Path) -> None:
     file's ending is another or the file cannot be written. The file is replaced as a whole.
     """
     _check(answer, path)
-    figure = _bars_over_time(answer) if _over_time(answer) else _bars_in_a_list(answer)
+    save(_bars_over_time(answer) if _over_time(answer) else _bars_in_a_list(answer), path)
+
+
+def save(figure: Any, path: Path) -> None:
+    """Write a figure to a file. Raises FolderError."""
     try:
         with replacing(path) as part:
             figure.savefig(part, format=path.suffix[1:].lower(), metadata=_metadata(path))
@@ -40,8 +44,7 @@ def draw(answer: Answer, path: Path) -> None:
 
 def _check(answer: Answer, path: Path) -> None:
     """Raise the error of an answer or a file name that cannot be drawn."""
-    if path.suffix.lower() not in SUFFIXES:
-        raise OptionError([Problem("unknown-suffix", f"the file {path} ends neither in .svg nor in .png")])
+    check_ending(path)
     whole = Span(0, len(answer.question))
     if answer.groups is None:
         problem = Problem(
@@ -52,6 +55,12 @@ def _check(answer: Answer, path: Path) -> None:
         message = f"{len(answer.groups)} groups are more than a chart can show"
         hint = f"At most {_MOST_BARS}: group by a coarser part of the date, or ask for less."
         raise QuestionError(answer.question, [Problem("too-many-groups", message, hint, whole)])
+
+
+def check_ending(path: Path) -> None:
+    """Raise OptionError for a file that ends in no form that is drawn."""
+    if path.suffix.lower() not in SUFFIXES:
+        raise OptionError([Problem("unknown-suffix", f"the file {path} ends neither in .svg nor in .png")])
 
 
 def _metadata(path: Path) -> dict[str, Any]:
@@ -65,13 +74,13 @@ def _over_time(answer: Answer) -> bool:
     return len(answer.grouped_by) == 1 and name.rpartition(".")[2] in ("year", "month", "week", "day")
 
 
-def _new_figure(width: float, height: float) -> tuple[Any, Any]:
+def new_figure(width: float, height: float) -> tuple[Any, Any]:
     """Return a figure of so many inches and its axes, in our colours."""
     import matplotlib as mpl
 
     mpl.use("Agg")
     mpl.rcParams.update(
-        {"svg.hashsalt": "elenchus", "font.size": 10, "text.color": _INK, "svg.fonttype": "none"}
+        {"svg.hashsalt": "elenchus", "font.size": 10, "text.color": INK, "svg.fonttype": "none"}
     )
     from matplotlib.figure import Figure
     from matplotlib.layout_engine import ConstrainedLayoutEngine
@@ -79,7 +88,7 @@ def _new_figure(width: float, height: float) -> tuple[Any, Any]:
     figure = Figure(figsize=(width, height), layout=ConstrainedLayoutEngine(w_pad=0.2, h_pad=0.15))
     axes = figure.add_subplot()
     axes.spines[["top", "right", "left", "bottom"]].set_visible(False)
-    axes.tick_params(length=0, labelcolor=_INK)
+    axes.tick_params(length=0, labelcolor=INK)
     axes.set_axisbelow(True)
     return figure, axes
 
@@ -95,7 +104,7 @@ def _bars_over_time(answer: Answer) -> Any:
     """Draw columns from the earliest group to the latest, with a gap for each that has no rows."""
     known = {str(group.keys[0]): group for group in answer.groups or () if group.keys[0] is not None}
     labels = _filled(sorted(known))
-    figure, axes = _new_figure(9, 4.5)
+    figure, axes = new_figure(9, 4.5)
     counts = [known[label].count if label in known else 0 for label in labels]
     drawn = axes.bar(range(len(labels)), counts, color=_COLOUR, width=0.8)
     axes.bar_label(drawn, [str(count) if count else "" for count in counts], padding=2)
@@ -103,7 +112,7 @@ def _bars_over_time(answer: Answer) -> Any:
     slope: dict[str, Any] = {"rotation": 45, "ha": "right"} if len(labels) > _LEVEL_LABELS else {}
     axes.set_xticks(range(0, len(labels), step), labels[::step], **slope)
     axes.set_yticks([])
-    axes.axhline(0, color=_FAINT)
+    axes.axhline(0, color=FAINT)
     axes.set_title(_title_of(answer) + _without(answer.groups or ()), loc="left")
     return figure
 
@@ -124,11 +133,11 @@ def _filled(labels: list[str]) -> list[str]:
 def _bars_in_a_list(answer: Answer) -> Any:
     """Draw bars below one another, in the order of the groups."""
     groups = answer.groups or ()
-    figure, axes = _new_figure(9, max(1.6, 0.32 * len(groups) + 0.8))
-    colours = [_FAINT if group.keys[-1] is None else _COLOUR for group in groups]
+    figure, axes = new_figure(9, max(1.6, 0.32 * len(groups) + 0.8))
+    colours = [FAINT if group.keys[-1] is None else _COLOUR for group in groups]
     drawn = axes.barh(range(len(groups)), [group.count for group in groups], color=colours, height=0.7)
     axes.bar_label(drawn, padding=4)
-    axes.set_yticks(range(len(groups)), [_shortened(group.label) for group in groups])
+    axes.set_yticks(range(len(groups)), [shortened(group.label) for group in groups])
     axes.margins(y=0.02)
     axes.invert_yaxis()
     axes.set_xticks([])
@@ -136,7 +145,7 @@ def _bars_in_a_list(answer: Answer) -> Any:
     return figure
 
 
-def _shortened(label: str) -> str:
+def shortened(label: str) -> str:
     """Return a label that leaves room for its bar."""
     text = label if len(label) <= _LONGEST_LABEL else label[: _LONGEST_LABEL - 1].rstrip() + "…"
     return text.replace("$", r"\$")

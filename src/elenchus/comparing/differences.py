@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, TypeVar
+from typing import TYPE_CHECKING, Protocol, TypeVar
 
 from elenchus.comparing.changes import ListingChange, listing_changes
-from elenchus.frozen import Frozen
+from elenchus.comparing.showing import Showing
+from elenchus.frozen import Frozen, replace
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Mapping, Sequence
+    from collections.abc import Iterable, Iterator, Mapping, Sequence
 
-    from elenchus.comparing.showing import Showing
+    from elenchus.asking.query import Query
+    from elenchus.site.site import Site
 
 _Value = TypeVar("_Value")
 
-__all__ = ["NO_DIFFERENCE", "Difference", "difference"]
+__all__ = ["NO_DIFFERENCE", "Difference", "Shown", "difference", "of_two_listings"]
 
 
 class Difference(Frozen):
@@ -42,9 +44,38 @@ class Difference(Frozen):
 NO_DIFFERENCE = Difference((), (), {}, {}, (), (), {})
 
 
-def difference(before: Showing, after: Showing) -> Difference:
+class Shown(Protocol):
+    """What is compared of a state of a site; ``listings`` is None where nobody knows them."""
+
+    @property
+    def listings(self) -> Mapping[str, Sequence[str]] | None:
+        """The ids of the rows of each listing."""
+
+    @property
+    def sections(self) -> Mapping[str, Sequence[str]]:
+        """The ids of the rows of each section."""
+
+    @property
+    def addresses(self) -> Mapping[str, str]:
+        """The titles of pages by their addresses."""
+
+    def titles(self, names: Iterable[str]) -> Mapping[str, str]:
+        """Return the titles of entries that it knows."""
+
+
+def of_two_listings(site: Site, first: Query, second: Query) -> Difference:
+    """Return what one listing has that another has not, and the other way round."""
+    name = f" {first.listing.name or 'the first'} → {second.listing.name or 'the second'}"
+    found = tuple(listing_changes({name: first.ids()}, {name: second.ids()}))
+    named = list(dict.fromkeys(each for change in found for each in _named(change)))
+    return replace(NO_DIFFERENCE, listings=found, titles=Showing(site).titles(named))
+
+
+def difference(before: Shown, after: Shown) -> Difference:
     """Return what is otherwise in one state than in another."""
-    listings = tuple(listing_changes(_keyed(before.listings), _keyed(after.listings)))
+    old, new = before.listings, after.listings
+    is_known = old is not None and new is not None
+    listings = tuple(listing_changes(_keyed(old or {}), _keyed(new or {})))
     sections = tuple(listing_changes(before.sections, after.sections))
     named = list(dict.fromkeys(name for change in (*listings, *sections) for name in _named(change)))
     return Difference(
@@ -52,8 +83,8 @@ def difference(before: Showing, after: Showing) -> Difference:
         sections=sections,
         appeared=_only_in(after.addresses, before.addresses),
         vanished=_only_in(before.addresses, after.addresses),
-        new=tuple(_only_in(after.listings, before.listings)),
-        gone=tuple(_only_in(before.listings, after.listings)),
+        new=tuple(_only_in(new or {}, old or {})) if is_known else (),
+        gone=tuple(_only_in(old or {}, new or {})) if is_known else (),
         titles={**before.titles(named), **after.titles(named)},
     )
 

@@ -10,6 +10,7 @@ from elenchus.asking.query import Query
 from elenchus.checks.survey import Survey
 from elenchus.errors import ElenchusError
 from elenchus.frozen import Working
+from elenchus.pages.paths import address_of, later_page
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -67,9 +68,18 @@ class Showing(Working):
 
     @cached_property
     def addresses(self) -> dict[str, str]:
-        """The title of each page that visitors can see, by its address."""
-        pages = (found.page for found in self.survey.placed if not found.page.rule.private)
-        return {f"/{page.address}": page.title for page in pages}
+        """The title of each page that visitors can see, by its address, its later pages among them."""
+        found: dict[str, str] = {}
+        for each in self.survey.placed:
+            if each.page.rule.private:
+                continue
+            found[f"/{each.page.address}"] = each.page.title
+            for section in each.sections:
+                pages = section.answer.pages if section.answer and section.has_pages else 1
+                for number in range(2, pages + 1):
+                    path = later_page(each.page.path, number, section.rule.pages_at)
+                    found[f"/{address_of(path)}"] = f"{each.page.title} ({number})"
+        return found
 
     def titles(self, names: Iterable[str]) -> dict[str, str]:
         """Return the titles of entries, as far as they are here."""

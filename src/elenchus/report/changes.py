@@ -12,7 +12,16 @@ if TYPE_CHECKING:
     from elenchus.comparing.changes import ListingChange
     from elenchus.comparing.differences import Difference
 
-__all__ = ["MOST", "counted", "difference_as_data", "difference_told", "listings_told", "rest"]
+__all__ = [
+    "MOST",
+    "counted",
+    "difference_as_data",
+    "difference_told",
+    "listings_told",
+    "rest",
+    "signed",
+    "two_listings_told",
+]
 
 MOST = 12  # lines of one sort, unless all are wanted
 
@@ -28,6 +37,23 @@ def difference_told(found: Difference, *, whole: bool = False) -> Iterator[Piece
         ("Listings that are gone", "-", dict.fromkeys(found.gone, "")),
     ):
         yield from _names(heading, sign, pages, whole=whole)
+
+
+def two_listings_told(found: Difference, names: Sequence[str], *, whole: bool = False) -> Iterator[Piece]:
+    """Yield what one of two listings has that the other has not, and what stands elsewhere in both."""
+    first, second = (printable(name) for name in names)
+    change = found.listings[0]
+    titles = _titles(found)
+    both = change.before - len(change.leaves)
+    yield Piece(
+        f"{first} has {change.before}, {second} has {change.after}, {both} stand in both.\n", Role.STRONG
+    )
+    told = [("-", f"{titles(name)}, only in {first}, at {at}") for name, at in change.leaves]
+    told += [("+", f"{titles(name)}, only in {second}, at {at}") for name, at in change.enters]
+    told += [
+        ("~", f"{titles(name)}, at {old} in {first}, at {new} in {second}") for name, old, new in change.moves
+    ]
+    yield from signed(told, "  ", whole=whole)
 
 
 def _titles(found: Difference) -> Callable[[str], str]:
@@ -69,12 +95,17 @@ def _listing_lines(move: ListingChange, titles: Callable[[str], str], *, whole: 
     told = [("+", f"{titles(name)} enters at {at}") for name, at in move.enters]
     told += [("-", f"{titles(name)} leaves, it was at {at}") for name, at in move.leaves]
     told += [("~", f"{titles(name)} moves from {old} to {new}") for name, old, new in move.moves]
+    yield from signed(told, "    ", whole=whole)
+
+
+def signed(told: Sequence[tuple[str, str]], margin: str, *, whole: bool) -> Iterator[Piece]:
+    """Yield lines with their signs, as many as are read at a glance."""
     shown = told if whole else told[:MOST]
     for sign, text in shown:
-        yield Piece(f"    {sign} ", Role.FAINT)
+        yield Piece(f"{margin}{sign} ", Role.FAINT)
         yield Piece(f"{printable(text)}\n")
     if len(told) > len(shown):
-        yield Piece(f"    … {len(told) - len(shown)} more; --in-full shows them\n", Role.FAINT)
+        yield Piece(f"{margin}… {len(told) - len(shown)} more; --in-full shows them\n", Role.FAINT)
 
 
 def rest(count: int, what: str) -> Iterator[Piece]:

@@ -7,7 +7,19 @@ from typing import Annotated
 
 import typer
 
-__all__ = ["DryRunOption", "WholeOption", "YesOption", "is_agreed"]
+__all__ = ["DryRunOption", "FormOption", "WholeOption", "YesOption", "is_agreed"]
+
+
+def _known_form(form: str) -> str:
+    """Return the form of what is told."""
+    if form not in ("text", "json"):
+        raise typer.BadParameter(f"it is text or json, not “{form}”")
+    return form
+
+
+FormOption = Annotated[
+    str, typer.Option("--format", metavar="FORMAT", callback=_known_form, help="text, or json for programs.")
+]
 
 DryRunOption = Annotated[bool, typer.Option("--dry-run", help="Tell what would change, and write nothing.")]
 YesOption = Annotated[bool, typer.Option("--yes", help="Write without asking.")]

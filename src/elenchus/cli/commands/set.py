@@ -10,7 +10,7 @@ import typer
 
 from elenchus.cli.app import AtOption, SiteOption, app, opened
 from elenchus.cli.commands._asking import QUESTION_HELP, GivenOption, values_of
-from elenchus.cli.commands._changing import DryRunOption, WholeOption, YesOption, is_agreed
+from elenchus.cli.commands._changing import DryRunOption, FormOption, WholeOption, YesOption, is_agreed
 
 if TYPE_CHECKING:
     from elenchus.comparing.differences import Difference
@@ -35,9 +35,7 @@ def set_fields(
     given: GivenOption = None,
     dry_run: DryRunOption = False,
     yes: YesOption = False,
-    form: Annotated[
-        str, typer.Option("--format", metavar="FORMAT", help="text, or json for programs.")
-    ] = "text",
+    form: FormOption = "text",
     whole: WholeOption = False,
 ) -> int:
     """Change fields of all entries that a question or a listing finds, in the files where they stand.
@@ -53,8 +51,6 @@ def set_fields(
     from elenchus.pieces.piece import Piece, Role
     from elenchus.report.editing import change_as_data
 
-    if form not in ("text", "json"):
-        raise typer.BadParameter(f"--format is text or json, not “{form}”")
     wanted = read_assignments(assignments)
     here = opened(site, at)
     query = Query.of(here, question, as_lists(values_of(given)))

@@ -1,0 +1,128 @@
+"""Compare the site with another folder, time or revision, or with what was published."""
+
+from __future__ import annotations
+
+import json
+from contextlib import ExitStack
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Optional
+
+import typer
+
+from elenchus.cli.app import SiteOption, app, opened
+from elenchus.cli.commands._asking import GivenOption, values_of
+from elenchus.cli.commands._changing import FormOption, WholeOption
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from elenchus.comparing.differences import Difference
+    from elenchus.site.site import Site
+
+__all__ = ["compare"]
+
+_DIFFERS = 1  # what is exited with where it was asked for
+_PUBLISHED = "published"
+
+
+@app.command(short_help=__doc__)
+def compare(
+    listings: Annotated[
+        Optional[list[str]],  # noqa: UP045 - Typer reads the annotation while the program starts
+        typer.Argument(metavar="[LISTING LISTING]", help="Two listings or questions, to be compared here."),
+    ] = None,
+    site: SiteOption = None,
+    folder: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option("--from", metavar="FOLDER", help="From the site in this folder to this one."),
+    ] = None,
+    since: Annotated[
+        str,
+        typer.Option("--since", metavar="published", help="From what was published last to what would be."),
+    ] = "",
+    at: Annotated[
+        str, typer.Option("--at", metavar="TIME", help="From now to this time: 2026-07-01, 2026-07-01T09:00.")
+    ] = "",
+    revision: Annotated[
+        str,
+        typer.Option("--revision", metavar="REVISION", help="From this revision of git to the files here."),
+    ] = "",
+    to: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Option("--to", metavar="FOLDER", help="With --since: the folder that was published to."),
+    ] = None,
+    given: GivenOption = None,
+    form: FormOption = "text",
+    exit_code: Annotated[
+        bool, typer.Option("--exit-code", help="Exit with 1 where anything differs.")
+    ] = False,
+    whole: WholeOption = False,
+) -> int:
+    """Tell what differs: entries that enter listings and sections, leave or move, pages that come and go.
+
+    One side is this site as it is now; the other a folder, a time, a revision, or the last publication.
+    """
+    from elenchus.cli.printing import show
+    from elenchus.pieces.piece import Piece
+    from elenchus.report.changes import difference_as_data, difference_told, two_listings_told
+
+    _checked(listings, since, (listings, folder, since, at, revision))
+    here = opened(site, None)
+    with ExitStack() as stack:
+        if listings:
+            found = _of_listings(here, listings, values_of(given))
+        else:
+            found = _of_states(here, stack, folder, at, revision, to)
+        if form == "json":
+            show([Piece(json.dumps(difference_as_data(found), ensure_ascii=False, indent=2) + "\n")])
+        elif found.is_empty:
+            show([Piece("Nothing differs.\n")])
+        elif listings:
+            show(two_listings_told(found, listings, whole=whole))
+        else:
+            show(difference_told(found, whole=whole))
+    return _DIFFERS if exit_code and not found.is_empty else 0
+
+
+def _checked(listings: list[str] | None, since: str, sides: Sequence[object]) -> None:
+    """Refuse what cannot be compared."""
+    if sum(map(bool, sides)) != 1:
+        message = "name one thing to compare with: --from, --since, --at, --revision, or two listings"
+        raise typer.BadParameter(message)
+    if listings and len(listings) != 2:  # noqa: PLR2004 - one is compared with another
+        raise typer.BadParameter("listings are compared by twos")
+    if since and since != _PUBLISHED:
+        raise typer.BadParameter(f"--since knows “{_PUBLISHED}”, not “{since}”; of a time it is --at")
+
+
+def _of_listings(site: Site, names: list[str], given: dict[str, list[str]]) -> Difference:
+    """Return what two listings have that the other has not."""
+    from elenchus.asking.query import Query
+    from elenchus.comparing.differences import of_two_listings
+
+    first, second = (Query.of(site, name, given) for name in names)
+    return of_two_listings(site, first, second)
+
+
+def _of_states(
+    site: Site, stack: ExitStack, folder: Path | None, at: str, revision: str, to: str | None
+) -> Difference:
+    """Return what is otherwise on one side than on the other."""
+    from elenchus.cli.printing import progress
+    from elenchus.comparing.differences import difference
+    from elenchus.comparing.showing import Showing
+    from elenchus.comparing.sides import at_revision, in_folder
+    from elenchus.publishing.manifest import read_manifest
+    from elenchus.publishing.publication import target_of
+    from elenchus.publishing.published import Published
+    from elenchus.site.site import instant_of
+
+    tick = stack.enter_context(progress("pages", 0))
+    here = Showing(site, tick)
+    if at:
+        return difference(here, Showing(site.at(instant_of(site.definition, at)), tick))
+    if folder:
+        return difference(Showing(in_folder(site, folder), tick), here)
+    if revision:
+        return difference(Showing(stack.enter_context(at_revision(site, revision)), tick), here)
+    return difference(Published(read_manifest(target_of(site, to))), here)

@@ -1,0 +1,69 @@
+"""The two sides of a comparison: another folder, another time, a revision, what was published last."""
+
+from __future__ import annotations
+
+import subprocess
+import tarfile
+import tempfile
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from elenchus.errors import OptionError, Problem
+from elenchus.site.site import open_site
+from elenchus.values.texts import quoted
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from elenchus.site.site import Site
+
+__all__ = ["at_revision", "in_folder"]
+
+_PATIENCE = 60  # seconds for git
+
+
+def in_folder(site: Site, folder: Path) -> Site:
+    """Return the site of another folder, at the now of this one. Raises SiteError."""
+    return open_site(folder, index=True).working(site.content.work).at(site.clock.now)
+
+
+@contextmanager
+def at_revision(site: Site, revision: str) -> Iterator[Site]:
+    """Give the site as a revision of its git repository has it, read in a folder that goes away again.
+
+    Neither the work tree nor anything of the repository is touched. Raises OptionError where git or the
+    revision is missing, SiteError.
+    """
+    root = site.definition.folder.resolve()
+    if revision.startswith("-"):
+        raise OptionError([Problem("no-revision", f"{quoted(revision)} is no revision")])
+    _git(root, "rev-parse", "--verify", "--quiet", f"{revision}^{{commit}}", about=revision)
+    below = _git(root, "rev-parse", "--show-prefix", about=revision).decode().strip()
+    wanted = f"{revision}:{below}" if below else revision
+    with tempfile.TemporaryDirectory(prefix="elenchus-") as name:
+        packed = Path(name) / "all.tar"
+        packed.write_bytes(_git(root, "archive", "--format=tar", wanted, about=revision))
+        folder = Path(name) / "site"
+        folder.mkdir()
+        with tarfile.open(packed) as archive:
+            archive.extractall(folder, filter="data")
+        yield open_site(folder, index=False).at(site.clock.now)
+
+
+def _git(folder: Path, *arguments: str, about: str) -> bytes:
+    """Return what a command of git says. Raises OptionError."""
+    try:
+        done = subprocess.run(  # noqa: S603 - no shell reads it, and a revision is no option
+            ["git", "-C", str(folder), *arguments],  # noqa: S607 - the one that the user has
+            capture_output=True,
+            check=False,
+            timeout=_PATIENCE,
+        )
+    except (OSError, subprocess.TimeoutExpired) as error:
+        raise OptionError([Problem("no-revision", f"git cannot be run here ({error})")]) from None
+    if done.returncode:
+        said = done.stderr.decode("utf-8", "replace").strip().splitlines()
+        message = f"git finds no revision {quoted(about)} of this folder"
+        raise OptionError([Problem("no-revision", message, said[-1] if said else "")])
+    return done.stdout
