@@ -17,15 +17,15 @@ from elenchus.checks.survey import Survey
 from elenchus.comparing.changes import ListingChange, listing_changes
 from elenchus.comparing.showing import Showing
 from elenchus.engine.columns.column import Dates, Lists
-from elenchus.errors import ElenchusError
 from elenchus.frozen import Frozen, Working, replace
-from elenchus.plan.nodes import Counted, FieldRef, Test, Via
-from elenchus.plan.walking import walk
+from elenchus.plan.nodes import Counted, FieldRef, ListedIn, Part, Test, Via
+from elenchus.plan.walking import at_instant, is_now, walk
 from elenchus.schema.types import Type
 from elenchus.values.dates import days_between, from_instant, start_of
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator, Sequence
+    from collections.abc import Callable, Collection, Iterator, Sequence
+    from datetime import date
 
     from numpy.typing import NDArray
 
@@ -34,6 +34,12 @@ if TYPE_CHECKING:
     from elenchus.site.site import Site
 
 __all__ = ["Coming", "titles_in", "upcoming"]
+
+
+# Microseconds beside the beginning or the end of a date at which a comparison with now may turn over.
+_AROUND = (-1, 0, 1)
+_BESIDE = (-2, -1, 0)  # the same counted from the last of them
+_ONE_WAY = frozenset({"<", ">", "<=", ">="})
 
 
 class Coming(Frozen):
@@ -95,6 +101,10 @@ class _Future(Working):
             self.sites[instant] = self.site.at(instant)
         return self.sites[instant]
 
+    def fresh(self, instant: int) -> Site:
+        """Return the site at an instant, which tells what the first question that it is asked depends on."""
+        return self.site.at(instant)
+
     def ahead(self, instants: NDArray[np.int64]) -> NDArray[np.int64]:
         """Return those instants that lie ahead, each once."""
         return np.unique(instants[(instants > self.site.clock.now) & (instants <= self.until)])
@@ -118,16 +128,15 @@ class _Future(Working):
         days = list(days_between(self.site.clock.today, last, "day"))[1:]
         return [at for day in days if (at := start_of(day, zone)) <= self.until]
 
-    @cached_property
-    def moments(self) -> list[int]:
-        """The instants at which a date of content begins or ends, before and after each."""
+    def moments(self, fields: Collection[str], beside: Sequence[int]) -> list[int]:
+        """Return the instants at which dates of some fields begin or end, or so many microseconds beside."""
         found = [np.zeros(0, dtype=np.int64)]
-        for column in self.site.dataset.entries.columns.values():
+        for (name, _), column in self.site.dataset.entries.columns.items():
             dates = column.elements if isinstance(column, Lists) else column
-            if isinstance(dates, Dates):
-                edges = np.concatenate((dates.keys[dates.valid], dates.ends[dates.valid]))
-                found += [edges - 1, edges, edges + 1]
-        return [int(each) for each in self.ahead(np.concatenate(found)).tolist()]
+            if isinstance(dates, Dates) and name in fields:
+                found += [dates.keys[dates.valid], dates.ends[dates.valid]]
+        edges = np.unique(np.concatenate(found))
+        return [int(each) for each in self.ahead(np.concatenate([edges + at for at in beside])).tolist()]
 
 
 class _Course:
@@ -138,41 +147,82 @@ class _Course:
         self.listing = listing
         self.given = future.survey.sample(listing)
         self.met: dict[Plan, frozenset[str] | None] = {}
+        self.watch: set[str] = set()
+        self.plans: dict[date, Plan | None] = {}
 
-    def query(self, instant: int) -> Query:
-        """Return the listing as a question at an instant."""
-        return Query(self.future.at(instant), self.listing, self.given)
+    def plan(self, instant: int) -> Plan | None:
+        """Return the plan at an instant, None where it cannot be asked then, as check tells.
+
+        Of one day all are the same but for now. A term that only entries have which are not public yet cannot
+        be named before they are.
+        """
+        site = self.future.at(instant)
+        day = site.clock.today
+        if self.plans.get(day) is None:
+            query = Query(self.future.fresh(instant), self.listing, self.given)
+            self.plans[day] = query.plan if query.is_askable else None
+            self.watch |= query.site.watch
+        plan = self.plans[day]
+        return at_instant(plan, instant) if plan and "instant" in self.watch else plan
+
+    def ids(self, plan: Plan | None, instant: int) -> list[str]:
+        """Return the ids of its rows at an instant."""
+        return self.future.at(instant).executor.ids(plan) if plan else []
 
     def changes(self) -> Iterator[Coming]:
         """Yield what becomes of it."""
-        now = self.future.site.clock.now
-        # A site of its own, so that what its questions depend on is told of this listing alone.
-        alone = Query(self.future.site.at(now), self.listing, self.given)
-        plan, ids = _asked(alone)
-        name = f" {self.listing.name}"
-        for instant in self.instants(alone.site.watch):
-            query = self.query(instant)
-            if plan and query.is_askable and query.plan == plan and not self.is_touched(plan, instant):
+        at = self.future.site.clock.now
+        plan = self.plan(at)
+        ids = self.ids(plan, at)
+        for instant in self.instants():
+            then = self.plan(instant)
+            if then == plan and not self.is_touched(plan, instant):
                 continue
-            before = ids
-            plan, ids = _asked(query)
-            for change in listing_changes({name: before}, {name: ids}):
-                yield self.coming(instant, change)
+            found = self.ids(then, instant)
+            if found != ids:
+                yield from self.between(at, instant, (ids, found))
+            at, plan, ids = instant, then, found
 
-    def instants(self, watch: set[str]) -> list[int]:
-        """Return the instants at which its answer can change."""
+    def between(self, before: int, last: int, ends: tuple[list[str], list[str]]) -> Iterator[Coming]:
+        """Yield what becomes of it from one instant to another, at the first of those side by side."""
+        name, ids = f" {self.listing.name}", ends[0]
+        for instant in (*(last + at for at in _BESIDE[:-1]), last) if "instant" in self.watch else (last,):
+            if instant > before:
+                found = ends[1] if instant == last else self.ids(self.plan(instant), instant)
+                for change in listing_changes({name: ids}, {name: found}):
+                    yield self.coming(instant, change)
+                ids = found
+
+    def instants(self) -> list[int]:
+        """Return the instants at which its answer can change, the last of those side by side."""
         found = set(self.future.rows_at)
-        if watch:
+        if self.watch:
             found |= set(self.future.days)
-        if "instant" in watch:
-            found |= set(self.future.moments)
+        if "instant" in self.watch:
+            found |= set(self.future.moments(self.fields, _AROUND if self.meets_now else _AROUND[-1:]))
         return sorted(found)
 
-    def is_touched(self, plan: Plan, instant: int) -> bool:
+    @property
+    def meets_now(self) -> bool:
+        """Say whether a date is to be now, so that an answer can hold for one instant only.
+
+        Before and after now are turned over once at each edge: the last instant there tells whether they are.
+        """
+        plans = [plan for plan in self.plans.values() if plan]
+        tests = [each for plan in plans for each in _tests_of(plan) if any(map(is_now, each.values))]
+        return any(each.operator not in _ONE_WAY for each in tests)
+
+    @property
+    def fields(self) -> set[str]:
+        """The fields whose dates are compared with now, or with anything else."""
+        plans = [plan for plan in self.plans.values() if plan]
+        return {each.name for plan in plans for each in _fields_of(plan) if each.type.type.is_date}
+
+    def is_touched(self, plan: Plan | None, instant: int) -> bool:
         """Say whether an entry that becomes public at an instant, or ceases to be, can change the answer."""
         rows = self.future.rows_at.get(instant)
-        if not rows:
-            return False
+        if not rows or plan is None:
+            return bool(rows)
         met = self.matching(plan)
         ids = self.future.site.dataset.entries.ids
         return met is None or any(ids[row] in met for row in rows)
@@ -205,15 +255,33 @@ class _Course:
         return Coming(instant, change, opened & enters, closed & leaves)
 
 
-def _asked(query: Query) -> tuple[Plan | None, list[str]]:
-    """Return the plan of a question and the ids of its rows; none where it cannot be asked, as check tells.
+def _tests_of(plan: Plan) -> Iterator[Test]:
+    """Yield the comparisons of a plan and of those that its rows come from."""
+    for each in walk(plan.condition):
+        if isinstance(each, Test):
+            yield each
+        elif isinstance(each, ListedIn):
+            yield from _tests_of(each.rows.plan)
+    for rows in (plan.source, plan.fill.rows if plan.fill else None):
+        yield from _tests_of(rows.plan) if rows else ()
 
-    A term that only entries have which are not public yet cannot be named before they are.
-    """
-    try:
-        return query.plan, query.ids()
-    except ElenchusError:
-        return None, []
+
+def _fields_of(plan: Plan) -> Iterator[FieldRef]:
+    """Yield the fields that the conditions of a plan compare, and those on the way to them."""
+    for each in _tests_of(plan):
+        yield from _steps(each.field)
+
+
+def _steps(field: FieldRef) -> Iterator[FieldRef]:
+    """Yield a field and those that it is made of."""
+    yield field
+    match field.source:
+        case Via():
+            yield from (*_steps(field.source.first), *_steps(field.source.then))
+        case Part():
+            yield from _steps(field.source.of)
+        case Counted():
+            yield from _steps(field.source.field)
 
 
 def _is_plain(plan: Plan) -> bool:

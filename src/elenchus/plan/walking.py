@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from elenchus.plan.nodes import AllOf, AnyOf, Negation, Test
+from elenchus.frozen import replace
+from elenchus.plan.nodes import AllOf, AnyOf, ListedIn, Negation, SourceOrder, Test, TimeValue
+from elenchus.values.dates import Interval
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from elenchus.plan.nodes import Condition
+    from elenchus.plan.nodes import Condition, OrderKey, Plan, Rows, Value
 
-__all__ = ["parts", "tests_in", "walk"]
+__all__ = ["at_instant", "is_now", "parts", "tests_in", "walk"]
 
 
 def walk(condition: Condition | None) -> Iterator[Condition]:
@@ -38,3 +40,45 @@ def parts(condition: Condition | None) -> list[Condition]:
     if isinstance(condition, AllOf):
         return [inner for part in condition.parts for inner in parts(part)]
     return [condition]
+
+
+def is_now(value: Value) -> bool:
+    """Say whether a value is the instant that is now."""
+    return isinstance(value, TimeValue) and value.interval.end == value.interval.start + 1
+
+
+def at_instant(plan: Plan, now: int) -> Plan:
+    """Return a plan for another instant of the same local day: what it compares with now is that instant."""
+
+    def of_rows(rows: Rows) -> Rows:
+        return replace(rows, plan=at_instant(rows.plan, now))
+
+    def of_key(key: OrderKey) -> OrderKey:
+        return replace(key, rows=of_rows(key.rows)) if isinstance(key, SourceOrder) else key
+
+    def of_value(value: Value) -> Value:
+        return replace(value, interval=Interval(now, now + 1)) if is_now(value) else value
+
+    def of(condition: Condition) -> Condition:
+        match condition:
+            case Test():
+                return replace(condition, values=tuple(map(of_value, condition.values)))
+            case Negation():
+                return Negation(of(condition.part))
+            case AllOf() | AnyOf():
+                return type(condition)(tuple(map(of, condition.parts)))
+            case ListedIn():
+                return replace(condition, rows=of_rows(condition.rows))
+            case _:
+                return condition
+
+    return replace(
+        plan,
+        condition=of(plan.condition) if plan.condition else None,
+        order=tuple(
+            replace(key, rows=of_rows(key.rows)) if isinstance(key, SourceOrder) else key
+            for key in plan.order
+        ),
+        source=of_rows(plan.source) if plan.source else None,
+        fill=replace(plan.fill, rows=of_rows(plan.fill.rows)) if plan.fill else None,
+    )

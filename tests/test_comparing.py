@@ -1,0 +1,220 @@
+"""Two states of a site compared, and what time alone brings: against plain set differences, and every minute."""
+
+from __future__ import annotations
+
+import json
+import random
+import re
+import shutil
+import subprocess
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import pytest
+
+import elenchus
+from conftest import Run, Write
+from elenchus.comparing.changes import listing_changes
+from elenchus.comparing.upcoming import upcoming
+
+START = datetime(2026, 3, 27, 22, 0, tzinfo=UTC)  # clocks in Berlin are set forward two nights later
+LISTINGS = [
+    "from note order by newest limit 4",
+    "from note where starts > now order by starts limit 3",
+    "from note where date in last 2 days order by title",
+    "from note where starts in this month or topic = rare order by oldest",
+    "from note where starts <= now and not date in today order by size desc, title",
+    "from note where station.status is set order by title limit 6",
+    "from note where starts.hour < 12 and starts.day = today order by starts",
+    "from note where listed in l0 order by random limit 2",
+    "from note where count of note.station > 0",
+    "from topic order by name",
+    "from note where starts = now or expires = now",
+    "from l1 where size > 2",
+]
+
+
+def written(seed: int) -> dict[str, str]:
+    """Return a random site whose content moves with time."""
+    draw = random.Random(seed)  # noqa: S311 - nothing here is secret
+    files = {
+        "elenchus.toml": f'[site]\nclock = {START.isoformat()[:19]}Z\ntimezone = "Europe/Berlin"\n[sources.n]\nread = "markdown"\npath = "n"\nkind = "note"\n'
+        '[kinds.note.fields]\nstarts = { type = "datetime" }\nsize = { type = "integer" }\nstation = { type = "entry" }\n[taxonomies.topic]\n',
+        "listings.toml": "".join(f"[l{number}]\nask = '{text}'\n" for number, text in enumerate(LISTINGS)),
+    }
+    for number in range(24):
+
+        def near(minutes: int = 4400) -> str:
+            return (START + timedelta(minutes=draw.randrange(-minutes // 2, minutes))).isoformat(" ")[
+                :16
+            ] + "Z"
+
+        lines = [
+            f"title: Note {draw.randrange(99)} {number}",
+            f"size: {draw.randrange(5)}",
+            f"topic: [{draw.choice(['sea', 'ice', 'rare'])}]",
+        ]
+        lines += [f"date: {near()}"] * (draw.random() < 0.9) + [f"starts: {near()}"] * (draw.random() < 0.8)
+        lines += [f"expires: {near()[:10] if draw.random() < 0.5 else near()}"] * (draw.random() < 0.4)
+        lines += [f"station: n{draw.randrange(24)}"] * (draw.random() < 0.5)
+        lines += ["status: " + draw.choice(["scheduled", "draft"])] * (draw.random() < 0.2)
+        files[f"n/n{number}.md"] = "---\n" + "\n".join(lines) + "\n---\n"
+    return files
+
+
+def asked(site: elenchus.Site, name: str) -> list[str]:
+    """Return the ids of a listing's rows; none where it cannot be asked."""
+    try:
+        return [row.id for row in elenchus.ask(site, name, changes="no per page").rows]
+    except elenchus.QuestionError:
+        return []
+
+
+@pytest.mark.parametrize("seed", [1, 2])
+def test_every_minute(make_site: Write, seed: int) -> None:
+    """What is told of time ahead is what asking at every minute shows, no more and no less."""
+    site = make_site(written(seed))
+    days = 2
+    names = [f"l{number}" for number in range(len(LISTINGS))]
+    until = site.clock.now + days * 86_400_000_000
+    told: dict[tuple[str, int], list[tuple[int, int]]] = {}
+    for each in upcoming(site, until, names):
+        minute = -(
+            -(each.at - site.clock.now) // 60_000_000
+        )  # the first full minute at which it is to be seen
+        told.setdefault((each.change.listing, minute), []).append((each.change.before, each.change.after))
+    known = {name: asked(site, name) for name in names}
+    seen = set()
+    for minute in range(1, days * 1440 + 1):
+        then = site.at(site.clock.now + minute * 60_000_000)
+        for name in names:
+            rows = asked(then, name)
+            if rows != known[name]:
+                seen.add((name, minute))
+                assert (name, minute) in told, f"{name} changes after {minute} minutes, and nobody told"
+                assert told[name, minute][0][0] == len(known[name])
+                assert told[name, minute][-1][1] == len(rows)
+            known[name] = rows
+    quiet = {key for key in told if key not in seen}
+    assert all(len(told[key]) > 1 for key in quiet), (
+        "what is told is to be seen, unless it passes within the minute"
+    )
+    assert len(seen) > 30
+
+
+MONTH = "from note where starts > now or expires in today order by newest limit 5"
+
+
+def test_a_month(make_site: Write) -> None:
+    """The same for one listing over every minute of a month."""
+    site = make_site({**written(9), "listings.toml": f"[l]\nask = '{MONTH}'\n"})
+    minutes = 30 * 1440
+    found = upcoming(site, site.clock.now + minutes * 60_000_000)
+    told = {-(-(each.at - site.clock.now) // 60_000_000) for each in found}
+    known, seen = asked(site, "l"), set()
+    for minute in range(1, minutes + 1):
+        rows = asked(site.at(site.clock.now + minute * 60_000_000), "l")
+        if rows != known:
+            seen.add(minute)
+        known = rows
+    assert seen == told
+
+
+def test_differences() -> None:
+    """What is told of two answers is their set difference, with the places; moves are the fewest that do."""
+    draw = random.Random(5)  # noqa: S311 - nothing here is secret
+    for _ in range(300):
+        old, new = (draw.sample("abcdefghij", draw.randrange(9)) for _ in range(2))
+        change = next(listing_changes({" l": old}, {" l": new}), None)
+        if old == new:
+            assert change is None
+            continue
+        assert change is not None
+        assert dict(change.enters) == {row: new.index(row) + 1 for row in new if row not in old}
+        assert dict(change.leaves) == {row: old.index(row) + 1 for row in old if row not in new}
+        moved = {row for row, *_ in change.moves}
+        stay = [row for row in old if row in new and row not in moved]
+        assert stay == [row for row in new if row in old and row not in moved]
+
+
+FILES = {
+    "elenchus.toml": '[site]\ntitle = "Bay"\nclock = 2026-06-01\ntimezone = "UTC"\n[sources.n]\nread = "markdown"\npath = "n"\nkind = "note"\n[kinds.note]\naddress = "notes/{slug}/"\n[taxonomies.topic]\n',
+    "listings.toml": "[newest]\nask = 'from note order by newest limit 2'\n[sea]\nask = 'from note where topic = sea'\n",
+    "pages.toml": '[home]\naddress = "index.html"\nsections = ["newest"]\n[notes]\neach = "from note"\naddress = "notes/{slug}/"\nsections = [{ ask = "where topic in :here.topic order by newest per page 2" }]\n',
+    **{f"n/n{number}.md": f"---\ntitle: Note {number}\ndate: 2026-05-{number:02}\ntopic: [{'sea' if number % 2 else 'ice'}]\n---\n" for number in range(1, 8)},
+    "n/soon.md": "---\ntitle: Soon; and, later\ndate: 2026-06-03 10:00\nstatus: scheduled\ntopic: [sea]\n---\n",
+}  # fmt: skip
+
+
+def test_compare(make_site: Write, tmp_path: Path, run: Run) -> None:
+    """Another folder, time, revision and the last publication tell the same of the same change."""
+    make_site(FILES)
+    git = ["git", "-c", "user.name=A", "-c", "user.email=a@bay.example"]
+    (tmp_path / ".gitignore").write_text(".elenchus\npublished\nbefore\n")
+    for command in (["init", "-q"], ["add", "-A"], ["commit", "-qm", "first"]):
+        subprocess.run([*git, *command], cwd=tmp_path, check=True)
+    shutil.copytree(tmp_path, tmp_path / "before", ignore=shutil.ignore_patterns(".git", ".elenchus"))
+    assert run("publish").returncode == 0
+    assert run("compare", "--since", "published", "--exit-code").stdout == "Nothing differs.\n"
+    (tmp_path / "n" / "n7.md").unlink()
+    sides = {
+        "from": ["--from", "before"],
+        "since": ["--since", "published"],
+        "revision": ["--revision", "HEAD"],
+    }
+    found = {
+        name: json.loads(run("compare", *side, "--format", "json").stdout) for name, side in sides.items()
+    }
+    assert found["from"] == found["revision"]
+    assert [each["address"] for each in found["since"]["vanished"]] == [each["address"] for each in found["from"]["vanished"]] == ["/notes/n7/", "/notes/n7/page/2/"]  # fmt: skip
+    home = next(each for each in found["since"]["sections"] if each["place"] == "/")
+    assert ([row["id"] for row in home["enters"]], [row["id"] for row in home["leaves"]]) == (
+        ["note/n5"],
+        ["note/n7"],
+    )
+    assert [(each["listing"], each["before"], each["after"]) for each in found["from"]["listings"]] == [
+        ("newest", 2, 2),
+        ("sea", 4, 3),
+    ]
+    differs = run("compare", "--revision", "HEAD", "--exit-code")
+    assert differs.returncode == 1
+    assert "    - Note 7 leaves, it was at 1\n" in differs.stdout
+    assert (
+        subprocess.run(
+            ["git", "status", "--porcelain"], cwd=tmp_path, capture_output=True, text=True, check=True
+        ).stdout
+        == " D n/n7.md\n"
+    )
+    assert "Soon; and, later enters at 1" in run("compare", "--at", "2026-06-04").stdout
+    two = run("compare", "newest", "sea").stdout
+    assert two.startswith("newest has 2, sea has 3, 1 stand in both.\n")
+    for wrong, code, said in ((["--revision", "HAED"], 2, "no revision “HAED”"), ([], 2, "name one thing"), (["newest", "seaa"], 7, "Did you mean sea?"), (["--since", "monday"], 2, "--since knows")):  # fmt: skip
+        refused = run("compare", *wrong)
+        assert (refused.returncode, said in refused.stderr) == (code, True), refused.stderr
+
+
+def test_upcoming_forms(make_site: Write, tmp_path: Path, run: Run) -> None:
+    """A table, JSON, a calendar that other programs read, and a picture."""
+    make_site(FILES)
+    assert run("upcoming").stdout.splitlines()[:4] == ["2026-06-03 10:00", "  newest  2", "    + Soon; and, later appears at 1", "    - Note 6 leaves, it was at 2"]  # fmt: skip
+    data = json.loads(run("upcoming", "--format", "json", "--listing", "sea").stdout)
+    assert [(each["at"], each["listing"], each["enters"][0]["because"]) for each in data] == [
+        ("2026-06-03T10:00:00+00:00", "sea", "appears")
+    ]
+    text = run("upcoming", "--format", "ics").stdout
+    assert text.count("BEGIN:VEVENT") == text.count("END:VEVENT") == 2
+    whole = re.sub(r"\r?\n ", "", text)
+    assert "DTSTART:20260603T100000Z" in whole
+    assert "DESCRIPTION:+ Soon\\; and\\, later appears at 1" in whole
+    assert all(len(line.encode()) <= 75 for line in text.splitlines())
+    assert run("upcoming", "--format", "ics").stdout == text
+    assert run("upcoming", "--chart", "days.png").returncode == 0
+    assert (tmp_path / "days.png").read_bytes().startswith(b"\x89PNG")
+    assert run("upcoming", "--until", "2026-06-02").stdout.startswith("\nNothing changes by time alone")
+    for wrong, code in (
+        (["--until", "2026-05-01"], 2),
+        (["--listing", "see"], 7),
+        (["--format", "xml"], 2),
+        (["--chart", "a.gif"], 2),
+    ):
+        assert run("upcoming", *wrong).returncode == code
