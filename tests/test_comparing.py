@@ -14,6 +14,7 @@ import pytest
 
 import elenchus
 from conftest import Run, Write
+from elenchus.asking.query import Query
 from elenchus.comparing.changes import listing_changes
 from elenchus.comparing.upcoming import upcoming
 
@@ -65,7 +66,7 @@ def written(seed: int) -> dict[str, str]:
 def asked(site: elenchus.Site, name: str) -> list[str]:
     """Return the ids of a listing's rows; none where it cannot be asked."""
     try:
-        return [row.id for row in elenchus.ask(site, name, changes="no per page").rows]
+        return Query.of(site, name).ids()
     except elenchus.QuestionError:
         return []
 
@@ -179,12 +180,8 @@ def test_compare(make_site: Write, tmp_path: Path, run: Run) -> None:
     differs = run("compare", "--revision", "HEAD", "--exit-code")
     assert differs.returncode == 1
     assert "    - Note 7 leaves, it was at 1\n" in differs.stdout
-    assert (
-        subprocess.run(
-            ["git", "status", "--porcelain"], cwd=tmp_path, capture_output=True, text=True, check=True
-        ).stdout
-        == " D n/n7.md\n"
-    )
+    status = subprocess.run([*git, "status", "--porcelain"], cwd=tmp_path, capture_output=True, check=True)
+    assert status.stdout == b" D n/n7.md\n"
     assert "Soon; and, later enters at 1" in run("compare", "--at", "2026-06-04").stdout
     two = run("compare", "newest", "sea").stdout
     assert two.startswith("newest has 2, sea has 3, 1 stand in both.\n")

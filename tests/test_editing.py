@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import resource
+import shlex
 import shutil
 import subprocess
 from pathlib import Path
@@ -18,6 +19,7 @@ from elenchus.asking.query import Query
 from elenchus.editing.assignments import read_assignments
 from elenchus.editing.changing import content_change
 from elenchus.editing.entries import entry_changes
+from elenchus.pieces.commands import set_command
 from elenchus.site.site import journal_of
 
 SITE = """[site]
@@ -210,3 +212,36 @@ def test_two_at_once(make_site: Write, tmp_path: Path, run: Run) -> None:
     with journal_of(tmp_path).alone():
         found = run("set", "from note", "size=2", "--yes")
     assert (found.returncode, "Another run is changing this site" in found.stderr) == (6, True)
+
+
+@pytest.mark.parametrize("name", ["demo", "reference"])
+def test_cures(name: str, reference: elenchus.Site) -> None:
+    """What why offers to change in an entry lists it, once the command that it ends with has made the change."""
+    site = reference if name == "reference" else elenchus.open_site(elenchus.demo_folder())
+    asked = site.library.names or [case["question"] for case in cases("questions.toml") if "question" in case]
+    tried = 0
+    for listing in asked:
+        try:
+            ids = Query.of(site, listing).ids()
+        except elenchus.ElenchusError:
+            continue
+        for entry in [each for each in site.dataset.entries.ids if each not in ids][
+            :: 2 if name == "demo" else 9
+        ]:
+            try:
+                verdict = elenchus.why_entry(site, listing, entry)
+            except elenchus.ElenchusError:  # its rows are terms
+                continue
+            for way in verdict.ways:
+                edits = [change.edit for change in way if change.edit]
+                command = shlex.split(set_command(edits)) if len(edits) == len(way) else []
+                if not command:
+                    continue
+                question, *assignments = command[2:]
+                found = Query.of(site, question).ids()
+                assert found == [entry]
+                changes = entry_changes(site, found, read_assignments(assignments))
+                after = content_change(site, changes).after
+                assert elenchus.why_entry(after, listing, entry).listed, f"{listing}: {command}"
+                tried += 1
+    assert tried > 20

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import Edit, Replacement
+from elenchus.pieces.commands import set_command
 from elenchus.pieces.piece import Piece, Role, printable, width_of
 
 if TYPE_CHECKING:
@@ -37,7 +38,8 @@ def _cure_object(cure: Cure | None) -> dict[str, Any] | None:
     """Return what would put something right: an edit of an entry, or other words in a part of a question."""
     match cure:
         case Edit():
-            return {"entry": cure.entry, "field": cure.field, "operator": cure.operator, "value": cure.value}
+            told = {"entry": cure.entry, "field": cure.field, "operator": cure.operator, "value": cure.value}
+            return {**told, "command": set_command([cure])}
         case Replacement():
             return {"start": cure.span.start, "end": cure.span.end, "text": cure.text}
         case None:

@@ -7,6 +7,8 @@ from textwrap import wrap
 from typing import TYPE_CHECKING, Any
 
 from elenchus.checks.records import LEVELS
+from elenchus.errors import Edit
+from elenchus.pieces.commands import set_command
 from elenchus.pieces.flowing import flowing
 from elenchus.pieces.piece import Piece, Role, printable
 from elenchus.pieces.problems import problem_object
@@ -54,6 +56,8 @@ def _finding_lines(finding: Finding, width: int | None) -> Iterator[Piece]:
     role = Role.FAINT if finding.accepted else Role.HINT
     for line in beside.split("\n") if beside else ():
         yield from flowing([Piece(" " * _INDENT), Piece(printable(line), role)], width, _INDENT)
+    if isinstance(problem.cure, Edit) and not finding.accepted:
+        yield Piece(f"{' ' * _INDENT}{printable(set_command([problem.cure]))}\n", Role.STRONG)
 
 
 def _summary(report: Report, accepted: int) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from textwrap import wrap
 from typing import TYPE_CHECKING
 
+from elenchus.pieces.commands import set_command
 from elenchus.pieces.grid import Heading, grid
 from elenchus.pieces.piece import Piece, Role, printable
 from elenchus.plan.explanation import Spent
@@ -122,6 +123,10 @@ def _way_lines(found: Verdict) -> Iterator[Piece]:
         yield Piece(f"{heading}:\n")
         for change in ways:
             yield Piece(f"  {printable(change.words)}\n", Role.HINT)
+            if len(found.ways) > 1:
+                yield from _command([change], "    ")
+    if len(found.ways) == 1:
+        yield from _command(found.ways[0], "  ")
     if found.ways and found.rank and not found.cut:
         yield Piece(f"It would stand as {found.rank} of {found.of}.\n", Role.FAINT)
     if found.needs:
@@ -129,6 +134,13 @@ def _way_lines(found: Verdict) -> Iterator[Piece]:
         yield Piece(f"{words}:\n")
         for need in found.needs:
             yield Piece(f"  {printable(need)}\n", Role.HINT)
+
+
+def _command(way: Sequence[Change], margin: str) -> Iterator[Piece]:
+    """Yield the command that makes all changes of a way, where all of them are of the entry itself."""
+    edits = [change.edit for change in way if change.edit]
+    if len(edits) == len(way) and (command := set_command(edits)):
+        yield Piece(f"{margin}{printable(command)}\n", Role.STRONG)
 
 
 _WITHOUT_A_WAY = "No change of its own fields is known that would list it. It takes all of this"
