@@ -214,6 +214,67 @@ def test_two_at_once(make_site: Write, tmp_path: Path, run: Run) -> None:
     assert (found.returncode, "Another run is changing this site" in found.stderr) == (6, True)
 
 
+TERMS = {
+    "elenchus.toml": SITE.replace('[taxonomies.topic]\n', '[taxonomies.topic]\ntree = true\n') + '[taxonomies.mood]\n[conditions]\ncold = "topic = ice"    # and topic = ice\n',
+    "topics.csv": 'slug,name,parent\nsea,Sea,\nice,"Ice, cold",sea\nfloe,Floe,ice\nsand,Sand,\n',
+    "notes/a.md": "---\ntitle: A\ntopic: [ice, sand] # ice\nmood: [Calm, ice]\n---\nice\n",
+    "notes/b.md": '---\ntitle: B\ntopic: ["Ice, cold"]\nmood: calm\n---\n',
+    "notes/c.md": "+++\ntitle = 'C'\ntopic = ['sea/ice/floe', 'sea']\n+++\n",
+    "rows/all.csv": "id,title,topic\n1,Row,\"sand, ice\"\n",
+    "listings.toml": '[chilly]\nask = "from note where topic in (ice, sand) and mood = ice order by title"\n[below]\nask = """\nfrom note where topic under sea/ice  # ice\n"""\n[near]\nask = "from note where topic under :where"\n[near.parameters]\nwhere = { type = "topic", default = "ice", label = "ice" }\n',
+    "pages.toml": '[topics]\neach = "from topic"\naddress = "topics/{slug}/"\nsections = [{ ask = "where topic under :here" }, { listing = "near", with = { where = "ice" } }, { ask = \'where topic = "Ice, cold"\' }]\n',
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("arguments", [["topic/ice", "pack-ice"], ["topic/sea/ice", "Pack ice"], ["topic/ice", "--into", "sand"], ["mood/calm", "Still water"]], ids=" ".join)  # fmt: skip
+def test_rename_term(make_site: Write, tmp_path: Path, run: Run, arguments: list[str]) -> None:
+    """A term is called otherwise wherever it is meant and nowhere else; the site is sound, and asks the same."""
+    site = make_site({**TERMS, **{f"{name}/.keep": "" for name in ("lines", "docs", "pages")}})
+    asked = (
+        "chilly",
+        "below",
+        "near",
+        "from note where mood is set",
+        "from row where topic under sea",
+        "where cold",
+    )
+    before = {name: Query.of(site, name).ids() for name in asked}
+    kept = {
+        path: path.read_bytes()
+        for path in tmp_path.rglob("*")
+        if path.is_file() and ".elenchus" not in path.parts
+    }
+    found = run("rename-term", *arguments, "--yes")
+    assert found.returncode == 0, found.stderr
+    after = elenchus.open_site(tmp_path)
+    texts = {name: (tmp_path / name).read_text() for name in TERMS}
+    if "--into" in arguments:
+        assert texts["notes/a.md"].splitlines()[2:4] == ["topic: [sand] # ice", "mood: [Calm, ice]"]
+        assert texts["topics.csv"].splitlines()[1:] == ["sea,Sea,", "floe,Floe,sand", "sand,Sand,"]
+        assert "['sand/floe', 'sea']" in texts["notes/c.md"]
+    elif arguments[0] == "mood/calm":
+        assert [texts[f"notes/{name}.md"].splitlines()[3] for name in "ab"] == [
+            "mood: [Still water, ice]",
+            "mood: Still water",
+        ]
+    else:
+        name = '"Pack ice"' if arguments[1] == "Pack ice" else '"Ice, cold"'
+        assert texts["topics.csv"].splitlines()[2:4] == [f"pack-ice,{name},sea", "floe,Floe,pack-ice"]
+        assert texts["elenchus.toml"].endswith('cold = "topic = pack-ice"    # and topic = ice\n')
+        assert 'default = "pack-ice", label = "ice"' in texts["listings.toml"]
+        assert "topic in (pack-ice, sand) and mood = ice" in texts["listings.toml"]
+        assert "topic under sea/pack-ice  # ice" in texts["listings.toml"]
+        assert 'with = { where = "pack-ice" }' in texts["pages.toml"]
+        assert "topic: [pack-ice, sand] # ice\nmood: [Calm, ice]\n---\nice\n" in texts["notes/a.md"]
+        assert '"sand, pack-ice"' in texts["rows/all.csv"]
+        assert "['sea/pack-ice/floe', 'sea']" in texts["notes/c.md"]
+    if "--into" not in arguments:
+        assert {name: Query.of(after, name).ids() for name in asked} == before
+        assert not after.dataset.problems
+    assert run("undo").returncode == 0
+    assert {path: path.read_bytes() for path in kept} == kept
+
+
 @pytest.mark.parametrize("name", ["demo", "reference"])
 def test_cures(name: str, reference: elenchus.Site) -> None:
     """What why offers to change in an entry lists it, once the command that it ends with has made the change."""

@@ -14,14 +14,14 @@ from elenchus.schema.types import STATUSES, Field, FieldType, Type
 from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Sequence
+    from collections.abc import Iterator, Mapping, Sequence
 
     from elenchus.editing.assignments import Assignment
     from elenchus.schema.record import Record
     from elenchus.site.site import Site
     from elenchus.sources import SourceSpec
 
-__all__ = ["EntryChange", "FieldChange", "entry_changes"]
+__all__ = ["EntryChange", "FieldChange", "entry_change", "entry_changes"]
 
 _GIVEN = {
     "id": "others refer to it by that",
@@ -83,6 +83,26 @@ def entry_changes(site: Site, ids: Sequence[str], assignments: Sequence[Assignme
     return [change for change in found if change]
 
 
+def entry_change(
+    site: Site, row: int, fields: Mapping[str, FieldChange], values: Mapping[str, NewValue]
+) -> EntryChange | None:
+    """Return an entry with what becomes of its fields, and is to be written for them; None for nothing."""
+    changed = {name: each for name, each in fields.items() if each.before != each.after}
+    if not changed:
+        return None
+    found = site.content.found
+    number = int(site.dataset.entries.names.records[row])
+    records = found.records()
+    source = records.habits[int(records.sources[number])].source
+    spec = next(spec for spec in site.definition.sources if spec.name == source)
+    unit = found.units.unit_of(number)
+    place = records.place(number)
+    columns = {spec.columns.get(name, name): values[name] for name in changed}
+    nth = number - int(found.units.firsts[unit])
+    edit = EntryEdit(place.line, nth, columns, place.file.rpartition("/")[2])
+    return EntryChange(site.dataset.entries.ids[row], number, unit, spec, tuple(changed.values()), edit)
+
+
 class _Setter:
     """Assignments to entries of a site, with what is wrong with them."""
 
@@ -94,7 +114,6 @@ class _Setter:
         self.assignments = assignments
         self.problems: list[Problem] = []
         self.spellings: dict[Field, Spellings] = {}
-        self.specs = {spec.name: spec for spec in site.definition.sources}
 
     # what is wanted
 
@@ -152,7 +171,6 @@ class _Setter:
         """Return what becomes of an entry, None where nothing does."""
         number = int(self.data.entries.names.records[row])
         record = self.records.record(number)
-        spec = self.specs[record.habits.source]
         fields: dict[str, FieldChange] = {}
         values: dict[str, NewValue] = {}
         for each in wanted:
@@ -167,14 +185,7 @@ class _Setter:
                 is_flag = each.is_flag or key != name
                 sort = "yesno" if is_flag else _SORTS.get(each.field.type.type, "text")
                 values[key] = NewValue(after, each.field.type.many, sort)
-        changed = {name: each for name, each in fields.items() if each.before != each.after}
-        if not changed:
-            return None
-        unit = self.found.units.unit_of(number)
-        columns = {spec.columns.get(name, name): values[name] for name in changed}
-        nth = number - int(self.found.units.firsts[unit])
-        edit = EntryEdit(record.place.line, nth, columns, record.place.file.rpartition("/")[2])
-        return EntryChange(self.data.entries.ids[row], number, unit, spec, tuple(changed.values()), edit)
+        return entry_change(self.site, row, fields, values)
 
     def state(self, record: Record, wanted: _Wanted) -> dict[str, list[str]]:
         """Return the texts of the keys that decide whether an entry is public."""

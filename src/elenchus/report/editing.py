@@ -15,9 +15,10 @@ if TYPE_CHECKING:
 
     from elenchus.comparing.differences import Difference
     from elenchus.editing.changing import ContentChange
+    from elenchus.editing.terms import TermChange
     from elenchus.journal import MadeChange, Undone
 
-__all__ = ["change_as_data", "change_told", "changes_listed", "undone_told"]
+__all__ = ["change_as_data", "change_told", "changes_listed", "term_told", "undone_told"]
 
 _WIDEST = 160  # characters of a line that are shown
 _MILLION = 1_000_000
@@ -25,15 +26,32 @@ _MILLION = 1_000_000
 
 def change_told(change: ContentChange, *, whole: bool = False) -> Iterator[Piece]:
     """Yield the lines of files that change, before and after."""
-    files = change.files if whole else change.files[:MOST]
-    for file in files:
-        yield Piece(f"{printable(file.path)}\n", Role.NAME)
-        for each in line_changes(*change.texts(file)):
-            yield from _lines("-", each.at, each.before, Role.ERROR)
-            yield from _lines("+", each.now_at, each.after, Role.HINT)
-    yield from rest(len(change.files) - len(files), "file")
+    yield from _files_told([(file.path, *change.texts(file)) for file in change.files], whole=whole)
     entries = counted(len(change.entries), "entry", "entries")
     yield Piece(f"{entries} in {counted(len(change.files), 'file')}.\n", Role.STRONG)
+
+
+def term_told(change: TermChange, *, whole: bool = False) -> Iterator[Piece]:
+    """Yield the lines of files that change with a term: first those that define and name it, then content."""
+    others = [(each.path, _decoded(each.before), _decoded(each.after)) for each in change.others]
+    yield from _files_told(others, whole=True)
+    yield from change_told(change.content, whole=whole)
+
+
+def _decoded(content: bytes | None) -> str:
+    """Return the text of a definition file."""
+    return (content or b"").decode("utf-8-sig", "replace")
+
+
+def _files_told(files: Sequence[tuple[str, str, str]], *, whole: bool) -> Iterator[Piece]:
+    """Yield files with their lines that change, as many as are read at a glance."""
+    shown = files if whole else files[:MOST]
+    for path, before, after in shown:
+        yield Piece(f"{printable(path)}\n", Role.NAME)
+        for each in line_changes(before, after):
+            yield from _lines("-", each.at, each.before, Role.ERROR)
+            yield from _lines("+", each.now_at, each.after, Role.HINT)
+    yield from rest(len(files) - len(shown), "file")
 
 
 def _lines(sign: str, first: int, lines: Sequence[str], role: Role) -> Iterator[Piece]:

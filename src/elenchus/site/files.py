@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from pathlib import Path
 
 
-__all__ = ["read_named"]
+__all__ = ["files_of", "read_named"]
 
 
 class _Named(Protocol):
@@ -45,7 +45,7 @@ def read_named(
     found: dict[str, _Rule] = {}
     problems: list[Problem] = []
     try:
-        names = _files_of(folder, stem)
+        names = files_of(folder, stem)
     except OSError as error:
         return {}, (unreadable(stem, error, what="folder"),)
     for name in names:
@@ -65,7 +65,7 @@ def read_named(
     return found, tuple(problems)
 
 
-def _files_of(folder: Path, stem: str) -> list[str]:
+def files_of(folder: Path, stem: str) -> list[str]:
     """Return the files, the one beside the site file first."""
     found = [f"{stem}.toml"] if os.path.lexists(folder / f"{stem}.toml") else []
     if (folder / stem).is_dir():

@@ -137,15 +137,21 @@ def _replaced(front: str, start: int, stop: int, new: NewValue, separator: str) 
         yield Splice(start, stop, _written(new, old, separator))
         return
     items = _items(front, start)
-    change = kept_and_new([_text_of(front[first:last]) for first, last in items], new.values)
+    texts = [_text_of(front[first:last]) for first, last in items]
+    if len(texts) == len(new.values):
+        for (first, last), old_text, text in zip(items, texts, new.values, strict=True):
+            if old_text != text:
+                yield Splice(first, last, _scalar(text, new, front[first:last]))
+        return
+    change = kept_and_new(texts, new.values)
     if change and any(change[0]):
         yield from _list_changed(
             front, start, items, change[0], [_scalar(each, new, "") for each in change[1]]
         )
         return
     gap = _gap(front, start, items)
-    texts = gap.join(_scalar(each, new, "") for each in new.values)
-    yield Splice(items[0][0], items[-1][1], texts) if items else Splice(start, stop, f"[{texts}]")
+    all_new = gap.join(_scalar(each, new, "") for each in new.values)
+    yield Splice(items[0][0], items[-1][1], all_new) if items else Splice(start, stop, f"[{all_new}]")
 
 
 def _gap(front: str, start: int, items: list[tuple[int, int]]) -> str:

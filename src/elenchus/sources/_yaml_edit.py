@@ -172,6 +172,9 @@ class _Front:
         """Yield what gives a key another list: items that stay are left as they stand."""
         nodes = value.value
         plain = all(isinstance(each, yaml.ScalarNode) for each in nodes) and "*" not in pair.written
+        if plain and len(nodes) == len(new.values):
+            yield from self.items_replaced(nodes, new, in_flow=bool(value.flow_style))
+            return
         change = kept_and_new([each.value for each in nodes], new.values) if plain else None
         if change is None or not any(change[0]):
             yield Splice(pair.start, pair.end, self.as_list(pair, value, new))
@@ -183,6 +186,15 @@ class _Front:
             )
         else:
             yield from self.block_changed(nodes, stay, [as_scalar(each, new.sort) for each in more])
+
+    def items_replaced(self, nodes: list[yaml.Node], new: NewValue, *, in_flow: bool) -> Iterator[Splice]:
+        """Yield what gives the items of a list other texts, as many as there were."""
+        for node, text in zip(nodes, new.values, strict=True):
+            if node.value != text:
+                style = getattr(node, "style", None) or ""
+                start, end = _span(self.text, node)
+                tail = self.end if self.text[end - 1 : end] in ("\n", "\r") else ""
+                yield Splice(start, end, as_scalar(text, new.sort, style, in_flow=in_flow) + tail)
 
     def flow_changed(self, nodes: list[yaml.Node], stay: list[bool], more: list[str]) -> Iterator[Splice]:
         """Yield what takes items from a list in brackets, with a comma each, and adds some."""

@@ -28,10 +28,11 @@ def load(arguments: Sequence[str] | None = None) -> typer.Typer:
     to be seen of them, and to load them takes longer than to answer.
     """
     for name in sorted(each.name for each in pkgutil.iter_modules(__path__) if not each.name.startswith("_")):
-        if arguments is None or list(arguments[:1]) == [name]:
+        word = name.replace("_", "-")
+        if arguments is None or list(arguments[:1]) == [word]:
             import_module(f"{__name__}.{name}")
         else:
-            app.command(name, short_help=_purpose(name))(lambda: None)
+            app.command(word, short_help=_purpose(name))(lambda: None)
     return app
 
 

@@ -1,0 +1,60 @@
+"""Rename a term, or merge it into another, in content, terms, listings and pages at once."""
+
+from __future__ import annotations
+
+import shlex
+from typing import Annotated
+
+import typer
+
+from elenchus.cli.app import AtOption, SiteOption, app, opened
+from elenchus.cli.commands._changing import DryRunOption, WholeOption, YesOption, is_agreed
+
+__all__ = ["rename_term"]
+
+
+@app.command("rename-term", short_help=__doc__)
+def rename_term(
+    term: Annotated[str, typer.Argument(metavar="TAXONOMY/TERM", help="The term, such as habitat/mudflat.")],
+    new: Annotated[
+        str, typer.Argument(metavar="[NEW]", help="Its new name; one that is a slug changes the slug alone.")
+    ] = "",
+    into: Annotated[
+        str, typer.Option("--into", metavar="TERM", help="Make it one with this other term, and keep that.")
+    ] = "",
+    site: SiteOption = None,
+    at: AtOption = None,
+    dry_run: DryRunOption = False,
+    yes: YesOption = False,
+    whole: WholeOption = False,
+) -> None:
+    """Rename a term everywhere: in entries, in the file of terms, in the questions of listings and pages.
+
+    Shows the lines that change and the addresses that do; then asks. All files are changed or none, and
+    elenchus undo takes it back.
+    """
+    from elenchus.cli.printing import progress, show
+    from elenchus.comparing.differences import difference
+    from elenchus.comparing.showing import Showing
+    from elenchus.editing.terms import merged, renamed
+    from elenchus.pieces.piece import Piece, Role
+    from elenchus.report.changes import difference_told
+    from elenchus.report.editing import term_told
+
+    if bool(new) == bool(into):
+        raise typer.BadParameter("write a new name, or --into another term")
+    here = opened(site, at)
+    change = merged(here, term, into) if into else renamed(here, term, new)
+    show(term_told(change, whole=whole))
+    with change.after() as after:
+        show(difference_told(difference(Showing(here), Showing(after)), whole=whole))
+    show([Piece("\n")])
+    if not change.files:
+        show([Piece("Nothing to do.\n")])
+    elif not dry_run and is_agreed(len(change.files), yes=yes):
+        told = ["rename-term", term, *([new] if new else ["--into", into])]
+        with progress("files", len(change.files)) as tick:
+            change.write(shlex.join(told), tick)
+        show([Piece("Written; elenchus undo takes it back.\n", Role.HINT)])
+    else:
+        show([Piece("Nothing was written.\n", Role.FAINT)])

@@ -1,0 +1,310 @@
+"""Renaming a term, or merging it into another: in content, in the file of terms, in all questions, as one."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import tempfile
+from contextlib import contextmanager
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from elenchus.editing.changing import content_change
+from elenchus.editing.definitions import mentions_changed
+from elenchus.editing.entries import FieldChange, entry_change
+from elenchus.editing.spellings import texts_of
+from elenchus.engine.columns.meanings import scalars
+from elenchus.errors import NoSuchName, OptionError, Place, Problem, SiteError
+from elenchus.files import read_whole
+from elenchus.frozen import Working
+from elenchus.journal import FileChange
+from elenchus.schema.conform import parted
+from elenchus.schema.edits import EntryEdit, NewValue
+from elenchus.site.files import files_of
+from elenchus.site.keys import SITE_FILE
+from elenchus.site.site import journal_of, open_site
+from elenchus.site.terms import read_terms
+from elenchus.sources import SourceSpec, editor
+from elenchus.values.texts import fold, nearest, quoted, slugify
+from elenchus.values.wording import as_text
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterator
+
+    from elenchus.editing.changing import ContentChange
+    from elenchus.editing.definitions import Mention
+    from elenchus.editing.entries import EntryChange
+    from elenchus.journal import MadeChange
+    from elenchus.schema.taxonomy import Taxonomy, Term
+    from elenchus.site.site import Site
+
+__all__ = ["TermChange", "merged", "renamed"]
+
+_LARGEST = 2**26
+
+
+class _Words:
+    """The spellings of a term and of those below it, with what each becomes."""
+
+    def __init__(
+        self, taxonomy: Taxonomy, number: int, slugs: tuple[str, ...], names: tuple[str, ...]
+    ) -> None:
+        self.taxonomy = taxonomy
+        self.number = number
+        self.term: Term = taxonomy.terms[number]
+        self.slugs = slugs  # of the new path, from the root
+        self.names = names
+
+    def of(self, text: str) -> str | None:
+        """Return the new words for a spelling of the term or of one below it, None where nothing changes."""
+        found = self.taxonomy.find(text)
+        if len(found) != 1 or not self.number <= found[0] < self.taxonomy.ends[self.number]:
+            return None
+        new = self._of_term(text) if found[0] == self.number else self._of_lower(text, found[0])
+        return None if new is None or new == text else new
+
+    def _of_term(self, text: str) -> str | None:
+        """Return the new words for a spelling of the term itself; ids and other names are left."""
+        folded, lead = fold(text.strip().lstrip("/")), "/" if text.strip().startswith("/") else ""
+        # Where a slug and a name differ in their letters' size only, the text tells which of them it is.
+        is_name = folded == fold(self.term.name) and not lead
+        if is_name and (self.taxonomy.is_made or text.strip() != self.term.slug):
+            return self.names[-1]
+        if folded == fold(self.term.slug):
+            return lead + (self.slugs[-1] if not lead else "/".join(self.slugs))
+        if folded == fold(self.term.address):
+            return lead + "/".join(self.slugs)
+        is_path = self.taxonomy.tree and folded == fold(self.taxonomy.name_paths[self.number])
+        return "/".join(self.names) if is_path else None
+
+    def _of_lower(self, text: str, number: int) -> str | None:
+        """Return the new words for a path that leads through the term."""
+        steps = text.strip().lstrip("/").split("/")
+        lower, depth = self.taxonomy.terms[number], len(self.term.path)
+        if len(steps) != len(lower.path):
+            return None
+        is_slugs = fold("/".join(steps)) == fold(lower.address)
+        lead = "/" if text.strip().startswith("/") else ""
+        return lead + "/".join([*(self.slugs if is_slugs else self.names), *steps[depth:]])
+
+
+class TermChange(Working):
+    """A term with other words: entries that change, files of content and others, the places that name it.
+
+    ``addresses`` are the paths of the term before and after.
+    """
+
+    site: Site
+    content: ContentChange
+    others: tuple[FileChange, ...]
+    mentions: tuple[tuple[str, Mention], ...]
+
+    @property
+    def files(self) -> tuple[FileChange, ...]:
+        """All files that change."""
+        return (*self.content.files, *self.others)
+
+    @contextmanager
+    def after(self) -> Iterator[Site]:
+        """Give the site as it would be, in a folder that goes away again. Raises SiteError."""
+        _ = self.content.reread
+        root = self.site.definition.folder
+        with tempfile.TemporaryDirectory(prefix="elenchus-") as name:
+            folder = Path(name) / "site"
+            shutil.copytree(root, folder, copy_function=_linked, ignore=_left_out)
+            for file in self.files:
+                (folder / file.path).unlink(missing_ok=True)
+                if file.after is not None:
+                    (folder / file.path).write_bytes(file.after)
+            yield open_site(folder, index=False).at(self.site.clock.now)
+
+    def write(self, told: str, tick: Callable[[], None] = lambda: None) -> MadeChange:
+        """Write the files, all of them or none. Raises FolderError."""
+        journal = journal_of(self.site.definition.folder)
+        with journal.alone():
+            return journal.write(told, self.files, tick)
+
+
+def _linked(source: str, target: str) -> None:
+    """Let a file stand at a second place, by a link where the system has such."""
+    try:
+        os.link(source, target, follow_symlinks=False)
+    except OSError:
+        shutil.copy2(source, target)
+
+
+def _left_out(_folder: str, names: list[str]) -> set[str]:
+    """Return what the site is not made of: hidden files and folders."""
+    return {name for name in names if name.startswith(".")}
+
+
+def renamed(site: Site, text: str, new: str) -> TermChange:
+    """Return what becomes of a site when a term, written as ``taxonomy/term``, is called otherwise.
+
+    A new name that is a slug changes the slug alone, where a file defines both. Raises NoSuchName,
+    OptionError.
+    """
+    taxonomy, number = _named(site, text)
+    term, slug = taxonomy.terms[number], slugify(new)
+    if not slug or "/" in new:
+        raise OptionError([Problem("bad-term", f"{quoted(new)} cannot be the name of a term")])
+    path = (*term.path[:-1], slug)
+    if taxonomy.by_path.get(fold("/".join(path)), number) != number:
+        message = f"{taxonomy.name} has a term {quoted('/'.join(path))} already"
+        raise OptionError([Problem("bad-term", message, f"To make one of the two, write --into {slug}.")])
+    is_slug_only = not taxonomy.is_made and new == slug and term.name != term.slug
+    name = term.name if is_slug_only else new
+    names = (*taxonomy.name_paths[number].split("/")[:-1], name)
+    return _Renaming(site, _Words(taxonomy, number, path, names), None).change()
+
+
+def merged(site: Site, text: str, into: str) -> TermChange:
+    """Return what becomes of a site when a term becomes one with another. Raises NoSuchName, OptionError."""
+    taxonomy, number = _named(site, text)
+    _, other = _named(site, into if into.startswith(f"{taxonomy.name}/") else f"{taxonomy.name}/{into}")
+    if number <= other < taxonomy.ends[number]:
+        message = f"{taxonomy.terms[other].address} is {taxonomy.terms[number].address}, or stands below it"
+        raise OptionError([Problem("bad-term", message)])
+    names = tuple(taxonomy.name_paths[other].split("/"))
+    return _Renaming(site, _Words(taxonomy, number, taxonomy.terms[other].path, names), other).change()
+
+
+def _named(site: Site, text: str) -> tuple[Taxonomy, int]:
+    """Return the term that ``taxonomy/term`` names. Raises NoSuchName."""
+    name, _, spelling = text.partition("/")
+    taxonomies = site.dataset.taxonomies
+    if name not in taxonomies or not spelling:
+        near = [f"{each}/{text}" for each in taxonomies if taxonomies[each].find(text)]
+        near = near or [f"{each}/{spelling}" for each in nearest(name, taxonomies)]
+        hint = f"Write taxonomy/term. Taxonomies: {', '.join(taxonomies)}."
+        raise NoSuchName([Problem("unknown-term", f"there is no term {quoted(text)}", hint, near=near)])
+    found = taxonomies[name].find(spelling)
+    if len(found) != 1:
+        near = [f"{name}/{each}" for each in taxonomies[name].suggest(spelling)]
+        near = [f"{name}/{taxonomies[name].terms[each].address}" for each in found] or near
+        what = "several terms of" if found else "no term of"
+        message = f"{quoted(spelling)} names {what} {name}"
+        raise NoSuchName([Problem("unknown-term", message, near=near)])
+    return taxonomies[name], found[0]
+
+
+class _Renaming:
+    """One term that gets other words."""
+
+    def __init__(self, site: Site, words: _Words, other: int | None) -> None:
+        self.site = site
+        self.words = words
+        self.taxonomy = words.taxonomy
+        self.other = other
+
+    def change(self) -> TermChange:
+        """Return what becomes of all files. Raises SiteError, FolderError."""
+        entries = list(self.entries())
+        others, mentions = [], []
+        for name in self.definitions:
+            before = read_whole(self.site.definition.folder / name, _LARGEST)
+            text, found = mentions_changed(
+                before.decode(), [self.taxonomy.name], self.parameters, self.words.of
+            )
+            if found:
+                others.append(FileChange(name, before, text.encode()))
+                mentions += [(name, each) for each in found]
+        terms = self.site.definition.schema.taxonomies[self.taxonomy.name].terms
+        if terms:
+            others.append(self.terms_file(terms))
+        return TermChange(self.site, content_change(self.site, entries), tuple(others), tuple(mentions))
+
+    @property
+    def definitions(self) -> list[str]:
+        """The files in which questions and conditions stand."""
+        folder = self.site.definition.folder
+        return [SITE_FILE, *files_of(folder, "listings"), *files_of(folder, "pages")]
+
+    @cached_property
+    def parameters(self) -> set[str]:
+        """The names of parameters that take terms of the taxonomy."""
+        rules = self.site.library.rules.values()
+        found = (each for rule in rules for each in rule.parameters.values())
+        return {each.name for each in found if each.type and each.type.taxonomy == self.taxonomy.name}
+
+    def entries(self) -> Iterator[EntryChange]:
+        """Yield the entries that have the term, or one below it by a path that leads through it."""
+        data, records = self.site.dataset, self.site.content.found.records()
+        cells = records.cells.get(self.taxonomy.name)
+        if cells is None:
+            return
+        field = data.schema.fields_of(data.kind_names[0])[self.taxonomy.name]
+        used = np.unique(cells.codes)
+        concerned = [
+            code
+            for code, value in zip(used.tolist(), cells.values(used), strict=True)
+            if any(self.words.of(text) for text in _spelled(value))
+        ]
+        owners = set(cells.owners[np.isin(cells.codes, concerned)].tolist())
+        for row, number in enumerate(data.entries.names.records.tolist()):
+            if number in owners:
+                record = records.record(number)
+                before = texts_of(record, field.name, field)
+                after = self.without_doubles([self.words.of(text) or text for text in before])
+                change = FieldChange(field.name, tuple(before), tuple(after))
+                found = entry_change(
+                    self.site, row, {field.name: change}, {field.name: NewValue(after, may_be_list=True)}
+                )
+                if found:
+                    yield found
+
+    def without_doubles(self, texts: list[str]) -> list[str]:
+        """Return texts without those that name the term again into which another was merged."""
+        if self.other is None:
+            return texts
+        is_other = [self.taxonomy.find(text) == [self.other] for text in texts]
+        first = is_other.index(True) if any(is_other) else -1
+        return [text for at, text in enumerate(texts) if at == first or not is_other[at]]
+
+    def terms_file(self, name: str) -> FileChange:
+        """Return the file of terms as it would be. Raises SiteError where it cannot be changed."""
+        folder = self.site.definition.folder
+        before = read_whole(folder / name, _LARGEST)
+        edits, gone = [], 0
+        for nth, row in enumerate(read_terms(folder, name)):
+            values: dict[str, NewValue] = {}
+            if self.is_row(row.slug, row.parent):
+                gone = row.place.line
+                values = {"slug": NewValue([self.words.slugs[-1]]), "name": NewValue([self.words.names[-1]])}
+            elif row.parent and (parent := self.words.of(row.parent)):
+                values = {"parent": NewValue([parent])}
+            known = {column: value for column, value in values.items() if column in _columns(before)}
+            if known and not (gone == row.place.line and self.other is not None):
+                edits.append(EntryEdit(row.place.line, nth, known))
+        edit = editor("csv")
+        if not gone or edit is None:
+            message = f"the term {self.words.term.address} has no line of its own in {name}"
+            raise SiteError([Problem("not-changed", message, place=Place(name))])
+        after = edit(SourceSpec("terms", "csv", (name,)), name, before, edits) if edits else before
+        if self.other is not None:
+            lines = after.splitlines(keepends=True)
+            after = b"".join(lines[: gone - 1] + lines[gone:])
+        return FileChange(name, before, after)
+
+    def is_row(self, slug: str, parent: str) -> bool:
+        """Say whether a row of the file of terms is that of the term."""
+        term = self.words.term
+        if fold(slug) != fold(term.slug):
+            return False
+        above = self.taxonomy.parents[self.words.number]
+        return above < 0 if not parent else self.taxonomy.find(parent) == [above]
+
+
+def _spelled(value: object) -> list[str]:
+    """Return the texts that a written value may stand for."""
+    texts = [as_text(each) for each in scalars(value)]
+    return texts if len(texts) != 1 else [*texts, *(parted(texts[0], ",", frozenset()) or ())]
+
+
+def _columns(content: bytes) -> list[str]:
+    """Return the names of the columns of a file of terms."""
+    first = content.decode("utf-8-sig").splitlines()[0]
+    return [name.strip().strip('"') for name in first.split(",")]
