@@ -12,7 +12,7 @@ from elenchus import sources
 from elenchus.comparing.differences import NO_DIFFERENCE, Difference, difference
 from elenchus.comparing.reach import may_reach
 from elenchus.comparing.showing import Showing
-from elenchus.editing.spellings import texts_of
+from elenchus.editing.spellings import texts_of, whole_names
 from elenchus.errors import FolderError, Place, Problem, SiteError
 from elenchus.files import read_whole
 from elenchus.frozen import Working
@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Mapping, Sequence
 
     from elenchus.editing.entries import EntryChange
+    from elenchus.engine.columns.dataset import Dataset
     from elenchus.index.reading import Chunk
     from elenchus.journal import MadeChange
     from elenchus.schema.record import Record
@@ -151,16 +152,16 @@ def _differences(change: ContentChange, new: Chunk) -> Iterator[Problem]:
             if record in entries or count <= _MOST_COMPARED:
                 fields = change.site.dataset.schema.fields_of(before.kind_names[int(before.kinds[record])])
                 pair = before.record(record), now.record(record + moved)
-                yield from _compared(*pair, entries.get(record), fields)
+                yield from _compared(*pair, entries.get(record), fields, change.site.dataset)
 
 
 def _compared(
-    one: Record, other: Record, entry: EntryChange | None, fields: Mapping[str, Field]
+    one: Record, other: Record, entry: EntryChange | None, fields: Mapping[str, Field], data: Dataset
 ) -> Iterator[Problem]:
     """Yield what is not as it is meant in an entry as it was and as it would be."""
     wanted = {each.field: each.after for each in entry.fields} if entry else {}
     for name, texts in wanted.items():
-        found = texts_of(other, name, fields.get(name))
+        found = texts_of(other, name, fields.get(name), whole_names(data, fields.get(name)))
         if found != list(texts):
             said = ", ".join(found) or "nothing"
             yield _unclear(one.place, f"{name} would say {quoted(said)}, not {quoted(', '.join(texts))}")

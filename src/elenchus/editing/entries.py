@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from elenchus.editing.spellings import Spellings, texts_of
+from elenchus.editing.spellings import Spellings, texts_of, whole_names
 from elenchus.editing.states import status_written, yes_or_no_written
 from elenchus.errors import OptionError, Problem
 from elenchus.schema.conform import flags_of
@@ -180,7 +180,7 @@ class _Setter:
             else:
                 texts = {name: self.plain(record, each, fields.get(name))}
             for key, after in texts.items():
-                before = texts_of(record, key, each.field)
+                before = texts_of(record, key, each.field, whole_names(self.data, each.field))
                 fields[key] = FieldChange(key, tuple(before), tuple(after))
                 is_flag = each.is_flag or key != name
                 sort = "yesno" if is_flag else _SORTS.get(each.field.type.type, "text")
@@ -198,7 +198,7 @@ class _Setter:
     def plain(self, record: Record, wanted: _Wanted, before: FieldChange | None) -> list[str]:
         """Return the texts that an assignment makes of a field; ``before`` is what others made of it."""
         field = wanted.field
-        old = texts_of(record, field.name, field)
+        old = texts_of(record, field.name, field, whole_names(self.data, field))
         now = list(before.after) if before else old
         keys = [self.key(field, text) for text in now]
         named = {key: text for text, key in wanted.values}

@@ -11,6 +11,7 @@ from elenchus.engine.columns.meanings import Meanings, scalars
 from elenchus.schema.conform import can_be_parted, parted
 from elenchus.schema.convert import Unfit
 from elenchus.schema.types import Type
+from elenchus.values.texts import fold
 from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:
@@ -18,10 +19,10 @@ if TYPE_CHECKING:
 
     from elenchus.engine.columns.dataset import Dataset
     from elenchus.engine.columns.recordtable import RecordTable
-    from elenchus.schema.record import Record
+    from elenchus.schema.record import Habits, Record
     from elenchus.schema.types import Field
 
-__all__ = ["Spellings", "meanings_of", "texts_of"]
+__all__ = ["Spellings", "meanings_of", "texts_in", "texts_of", "whole_names"]
 
 
 def meanings_of(data: Dataset) -> Meanings:
@@ -29,15 +30,31 @@ def meanings_of(data: Dataset) -> Meanings:
     return Meanings(data.zone, data.taxonomies, data.entries.names, {})
 
 
-def texts_of(record: Record, name: str, field: Field | None) -> list[str]:
+def whole_names(data: Dataset, field: Field | None) -> frozenset[str]:
+    """Return the folded names of defined terms of a field that a separator could cut in two."""
+    taxonomy = data.taxonomies.get(field.type.taxonomy) if field else None
+    if taxonomy is None or taxonomy.is_made:
+        return frozenset()
+    names = (name for term in taxonomy.terms for name in (term.name, term.slug, term.id, *term.aliases))
+    return frozenset(fold(name) for name in names if not name.replace("-", "").replace(" ", "").isalnum())
+
+
+def texts_of(
+    record: Record, name: str, field: Field | None, whole: frozenset[str] = frozenset()
+) -> list[str]:
     """Return the texts that a record has for a key: items of a list, parts of a text that stands for several.
 
-    What nobody wrote, but was guessed, is none.
+    What nobody wrote, but was guessed, is none. ``whole`` are texts that are never parted.
     """
     raw = None if name in record.guessed else record.values.get(name)
-    texts = [as_text(each) for each in scalars(raw.value)] if raw else []
-    if len(texts) == 1 and record.habits.separator and can_be_parted(field):
-        return parted(texts[0], record.habits.separator, frozenset()) or texts
+    return texts_in(raw.value, field, record.habits, whole) if raw else []
+
+
+def texts_in(value: Any, field: Field | None, habits: Habits, whole: frozenset[str]) -> list[str]:
+    """Return the texts of a written value, see :func:`texts_of`."""
+    texts = [as_text(each) for each in scalars(value)]
+    if isinstance(value, str) and texts and habits.separator and can_be_parted(field):
+        return parted(texts[0], habits.separator, whole) or texts
     return texts
 
 
@@ -94,8 +111,6 @@ class Spellings:
             return
         counts = np.bincount(cells.codes)
         order = np.argsort(-counts, kind="stable")
-        habits = self.records.habits[0]
+        whole = whole_names(self.data, self.field)
         for value in cells.values(order[counts[order] > 0]):
-            texts = [as_text(each) for each in scalars(value)]
-            alone = len(texts) == 1 and habits.separator and can_be_parted(self.field)
-            yield from (parted(texts[0], habits.separator, frozenset()) or texts) if alone else texts
+            yield from texts_in(value, self.field, self.records.habits[0], whole)

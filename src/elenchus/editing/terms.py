@@ -15,13 +15,11 @@ import numpy as np
 from elenchus.editing.changing import content_change
 from elenchus.editing.definitions import mentions_changed
 from elenchus.editing.entries import FieldChange, entry_change
-from elenchus.editing.spellings import texts_of
-from elenchus.engine.columns.meanings import scalars
+from elenchus.editing.spellings import texts_in, texts_of, whole_names
 from elenchus.errors import NoSuchName, OptionError, Place, Problem, SiteError
 from elenchus.files import read_whole
 from elenchus.frozen import Working
 from elenchus.journal import FileChange
-from elenchus.schema.conform import parted
 from elenchus.schema.edits import EntryEdit, NewValue
 from elenchus.site.files import files_of
 from elenchus.site.keys import SITE_FILE
@@ -29,7 +27,6 @@ from elenchus.site.site import journal_of, open_site
 from elenchus.site.terms import read_terms
 from elenchus.sources import SourceSpec, editor
 from elenchus.values.texts import fold, nearest, quoted, slugify
-from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
@@ -39,6 +36,7 @@ if TYPE_CHECKING:
     from elenchus.editing.entries import EntryChange
     from elenchus.journal import MadeChange
     from elenchus.schema.taxonomy import Taxonomy, Term
+    from elenchus.schema.types import Field
     from elenchus.site.site import Site
 
 __all__ = ["TermChange", "merged", "renamed"]
@@ -46,7 +44,7 @@ __all__ = ["TermChange", "merged", "renamed"]
 _LARGEST = 2**26
 
 
-class _Words:
+class _TermWords:
     """The spellings of a term and of those below it, with what each becomes."""
 
     def __init__(
@@ -158,7 +156,7 @@ def renamed(site: Site, text: str, new: str) -> TermChange:
     is_slug_only = not taxonomy.is_made and new == slug and term.name != term.slug
     name = term.name if is_slug_only else new
     names = (*taxonomy.name_paths[number].split("/")[:-1], name)
-    return _Renaming(site, _Words(taxonomy, number, path, names), None).change()
+    return _Renaming(site, _TermWords(taxonomy, number, path, names), None).change()
 
 
 def merged(site: Site, text: str, into: str) -> TermChange:
@@ -169,7 +167,7 @@ def merged(site: Site, text: str, into: str) -> TermChange:
         message = f"{taxonomy.terms[other].address} is {taxonomy.terms[number].address}, or stands below it"
         raise OptionError([Problem("bad-term", message)])
     names = tuple(taxonomy.name_paths[other].split("/"))
-    return _Renaming(site, _Words(taxonomy, number, taxonomy.terms[other].path, names), other).change()
+    return _Renaming(site, _TermWords(taxonomy, number, taxonomy.terms[other].path, names), other).change()
 
 
 def _named(site: Site, text: str) -> tuple[Taxonomy, int]:
@@ -194,7 +192,7 @@ def _named(site: Site, text: str) -> tuple[Taxonomy, int]:
 class _Renaming:
     """One term that gets other words."""
 
-    def __init__(self, site: Site, words: _Words, other: int | None) -> None:
+    def __init__(self, site: Site, words: _TermWords, other: int | None) -> None:
         self.site = site
         self.words = words
         self.taxonomy = words.taxonomy
@@ -237,17 +235,21 @@ class _Renaming:
         if cells is None:
             return
         field = data.schema.fields_of(data.kind_names[0])[self.taxonomy.name]
-        used = np.unique(cells.codes)
+        used, whole = np.unique(cells.codes), whole_names(data, field)
         concerned = [
             code
             for code, value in zip(used.tolist(), cells.values(used), strict=True)
-            if any(self.words.of(text) for text in _spelled(value))
+            if any(
+                self.words.of(text)
+                for habits in records.habits
+                for text in texts_in(value, field, habits, whole)
+            )
         ]
         owners = set(cells.owners[np.isin(cells.codes, concerned)].tolist())
         for row, number in enumerate(data.entries.names.records.tolist()):
             if number in owners:
                 record = records.record(number)
-                before = texts_of(record, field.name, field)
+                before = texts_of(record, field.name, field, whole)
                 after = self.without_doubles([self.words.of(text) or text for text in before])
                 change = FieldChange(field.name, tuple(before), tuple(after))
                 found = entry_change(
@@ -255,6 +257,11 @@ class _Renaming:
                 )
                 if found:
                     yield found
+
+    def spelled(self, value: object, field: Field, whole: frozenset[str]) -> list[str]:
+        """Return the texts that a written value may stand for, in any of the sources."""
+        habits = self.site.content.found.records().habits
+        return [text for each in habits for text in texts_in(value, field, each, whole)]
 
     def without_doubles(self, texts: list[str]) -> list[str]:
         """Return texts without those that name the term again into which another was merged."""
@@ -296,12 +303,6 @@ class _Renaming:
             return False
         above = self.taxonomy.parents[self.words.number]
         return above < 0 if not parent else self.taxonomy.find(parent) == [above]
-
-
-def _spelled(value: object) -> list[str]:
-    """Return the texts that a written value may stand for."""
-    texts = [as_text(each) for each in scalars(value)]
-    return texts if len(texts) != 1 else [*texts, *(parted(texts[0], ",", frozenset()) or ())]
 
 
 def _columns(content: bytes) -> list[str]:
