@@ -38,6 +38,16 @@ def _found(name: str, *places: str) -> str:
     return str(found)
 
 
+def home(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Return a folder that the user of a server can reach, whose password stands in the environment."""
+    found = tmp_path_factory.mktemp("server", numbered=True)
+    os.environ["BAY_PASSWORD"] = PASSWORD
+    for path in (found, *found.parents):
+        if path.stat().st_uid == os.geteuid() and path != Path("/tmp"):  # noqa: S108 - what leads to the server's folder
+            path.chmod(path.stat().st_mode | 0o011)
+    return found
+
+
 @contextmanager
 def _running(command: list[str], ready: Callable[[], Any]) -> Iterator[None]:
     """Run a server until it answers, and to the end of the block."""

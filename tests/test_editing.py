@@ -7,13 +7,18 @@ import os
 import resource
 import shlex
 import shutil
+import sqlite3
 import subprocess
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 import pytest
 
 import elenchus
+import servers
 from conftest import PROGRAM, Run, Write, cases, kill_at_moments
 from elenchus.asking.query import Query
 from elenchus.editing.assignments import read_assignments
@@ -212,6 +217,143 @@ def test_two_at_once(make_site: Write, tmp_path: Path, run: Run) -> None:
     with journal_of(tmp_path).alone():
         found = run("set", "from note", "size=2", "--yes")
     assert (found.returncode, "Another run is changing this site" in found.stderr) == (6, True)
+
+
+TABLES = [
+    "CREATE TABLE bay_things (id {key} PRIMARY KEY, name VARCHAR(80), size INTEGER, is_out {truth}, tags VARCHAR(80), changed {time})",
+    "CREATE TABLE bay_topics (id INTEGER PRIMARY KEY, name VARCHAR(80), parent INTEGER)",
+    "CREATE TABLE bay_thing_topics (thing {key}, topic INTEGER)",
+    "CREATE TABLE bay_more (thing {key}, name VARCHAR(80), value VARCHAR(80))",
+    "INSERT INTO bay_topics VALUES (1, 'Sea', NULL)", "INSERT INTO bay_topics VALUES (2, 'Ice', 1)",
+    "INSERT INTO bay_things VALUES ({one}, 'It''s \"one\"', 3, {yes}, 'a, b', '2026-01-01 10:00:00')",
+    "INSERT INTO bay_things VALUES ({two}, 'Two', NULL, {no}, NULL, '2026-01-02 10:00:00')",
+    "INSERT INTO bay_thing_topics VALUES ({one}, 2)", "INSERT INTO bay_more VALUES ({one}, 'weight', '1.5')",
+]  # fmt: skip
+TABLE_SITE = """[site]
+clock = 2026-06-01
+timezone = "UTC"
+[sources.things]
+read = "database"
+{where}
+table = "things"
+prefix = "bay_"
+updated = "changed"
+writable = true
+kind = "thing"
+columns = {{ title = "name" }}
+[sources.things.terms.topic]
+table = "thing_topics"
+entry = "thing"
+term = "topic"
+names = "topics"
+parent = "parent"
+[sources.things.extras]
+table = "more"
+entry = "thing"
+name = "name"
+value = "value"
+[kinds.thing.fields]
+size = {{ type = "integer" }}
+weight = {{ type = "number" }}
+is_out = {{ type = "yesno" }}
+tags = {{ type = "text", many = true }}
+[taxonomies.topic]
+tree = true
+"""
+
+
+@pytest.mark.parametrize("key", ["number", "text"])
+@pytest.mark.parametrize("server", ["sqlite", "postgresql", "mariadb"])
+def test_tables(
+    server: str, key: str, tmp_path: Path, tmp_path_factory: pytest.TempPathFactory, run: Run
+) -> None:
+    """Rows of a database change where the site lets them: columns, joined terms, more fields; and go back."""
+    run = partial(run, BAY_PASSWORD=servers.PASSWORD)
+    with opened_database(server, tmp_path, tmp_path_factory) as (where, connect):
+        one, two = ("1", "2") if key == "number" else ("'a/1'", "'b:2'")
+        names = {"key": "INTEGER" if key == "number" else "VARCHAR(20)", "truth": "BOOLEAN" if server == "postgresql" else "INTEGER", "time": "TIMESTAMP NULL" if server != "sqlite" else "TEXT", "one": one, "two": two, "yes": "true" if server == "postgresql" else "1", "no": "false" if server == "postgresql" else "0"}  # fmt: skip
+        with connect() as owner:
+            for sql in TABLES:
+                owner.cursor().execute(sql.format(**names))
+            if server == "sqlite":
+                owner.commit()
+
+        def content() -> list[Any]:
+            found = []
+            with connect() as reader:
+                for table, order in (
+                    ("things", "name"),
+                    ("thing_topics", "thing, topic"),
+                    ("more", "thing, name"),
+                ):
+                    cursor = reader.cursor()
+                    cursor.execute(f"SELECT * FROM bay_{table} ORDER BY {order}")
+                    found.append([tuple(map(str, row)) for row in cursor.fetchall()])
+            return found
+
+        (tmp_path / "elenchus.toml").write_text(TABLE_SITE.format(where=where))
+        before = content()
+        asked = ("set", "from thing", "title-=x")
+        assert "has one value" in run(*asked, "--yes").stderr
+        changes = ["size=7", "is_out=no", "tags+=c", "topic=Sea", "weight=2.5"]
+        shown = run("set", "from thing", *changes, "--dry-run")
+        assert shown.returncode == 0, shown.stderr
+        assert "    - size: 3\n    + size: 7\n" in shown.stdout
+        assert content() == before
+        done = run("set", "from thing", *changes, "--yes")
+        assert done.returncode == 0, done.stderr
+        site = elenchus.open_site(tmp_path)
+        rows = elenchus.ask(
+            site, "from thing where size = 7 and not is_out and weight = 2.5 and topic = sea and tags = c"
+        )
+        assert rows.total == 2
+        assert [row[1] for row in content()[1]] == ["1", "1"]
+        assert run("set", "from thing where title = Two", "topic=Fog", "--yes").returncode == 4
+        assert run("undo").returncode == 0
+        assert [[row[:5] for row in table] for table in content()] == [
+            [row[:5] for row in table] for table in before
+        ]
+        run("set", "from thing where title = Two", "size=5", "--yes")
+        with connect() as owner:
+            owner.cursor().execute("UPDATE bay_things SET size = 6 WHERE name = 'Two'")
+            if server == "sqlite":
+                owner.commit()
+        late = run("undo")
+        assert (late.returncode, "was changed meanwhile" in late.stderr) == (6, True), late.stderr
+        (tmp_path / "elenchus.toml").write_text(TABLE_SITE.format(where=where).replace("writable = true", ""))
+        refused = run("set", "from thing", "size=1", "--yes")
+        assert (refused.returncode, "Write writable = true in [sources.things]" in refused.stderr) == (
+            4,
+            True,
+        )
+
+
+@contextmanager
+def opened_database(
+    server: str, folder: Path, homes: pytest.TempPathFactory
+) -> Iterator[tuple[str, Callable[[], Any]]]:
+    """Give where a database is, as a site file says it, and what connects to it."""
+    if server == "sqlite":
+        yield 'path = "all.db"', lambda: closing_connection(sqlite3.connect(folder / "all.db"))
+        return
+    home = servers.home(homes)
+    with getattr(servers, server)(home) as (url, connect):
+        if server == "postgresql":
+            with connect() as owner:
+                owner.execute("GRANT pg_write_all_data TO reader")
+        else:
+            with connect() as owner:
+                owner.cursor().execute("GRANT ALL ON bay.* TO reader@'127.0.0.1'")
+        yield f'url = "{url}"\npassword_from = "BAY_PASSWORD"', connect
+
+
+@contextmanager
+def closing_connection(database: sqlite3.Connection) -> Iterator[sqlite3.Connection]:
+    """Give a connection, and close it."""
+    try:
+        yield database
+    finally:
+        database.close()
 
 
 TERMS = {

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import gzip
-import os
 import random
 import re
 import sqlite3
@@ -32,16 +31,6 @@ from elenchus.values.datepatterns import date_reader, wrong_pattern
 SERVERS = ("postgresql", "mariadb")
 
 
-def server_home(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """Return a folder that the user of a server can reach, whose password stands in the environment."""
-    home = tmp_path_factory.mktemp("server", numbered=True)
-    os.environ["BAY_PASSWORD"] = servers.PASSWORD
-    for path in (home, *home.parents):
-        if path.stat().st_uid == os.geteuid() and path != Path("/tmp"):  # noqa: S108 - what leads to the server's folder
-            path.chmod(path.stat().st_mode | 0o011)
-    return home
-
-
 @pytest.fixture(scope="session", params=[*formats.FORMATS, *SERVERS])
 def written(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
     """Return the reference site with its content in one of the formats."""
@@ -49,7 +38,7 @@ def written(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFac
     if request.param not in SERVERS:
         yield formats.write(folder / "site", request.param)
         return
-    home = server_home(tmp_path_factory)
+    home = servers.home(tmp_path_factory)
     with getattr(servers, request.param)(home) as (url, connect):
         with connect() as owner, owner.cursor() as cursor:
             for sql, values in formats.statements(formats.rows(), "%s"):
@@ -249,7 +238,7 @@ exact = {{ type = "datetime" }}
 
 def test_times_of_a_server(tmp_path_factory: pytest.TempPathFactory, tmp_path: Path) -> None:
     """Times that our calendar has not are told row by row, whatever form the server is set to, and nothing is lost."""
-    with servers.postgresql(server_home(tmp_path_factory)) as (url, connect):
+    with servers.postgresql(servers.home(tmp_path_factory)) as (url, connect):
         with connect() as owner:
             owner.execute("ALTER ROLE reader SET datestyle TO 'German'")
             owner.execute(

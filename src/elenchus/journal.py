@@ -139,6 +139,25 @@ class Journal:
         with suppress(_BusyError), self.alone():
             pass
 
+    def write_rows(self, told: str, rows: Sequence[Any], act: Callable[[], None]) -> MadeChange:
+        """Note what becomes of rows of a database, then let a function change them, within :meth:`alone`.
+
+        Where that raises OSError nothing was changed, and nothing stays noted.
+        """
+        number = max(self._numbers(), default=0) + 1
+        change = MadeChange(number, time.time_ns() // 1000, told, (), tuple(rows))
+        try:
+            self._prepare(self._folder_of(number), change, ())
+            act()
+        except OSError as error:
+            self.forget(change)
+            raise _unwritten(self._folder_of(number), error) from None
+        return change
+
+    def forget(self, change: MadeChange) -> None:
+        """Let go of what is kept of a change."""
+        shutil.rmtree(self._folder_of(change.number), ignore_errors=True)
+
     def write(
         self, told: str, files: Sequence[FileChange], tick: Callable[[], None], undoes: int = 0
     ) -> MadeChange:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from functools import cached_property
-from typing import TYPE_CHECKING
+from functools import cached_property, partial
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
@@ -20,7 +20,7 @@ from elenchus.index.content import reread
 from elenchus.journal import FileChange
 from elenchus.schema.edits import UneditableError
 from elenchus.site.site import Site, journal_of
-from elenchus.sources import content_of, text_of
+from elenchus.sources import content_of, content_of_rows, row_changes, text_of, write_rows
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
@@ -30,38 +30,72 @@ if TYPE_CHECKING:
     from elenchus.engine.columns.dataset import Dataset
     from elenchus.index.reading import Chunk
     from elenchus.journal import MadeChange
+    from elenchus.schema.edits import RowChange
     from elenchus.schema.record import Record
     from elenchus.schema.types import Field
+    from elenchus.sources import SourceSpec, UnitContent
 
-__all__ = ["ContentChange", "content_change"]
+__all__ = ["ContentChange", "TableChange", "content_change"]
 
 _LARGEST = 2**30  # bytes of a file that is changed as a whole
 _MOST_COMPARED = 5_000  # entries of a file that are all compared with what they were
 
 
+class TableChange(NamedTuple):
+    """Rows of a table of a database that change, and the units in which they stand."""
+
+    source: SourceSpec
+    rows: tuple[RowChange, ...]
+    units: tuple[int, ...]
+
+
 class ContentChange(Working):
-    """Entries that change, the files in which they stand, and the ``site`` before."""
+    """Entries that change, the files and tables in which they stand, and the ``site`` before.
+
+    ``units`` are those of the files.
+    """
 
     site: Site
     entries: tuple[EntryChange, ...]
     files: tuple[FileChange, ...]
     units: tuple[int, ...]
+    tables: tuple[TableChange, ...] = ()
+
+    @property
+    def is_empty(self) -> bool:
+        """Say whether nothing changes."""
+        return not (self.files or self.tables)
+
+    @property
+    def all_units(self) -> list[int]:
+        """The units that change, in their order."""
+        return sorted((*self.units, *(unit for table in self.tables for unit in table.units)))
 
     @cached_property
     def reread(self) -> Chunk:
-        """What the files would be read as. Raises SiteError where something else would change as well."""
+        """What files and tables would be read as. Raises SiteError where something else would change, too."""
         pairs = zip(self.units, self.files, strict=True)
-        contents = {unit: content_of(file.after or b"") for unit, file in pairs}
-        found = reread(self.site.content.found, self.site.content.wanted, contents)
-        wrong = list(_differences(self, found))
+        contents: dict[int, UnitContent] = {unit: content_of(file.after or b"") for unit, file in pairs}
+        for table in self.tables:
+            names = [self.paths[unit] for unit in table.units]
+            try:
+                found = content_of_rows(table.source, self.site.definition.folder, table.rows, names)
+            except OSError as error:
+                raise SiteError([_unclear(Place(table.source.name), str(error.strerror))]) from None
+            contents |= dict(zip(table.units, found, strict=True))
+        ordered = {unit: contents[unit] for unit in self.all_units}
+        chunk = reread(self.site.content.found, self.site.content.wanted, ordered)
+        wrong = list(_differences(self, chunk))
         if wrong:
             raise SiteError(wrong)
-        return found
+        return chunk
 
     @cached_property
     def effect(self) -> Difference:
         """What listings and pages gain and lose. Raises SiteError as :attr:`reread` does."""
-        if not self.files or not may_reach(self.site, self.fields):
+        if self.is_empty:
+            return NO_DIFFERENCE
+        if not may_reach(self.site, self.fields):
             _ = self.reread
             return NO_DIFFERENCE
         return difference(Showing(self.site), Showing(self.after))
@@ -74,11 +108,16 @@ class ContentChange(Working):
     @cached_property
     def after(self) -> Site:
         """The site as it would be. Raises SiteError where something else would change as well."""
-        return Site(self.site.content.with_units(self.units, self.reread), self.site.clock)
+        return Site(self.site.content.with_units(self.all_units, self.reread), self.site.clock)
+
+    @property
+    def paths(self) -> Sequence[str]:
+        """The names of all units."""
+        return self.site.content.found.units.seen.paths
 
     def path_of(self, entry: EntryChange) -> str:
         """Return the file in which an entry stands."""
-        return self.site.content.found.units.seen.paths[entry.unit]
+        return self.paths[entry.unit].partition("\t")[0]
 
     def texts(self, file: FileChange) -> tuple[str, str]:
         """Return what a file says before and after."""
@@ -88,9 +127,18 @@ class ContentChange(Working):
     def write(self, told: str, tick: Callable[[], None] = lambda: None) -> MadeChange:
         """Write the files, all of them or none. Raises FolderError, SiteError as :attr:`reread` does."""
         _ = self.reread
-        journal = journal_of(self.site.definition.folder)
+        root = self.site.definition.folder
+        journal = journal_of(root)
+        if len(self.tables) + bool(self.files) > 1:
+            hint = "Change one source at a time: name its kinds in the question."
+            message = "entries of a database and others cannot be changed as one"
+            raise SiteError([Problem("not-changed", message, hint)])
         with journal.alone():
-            return journal.write(told, self.files, tick)
+            if not self.tables:
+                return journal.write(told, self.files, tick)
+            [table] = self.tables
+            rows = [list(row) for row in table.rows]
+            return journal.write_rows(told, rows, partial(write_rows, table.source, root, table.rows))
 
 
 def content_change(site: Site, entries: Sequence[EntryChange]) -> ContentChange:
@@ -101,7 +149,10 @@ def content_change(site: Site, entries: Sequence[EntryChange]) -> ContentChange:
     problems: list[Problem] = []
     files, units = [], []
     paths = site.content.found.units.seen.paths
+    tables = list(_tables(site, entries, problems))
     for unit, mine in by_unit.items():
+        if mine[0].source.table:
+            continue
         try:
             files.append(_file_changed(site, paths[unit], mine))
             units.append(unit)
@@ -111,7 +162,21 @@ def content_change(site: Site, entries: Sequence[EntryChange]) -> ContentChange:
             problems.append(Problem("not-changed", message, error.hint, place=place))
     if problems:
         raise SiteError(problems)
-    return ContentChange(site, tuple(entries), tuple(files), tuple(units))
+    return ContentChange(site, tuple(entries), tuple(files), tuple(units), tuple(tables))
+
+
+def _tables(site: Site, entries: Sequence[EntryChange], problems: list[Problem]) -> Iterator[TableChange]:
+    """Yield the tables of databases in which entries change; add what keeps them from that."""
+    for spec in site.definition.sources:
+        mine = [entry for entry in entries if entry.source.name == spec.name and spec.table]
+        if mine:
+            try:
+                rows = row_changes(spec, site.definition.folder, [entry.edit for entry in mine])
+            except UneditableError as error:
+                message = f"it cannot be changed here: {error}"
+                problems.append(Problem("not-changed", message, error.hint, place=Place(spec.name)))
+                continue
+            yield TableChange(spec, tuple(rows), tuple(sorted({entry.unit for entry in mine})))
 
 
 def _file_changed(site: Site, path: str, entries: Sequence[EntryChange]) -> FileChange:
@@ -142,10 +207,10 @@ def _differences(change: ContentChange, new: Chunk) -> Iterator[Problem]:
     entries = {entry.record: entry for entry in change.entries}
     before, now = old.records(), new.records
     begins = (np.cumsum(new.counts) - new.counts).tolist()
-    for at, (unit, file) in enumerate(zip(change.units, change.files, strict=True)):
+    for at, unit in enumerate(change.all_units):
         count, first = int(old.units.counts[unit]), int(old.units.firsts[unit])
         if int(new.counts[at]) != count or (at in new.problems and unit not in old.units.problems):
-            yield _unclear(Place(file.path), "the file could not be read any more")
+            yield _unclear(Place(change.paths[unit]), "the file could not be read any more")
             continue
         moved = begins[at] - first
         for record in range(first, first + count):
@@ -165,9 +230,18 @@ def _compared(
         if found != list(texts):
             said = ", ".join(found) or "nothing"
             yield _unclear(one.place, f"{name} would say {quoted(said)}, not {quoted(', '.join(texts))}")
-    for name in (one.values.keys() | other.values.keys()) - wanted.keys() - {"body"}:
+    for name in (one.values.keys() | other.values.keys()) - wanted.keys() - _moving(entry):
         if texts_of(one, name, None) != texts_of(other, name, None):
             yield _unclear(one.place, f"{name} would change as well")
+
+
+def _moving(entry: EntryChange | None) -> set[str]:
+    """Return the fields that may change along: the text below a title, the time of a row's change."""
+    found = {"body"}
+    if entry and entry.source.table:
+        updated = entry.source.table.updated
+        found |= {updated, *(name for name, column in entry.source.columns.items() if column == updated)}
+    return found
 
 
 def _unclear(place: Place, what: str) -> Problem:

@@ -99,7 +99,7 @@ def entry_change(
     place = records.place(number)
     columns = {spec.columns.get(name, name): values[name] for name in changed}
     nth = number - int(found.units.firsts[unit])
-    edit = EntryEdit(place.line, nth, columns, place.file.rpartition("/")[2])
+    edit = EntryEdit(place.line, nth, columns, place.file)
     return EntryChange(site.dataset.entries.ids[row], number, unit, spec, tuple(changed.values()), edit)
 
 

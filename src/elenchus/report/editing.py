@@ -14,12 +14,13 @@ if TYPE_CHECKING:
     from zoneinfo import ZoneInfo
 
     from elenchus.comparing.differences import Difference
-    from elenchus.editing.changing import ContentChange
+    from elenchus.editing.changing import ContentChange, TableChange
     from elenchus.editing.terms import TermChange
     from elenchus.journal import MadeChange, Undone
 
 __all__ = ["change_as_data", "change_told", "changes_listed", "term_told", "undone_told"]
 
+_MOST_ROWS = 40
 _WIDEST = 160  # characters of a line that are shown
 _MILLION = 1_000_000
 
@@ -27,8 +28,31 @@ _MILLION = 1_000_000
 def change_told(change: ContentChange, *, whole: bool = False) -> Iterator[Piece]:
     """Yield the lines of files that change, before and after."""
     yield from _files_told([(file.path, *change.texts(file)) for file in change.files], whole=whole)
+    for table in change.tables:
+        yield from _rows_told(table, whole=whole)
     entries = counted(len(change.entries), "entry", "entries")
-    yield Piece(f"{entries} in {counted(len(change.files), 'file')}.\n", Role.STRONG)
+    places = [counted(len(change.files), "file")] if change.files else []
+    places += [f"the table {table.rows[0].table}" for table in change.tables]
+    yield Piece(f"{entries} in {' and '.join(places)}.\n", Role.STRONG)
+
+
+def _rows_told(table: TableChange, *, whole: bool) -> Iterator[Piece]:
+    """Yield the rows of a database that change, value by value."""
+    shown = table.rows if whole else table.rows[:_MOST_ROWS]
+    for row in shown:
+        where = ", ".join(f"{name} {value}" for name, value in row.where.items())
+        yield Piece(printable(row.table), Role.NAME)
+        yield Piece(f"  {printable(where)}\n", Role.FAINT)
+        if not row.column:
+            sign, role, word = (
+                ("+", Role.HINT, "a new row") if row.before is None else ("-", Role.ERROR, "the row")
+            )
+            yield Piece(f"    {sign} {word}\n", role)
+            continue
+        for sign, role, value in (("-", Role.ERROR, row.before), ("+", Role.HINT, row.after)):
+            if value is not None:
+                yield Piece(f"    {sign} {printable(f'{row.column}: {value}')}\n", role)
+    yield from rest(len(table.rows) - len(shown), "row")
 
 
 def term_told(change: TermChange, *, whole: bool = False) -> Iterator[Piece]:
@@ -89,13 +113,17 @@ def changes_listed(changes: Sequence[MadeChange], zone: ZoneInfo) -> Iterator[Pi
     for change in changes:
         made = datetime.fromtimestamp(change.made / _MILLION, zone)
         yield Piece(f"{change.number:5}  {made:%Y-%m-%d %H:%M}  ", Role.FAINT)
-        yield Piece(f"{counted(len(change.files) or len(change.rows), 'file'):>10}  ")
+        count = counted(len(change.files), "file") if change.files else counted(len(change.rows), "row")
+        yield Piece(f"{count:>10}  ")
         yield Piece(f"{printable(change.told)}\n", Role.NAME)
 
 
 def undone_told(found: Undone) -> Iterator[Piece]:
     """Yield what was taken back, and which files were left as they are."""
     back = len(found.change.files) - len(found.left)
+    rows = len(found.change.rows)
+    if rows:
+        yield Piece(f"Undone in {counted(rows, 'row')}: {printable(found.change.told)}\n", Role.STRONG)
     if back:
         yield Piece(f"Undone in {counted(back, 'file')}: {printable(found.change.told)}\n", Role.STRONG)
     if found.left:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Literal, NamedTuple, TypeAlias
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple, TypeAlias
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
 
-__all__ = ["EntryEdit", "NewValue", "Sort", "UneditableError"]
+__all__ = ["EntryEdit", "NewValue", "RowChange", "Sort", "UneditableError"]
 
 Sort: TypeAlias = Literal["text", "number", "yesno", "date"]
 
@@ -43,3 +43,22 @@ class EntryEdit(NamedTuple):
     nth: int
     values: Mapping[str, NewValue]
     key: str = ""
+
+
+class RowChange(NamedTuple):
+    """A value of a row that becomes another, or a row of a joining table that comes (before None) or goes.
+
+    ``where`` tells the row by columns and values. Without a ``column`` it is the row itself.
+    """
+
+    source: str
+    table: str
+    where: Mapping[str, Any]
+    column: str
+    before: Any
+    after: Any
+
+    @property
+    def reverse(self) -> RowChange:
+        """What takes it back."""
+        return self._replace(before=self.after, after=self.before)

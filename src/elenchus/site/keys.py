@@ -172,6 +172,7 @@ SOURCE = Table(
         Key("key", str, "The column that tells rows apart; the primary key where nothing is said.", ""),
         Key("updated", str, "The column that says when a row was changed last, so that only such rows are read again.", ""),
         Key("zone", str, "The IANA name of the zone of times that have none; that of the site where nothing is said.", ""),
+        Key("writable", bool, "Whether `set` may change rows of the database; else it is only read.", False),
         Key("terms", dict, "Where a database has the terms of a taxonomy: a table for each.", {}),
         Key("extras", dict, "Where a database has more fields, each in a row of its own.", {}),
         Key("fetch_every", str, "How old what was fetched from an address may be: `15 minutes`, `2 hours`.", "15 minutes"),

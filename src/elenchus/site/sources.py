@@ -121,7 +121,8 @@ def _read_table(file: TomlFile, path: tuple[str, ...], found: Written) -> TableS
         _demand(file, (*path, "extras"), told, names)
         extras = ExtrasSpec(**{name: told[name] for name in names})
     plain = ("url", "url_from", "password_from", "table", "query", "prefix", "key", "updated", "zone")
-    return TableSpec(**{name: found[name] for name in plain}, terms=tuple(terms), extras=extras)
+    named = {name: found[name] for name in plain}
+    return TableSpec(**named, terms=tuple(terms), extras=extras, writable=found["writable"])
 
 
 def _demand(file: TomlFile, path: tuple[str, ...], found: Written, names: Iterable[str]) -> None:

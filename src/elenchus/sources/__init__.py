@@ -23,13 +23,12 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Mapping, Sequence
     from pathlib import Path
 
-    from elenchus.schema.edits import EntryEdit
+    from elenchus.schema.edits import EntryEdit, RowChange
 
 __all__ = [
     "FILE_PARTS", "LEFT_OUT", "Editor", "ExtrasSpec", "Item", "Reader", "Scan", "Source", "SourceSpec",
-    "TableSpec", "TermsSpec", "UnitContent", "UnreachableError", "below", "connected", "content_of", "editor",
-    "names",
-    "refusals", "source", "text_of",
+    "TableSpec", "TermsSpec", "UnitContent", "UnreachableError", "below", "connected", "content_of",
+    "content_of_rows", "editor", "names", "refusals", "row_changes", "source", "text_of", "write_rows",
 ]  # fmt: skip
 
 LEFT_OUT = "Its entries are left out."
@@ -68,7 +67,7 @@ class TableSpec(Frozen):
     ``url`` has no password; ``url_from`` and ``password_from`` name the variables of the environment that
     have all of it, or the password. A file of SQLite stands in the source's path instead. ``key`` is the
     column that tells rows apart, ``updated`` the one that says when a row was changed, ``zone`` that of times
-    without one.
+    without one. Only where it is ``writable`` are rows ever changed.
     """
 
     url: str = ""
@@ -82,6 +81,7 @@ class TableSpec(Frozen):
     zone: str = ""
     terms: tuple[TermsSpec, ...] = ()
     extras: ExtrasSpec | None = None
+    writable: bool = False
 
 
 class SourceSpec(Frozen):
@@ -197,6 +197,32 @@ def text_of(data: bytes, spec: SourceSpec) -> str:
         return decoded(data, spec)
     except Unreadable:
         return data.decode("utf-8", "replace")
+
+
+def content_of_rows(
+    spec: SourceSpec, root: Path, changes: Sequence[RowChange], units: Sequence[str]
+) -> list[UnitContent]:
+    """Return what units of a table would hold with some changes, which are made and taken back.
+
+    Raises OSError.
+    """
+    from elenchus.sources._table_edit import rows_after
+
+    return rows_after(spec, root, changes, units)
+
+
+def row_changes(spec: SourceSpec, root: Path, edits: Sequence[EntryEdit]) -> list[RowChange]:
+    """Return what is to become of the rows of a table so that entries change. Raises UneditableError."""
+    from elenchus.sources._table_edit import row_changes
+
+    return row_changes(spec, root, edits)
+
+
+def write_rows(spec: SourceSpec, root: Path, changes: Sequence[RowChange]) -> None:
+    """Change rows of a table, all or none. Raises OSError, also where one is not as it was."""
+    from elenchus.sources._table_edit import write_rows
+
+    write_rows(spec, root, changes)
 
 
 def editor(name: str) -> Editor | None:

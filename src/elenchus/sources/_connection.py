@@ -73,7 +73,7 @@ def _variable(name: str) -> str:
     return found
 
 
-def _engine(spec: SourceSpec, root: Path) -> Engine:
+def _engine(spec: SourceSpec, root: Path, mode: str) -> Engine:
     """Return what connects to the database of a source. Raises OSError."""
     import sqlalchemy
     from sqlalchemy.pool import NullPool
@@ -84,7 +84,7 @@ def _engine(spec: SourceSpec, root: Path) -> Engine:
         path = root / spec.paths[0]
         if not is_file(path):
             raise OSError(errno.ENOENT, "it is no regular file")
-        address = f"file:{quote(str(path.resolve()))}?mode=ro"
+        address = f"file:{quote(str(path.resolve()))}?mode={mode}"
         return sqlalchemy.create_engine(
             "sqlite://",
             creator=lambda: sqlite3.connect(address, uri=True, timeout=_PATIENCE, check_same_thread=False),
@@ -126,13 +126,16 @@ def _times_as_texts(server: Server[Any], _record: object) -> None:
 
 
 @contextmanager
-def connected(spec: SourceSpec, root: Path) -> Iterator[Connection]:
-    """Give a connection in a transaction that reads only. Raises OSError, whose text has no secret."""
+def connected(spec: SourceSpec, root: Path, *, writing: bool = False) -> Iterator[Connection]:
+    """Give a connection in a transaction that reads only, unless said. Raises OSError without secrets."""
     with refusals(spec):
-        engine = _engine(spec, root)
+        engine = _engine(spec, root, "rw" if writing else "ro")
         try:
             with engine.connect() as connection:
-                _read_only(connection)
+                if not writing:
+                    _read_only(connection)
+                elif connection.dialect.name == "postgresql":
+                    connection.exec_driver_sql("SET LOCAL datestyle TO ISO")
                 yield connection
         finally:
             engine.dispose()

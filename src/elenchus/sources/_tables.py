@@ -85,7 +85,11 @@ class Shape:
 
     def named(self, table: str) -> str:
         """Return a table as a query names it, with the prefix of the source."""
-        schema, _, name = f"{self.table.prefix}{table}".rpartition(".")
+        return self.quote_table(f"{self.table.prefix}{table}")
+
+    def quote_table(self, table: str) -> str:
+        """Return the whole name of a table as a query has it."""
+        schema, _, name = table.rpartition(".")
         return ".".join(self.quote(each) for each in (schema, name) if each)
 
     def columns(self, table: str) -> tuple[list[str], str]:

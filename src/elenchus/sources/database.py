@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 
     from elenchus.sources import Item, SourceSpec
 
-__all__ = ["SUFFIXES", "reader", "scan"]
+__all__ = ["SUFFIXES", "reader", "reader_of", "scan"]
 
 SUFFIXES: tuple[str, ...] = ()
 _USUAL = 1024  # rows of a unit
@@ -61,6 +61,13 @@ def scan(spec: SourceSpec, root: Path, before: Scan | None) -> Scan:
 def reader(spec: SourceSpec, root: Path, _units: Sequence[str]) -> _TableReader:
     """Return what reads units."""
     return _TableReader(spec, root)
+
+
+def reader_of(spec: SourceSpec, root: Path, shape: Shape) -> _TableReader:
+    """Return what reads units in a transaction that is open already."""
+    found = _TableReader(spec, root)
+    found.shape = shape
+    return found
 
 
 def _unreadable(spec: SourceSpec, error: OSError, hint: str) -> Problem:

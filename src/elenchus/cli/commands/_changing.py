@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import sys
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
+
+if TYPE_CHECKING:
+    from elenchus.editing.changing import ContentChange
+    from elenchus.editing.terms import TermChange
 
 __all__ = ["DryRunOption", "FormOption", "WholeOption", "YesOption", "is_agreed"]
 
@@ -26,11 +30,12 @@ YesOption = Annotated[bool, typer.Option("--yes", help="Write without asking.")]
 WholeOption = Annotated[bool, typer.Option("--in-full", help="Name every file and entry that changes.")]
 
 
-def is_agreed(count: int, *, yes: bool) -> bool:
-    """Say whether files may be written: asked on a terminal, refused elsewhere unless it was said before."""
+def is_agreed(change: ContentChange | TermChange, *, yes: bool) -> bool:
+    """Say whether a change may be written: asked on a terminal, refused elsewhere unless said before."""
     if yes:
         return True
     if not sys.stdin.isatty():
         raise typer.BadParameter("nobody can be asked here: add --yes to write, or --dry-run to look")
-    files = "this file" if count == 1 else f"these {count} files"
-    return typer.confirm(f"Write {files}?", default=False, err=True)
+    count = len(change.files)
+    what = "this file" if count == 1 else f"these {count} files" if count else "to the database"
+    return typer.confirm(f"Write {what}?", default=False, err=True)

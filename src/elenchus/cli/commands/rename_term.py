@@ -51,7 +51,7 @@ def rename_term(
     show([Piece("\n")])
     if not change.files:
         show([Piece("Nothing to do.\n")])
-    elif not dry_run and is_agreed(len(change.files), yes=yes):
+    elif not dry_run and is_agreed(change, yes=yes):
         told = ["rename-term", term, *([new] if new else ["--into", into])]
         with progress("files", len(change.files)) as tick:
             change.write(shlex.join(told), tick)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from elenchus.cli.app import AtOption, SiteOption, app, opened
-from elenchus.cli.commands._asking import QUESTION_HELP, GivenOption, values_of
+from elenchus.cli.commands._asking import QUESTION_HELP, GivenOption, show_problems, values_of
 from elenchus.cli.commands._changing import DryRunOption, FormOption, WholeOption, YesOption, is_agreed
 
 if TYPE_CHECKING:
@@ -60,7 +60,7 @@ def set_fields(
     if form == "text":
         _tell(change, effect, len(ids), whole=whole)
     told = shlex.join(["set", question, *assignments])
-    is_written = bool(change.files) and not dry_run and is_agreed(len(change.files), yes=yes)
+    is_written = not (change.is_empty or dry_run) and is_agreed(change, yes=yes)
     number = None
     if is_written:
         with progress("files", len(change.files)) as tick:
@@ -69,8 +69,9 @@ def set_fields(
         show([Piece(json.dumps(change_as_data(change, effect, number), ensure_ascii=False, indent=2) + "\n")])
     elif is_written:
         show([Piece("Written; elenchus undo takes it back.\n", Role.HINT)])
-    elif change.files:
+    elif not change.is_empty:
         show([Piece("Nothing was written.\n", Role.FAINT)])
+    show_problems(here, everything=False)
     return 0
 
 
@@ -83,7 +84,7 @@ def _tell(change: ContentChange, effect: Difference, count: int, *, whole: bool)
 
     if not count:
         show([Piece("The question finds no entry, so nothing changes; elenchus why tells the reason.\n")])
-    elif not change.files:
+    elif change.is_empty:
         show([Piece(f"Nothing to do: {counted(count, 'entry says', 'entries say')} that already.\n")])
     else:
         show(change_told(change, whole=whole))
