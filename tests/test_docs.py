@@ -90,3 +90,18 @@ def test_commands(tmp_path: Path, command: str) -> None:
     wanted = 3 if "rocky-shoer" in command else 0
     assert done.returncode == wanted, done.stderr
     assert not list(tmp_path.iterdir())
+
+
+@pytest.mark.parametrize("name", ["changing-content", "comparing"])
+def test_walks(name: str, tmp_path: Path, run: Run) -> None:
+    """The commands of a page do what it says, one after another, in a demo of their own, which ends as it began."""
+    text = (ROOT / "docs" / f"{name}.md").read_text(encoding="utf-8")
+    run("demo", str(tmp_path / "bay"))
+    files = {path: path.read_bytes() for path in (tmp_path / "bay").rglob("*.*") if path.is_file()}
+    commands = re.findall(r"^    \$ elenchus (.*)$", text, re.MULTILINE)
+    assert len(commands) >= 5
+    for command in commands:
+        found = run(*shlex.split(command), cwd=tmp_path / "bay")
+        assert found.returncode == 0, f"{command}: {found.stderr}"
+        assert found.stdout, command
+    assert {path: path.read_bytes() for path in files} == files

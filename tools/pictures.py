@@ -35,8 +35,6 @@ TERMINAL = {
     "why-entry": "elenchus why 'from sighting where certainty = confirmed and individuals >= 40 limit 5' grey-seal-count-may",
     "describe": "elenchus describe 2>/dev/null; echo; elenchus describe sighting",
     "listing": "elenchus describe shore-sidebar; echo; elenchus ask shore-sidebar --as-if 2 2>/dev/null",
-    "choices": "elenchus ask by-habitat 2>/dev/null",
-    "page": "elenchus pages guides",
     "start": (
         "elenchus demo ../library --library >/dev/null; mkdir ../shop; cp ../library/books.csv ../library/library.db ../shop;"
         " cd ../shop; script -qec 'elenchus start .' /dev/null | head -n 44"
@@ -46,24 +44,36 @@ TERMINAL = {
         "elenchus publish >/dev/null; printf -- '---\\ntitle: A new guide\\ndate: 2026-06-14\\nlevel: first-steps\\nhabitat: [dunes]\\n---\\nText\\n'"
         " > notebook/guide/a-new-guide.md; rm notebook/guide/birds-at-night.md; script -qec 'elenchus publish --dry-run' /dev/null | head -n 44"
     ),
+    "set": (
+        "script -qec \"elenchus set 'from sighting where species = grey-seal limit 3' certainty=possible habitat+=estuary --dry-run\" /dev/null"
+        " | head -n 44"
+    ),
+    "compare": "script -qec 'elenchus compare --at 2026-06-21' /dev/null | head -n 44",
     "ask-error": "elenchus ask 'from sightings where habitat = rocky-shoer and pinned or individuals > many'",
 }
 # What stands for what is typed, where that only makes the picture ready.
-SHOWN = {"demo": "elenchus demo", "start": "elenchus start .", "publish": "elenchus publish --dry-run"}
+SHOWN = {
+    "demo": "elenchus demo", "start": "elenchus start .", "publish": "elenchus publish --dry-run", "compare": "elenchus compare --at 2026-06-21",
+    "set": "elenchus set 'from sighting where species = grey-seal limit 3' certainty=possible habitat+=estuary --dry-run",
+}  # fmt: skip
 # Pages: their address on the preview, the colours, and what is clicked before.
 WEB = {
     "web-home": ("/", "light", ""),
     "web-find": ("/notebook/?habitat=shore&habitat=dunes&order=a-z", "light", ""),
     "web-habitat": ("/habitats/shore/rocky-shore/", "dark", ""),
-    "web-archive": ("/archive/", "light", ""),
     "web-preview": ("/guides/", "light", ".preview summary"),
 }
 NARROW = (390, 844)
+# What the program draws itself.
+DRAWN = {
+    "chart": ["ask", "from sighting group by date.month"],
+    "upcoming": ["upcoming", "--until", "2026-07-31"],
+}
 
 
 def main() -> None:
     """Take the pictures named on the command line, or all of them."""
-    wanted = sys.argv[1:] or [*TERMINAL, *WEB, "chart"]
+    wanted = sys.argv[1:] or [*TERMINAL, *WEB, *DRAWN]
     TARGET.mkdir(parents=True, exist_ok=True)
     display = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", f"{SIZE[0]}x{SIZE[1]}x24"])
     try:
@@ -72,9 +82,8 @@ def main() -> None:
             with tempfile.TemporaryDirectory() as folder:
                 site = Path(folder) / "skerry-bay"
                 subprocess.run([PROGRAM, "demo", site], check=True, stdout=subprocess.DEVNULL)
-                if name == "chart":
-                    ask = ["ask", "from sighting group by date.month", "--site", site, "--chart"]
-                    command = [PROGRAM, *ask, TARGET / "chart.png"]
+                if name in DRAWN:
+                    command = [PROGRAM, *DRAWN[name], "--site", site, "--chart", TARGET / f"{name}.png"]
                     subprocess.run(command, check=True, stdout=subprocess.DEVNULL)
                 elif name in WEB:
                     web_picture(name, *WEB[name], site)

@@ -6,6 +6,7 @@ from collections import Counter
 from functools import cached_property
 from typing import TYPE_CHECKING
 
+from elenchus.asking.here import HERE
 from elenchus.asking.query import Query
 from elenchus.checks.survey import Survey
 from elenchus.errors import ElenchusError
@@ -13,13 +14,14 @@ from elenchus.frozen import Working
 from elenchus.pages.paths import address_of, later_page
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Iterator, Sequence
+    from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
     from elenchus.pages.book import Page
     from elenchus.pages.sections import Placed, Section
+    from elenchus.site.inheritance import Listing
     from elenchus.site.site import Site
 
-__all__ = ["Showing", "sections_of"]
+__all__ = ["Showing", "name_with", "sample_for", "sections_of"]
 
 
 def sections_of(pages: Iterable[Placed]) -> Iterator[tuple[str, Page, Section]]:
@@ -36,6 +38,18 @@ def sections_of(pages: Iterable[Placed]) -> Iterator[tuple[str, Page, Section]]:
                 yield name + (f" ({times[name]})" if times[name] > 1 else ""), page.page, section
 
 
+def sample_for(survey: Survey, listing: Listing) -> Mapping[str, Sequence[str]] | None:
+    """Return values with which a listing can be asked; None for one that asks about the row of a page."""
+    given = {name: texts for name, texts in survey.sample(listing).items() if name in listing.parameter_names}
+    return None if any(name.split(".")[0] == HERE for name in listing.parameter_names) else given
+
+
+def name_with(listing: Listing, given: Mapping[str, Sequence[str]]) -> str:
+    """Return what a listing is called with some values: ``by-habitat with habitat=shore``."""
+    told = ", ".join(f"{name}={text}" for name, texts in given.items() for text in texts)
+    return f"{listing.name} with {told}" if told else listing.name
+
+
 class Showing(Working):
     """What a site shows. Each part is worked out when it is asked for.
 
@@ -44,6 +58,11 @@ class Showing(Working):
 
     site: Site
     tick: Callable[[], None] = lambda: None
+    like: Showing | None = None  # the other side of a comparison, whose values listings are asked with
+
+    def beside(self, site: Site) -> Showing:
+        """Return another state that is compared with this one: listings are asked with the same values."""
+        return Showing(site, self.tick, self)
 
     @cached_property
     def survey(self) -> Survey:
@@ -55,11 +74,28 @@ class Showing(Working):
         """The ids of the rows of each listing, by its name; those that cannot be asked are left out."""
         found: dict[str, Sequence[str]] = {}
         for listing in self.survey.listings:
+            given = self.given_to(listing)
+            if given is None:
+                continue
             try:
-                found[listing.name] = Query(self.site, listing, self.survey.sample(listing)).ids()
+                found[name_with(listing, given)] = Query(self.site, listing, given).ids()
             except ElenchusError:  # which check tells
                 continue
         return found
+
+    def given_to(self, listing: Listing) -> Mapping[str, Sequence[str]] | None:
+        """Return the values that a listing is asked with; None for one that asks about the row of a page.
+
+        That has no answer of its own: what sections show on pages is told with these.
+        """
+        if self.like and listing.name in self.like.samples:
+            return self.like.samples[listing.name]
+        return self.samples.get(listing.name)
+
+    @cached_property
+    def samples(self) -> dict[str, Mapping[str, Sequence[str]] | None]:
+        """The values with which each listing can be asked."""
+        return {listing.name: sample_for(self.survey, listing) for listing in self.survey.listings}
 
     @cached_property
     def sections(self) -> dict[str, Sequence[str]]:

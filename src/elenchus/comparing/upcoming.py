@@ -15,7 +15,7 @@ import numpy as np
 from elenchus.asking.query import Query
 from elenchus.checks.survey import Survey
 from elenchus.comparing.changes import ListingChange, listing_changes
-from elenchus.comparing.showing import Showing
+from elenchus.comparing.showing import Showing, name_with, sample_for
 from elenchus.engine.columns.column import Dates, Lists
 from elenchus.frozen import Frozen, Working, replace
 from elenchus.plan.nodes import Counted, FieldRef, ListedIn, Part, Test, Via
@@ -145,7 +145,7 @@ class _Course:
     def __init__(self, future: _Future, listing: Listing) -> None:
         self.future = future
         self.listing = listing
-        self.given = future.survey.sample(listing)
+        self.given = sample_for(future.survey, listing)
         self.met: dict[Plan, frozenset[str] | None] = {}
         self.watch: set[str] = set()
         self.plans: dict[date, Plan | None] = {}
@@ -159,7 +159,7 @@ class _Course:
         site = self.future.at(instant)
         day = site.clock.today
         if self.plans.get(day) is None:
-            query = Query(self.future.fresh(instant), self.listing, self.given)
+            query = Query(self.future.fresh(instant), self.listing, self.given or {})
             self.plans[day] = query.plan if query.is_askable else None
             self.watch |= query.site.watch
         plan = self.plans[day]
@@ -170,7 +170,9 @@ class _Course:
         return self.future.at(instant).executor.ids(plan) if plan else []
 
     def changes(self) -> Iterator[Coming]:
-        """Yield what becomes of it."""
+        """Yield what becomes of it; of one that asks about the row of a page nothing can be told alone."""
+        if self.given is None:
+            return
         at = self.future.site.clock.now
         plan = self.plan(at)
         ids = self.ids(plan, at)
@@ -185,7 +187,7 @@ class _Course:
 
     def between(self, before: int, last: int, ends: tuple[list[str], list[str]]) -> Iterator[Coming]:
         """Yield what becomes of it from one instant to another, at the first of those side by side."""
-        name, ids = f" {self.listing.name}", ends[0]
+        name, ids = f" {name_with(self.listing, self.given or {})}", ends[0]
         for instant in (*(last + at for at in _BESIDE[:-1]), last) if "instant" in self.watch else (last,):
             if instant > before:
                 found = ends[1] if instant == last else self.ids(self.plan(instant), instant)

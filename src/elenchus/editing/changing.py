@@ -98,7 +98,8 @@ class ContentChange(Working):
         if not may_reach(self.site, self.fields):
             _ = self.reread
             return NO_DIFFERENCE
-        return difference(Showing(self.site), Showing(self.after))
+        before = Showing(self.site)
+        return difference(before, before.beside(self.after))
 
     @property
     def fields(self) -> set[str]:

@@ -80,7 +80,8 @@ def compare(
         elif listings:
             show(two_listings_told(found, listings, whole=whole))
         else:
-            show(difference_told(found, whole=whole))
+            first, *others = difference_told(found, whole=whole)
+            show([first._replace(text=first.text.lstrip("\n")), *others])
     return _DIFFERS if exit_code and not found.is_empty else 0
 
 
@@ -120,9 +121,9 @@ def _of_states(
     tick = stack.enter_context(progress("pages", 0))
     here = Showing(site, tick)
     if at:
-        return difference(here, Showing(site.at(instant_of(site.definition, at)), tick))
-    if folder:
-        return difference(Showing(in_folder(site, folder), tick), here)
-    if revision:
-        return difference(Showing(stack.enter_context(at_revision(site, revision)), tick), here)
+        return difference(here, here.beside(site.at(instant_of(site.definition, at))))
+    if folder or revision:
+        other = in_folder(site, folder) if folder else stack.enter_context(at_revision(site, revision))
+        before = Showing(other, tick)
+        return difference(before, before.beside(site))
     return difference(Published(read_manifest(target_of(site, to))), here)

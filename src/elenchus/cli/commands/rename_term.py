@@ -47,7 +47,8 @@ def rename_term(
     change = merged(here, term, into) if into else renamed(here, term, new)
     show(term_told(change, whole=whole))
     with change.after() as after:
-        show(difference_told(difference(Showing(here), Showing(after)), whole=whole))
+        before = Showing(here)
+        show(difference_told(difference(before, before.beside(after)), whole=whole))
     show([Piece("\n")])
     if not change.files:
         show([Piece("Nothing to do.\n")])
