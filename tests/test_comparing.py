@@ -215,3 +215,53 @@ def test_upcoming_forms(make_site: Write, tmp_path: Path, run: Run) -> None:
         (["--chart", "a.gif"], 2),
     ):
         assert run("upcoming", *wrong).returncode == code
+
+
+def test_redirects(make_site: Write, tmp_path: Path, run: Run) -> None:
+    """Pages that moved are found at their old addresses: by id, by file, or as written; chains lead to the end."""
+    site_file = (
+        FILES["elenchus.toml"].replace('address = "notes', 'address = "notes')
+        + "[publish]\nredirects = true\n"
+    )
+    terms = '[topics]\neach = "from topic"\naddress = "topics/{slug}/"\nsections = [{ ask = "where topic = :here" }]\n'
+    make_site({**FILES, "elenchus.toml": site_file, "pages.toml": FILES["pages.toml"] + terms})
+    out, note = tmp_path / "published", tmp_path / "n" / "n7.md"
+
+    def published() -> list[dict[str, str]]:
+        done = run("publish")
+        assert done.returncode == 0, done.stderr
+        file = out / "redirects.json"
+        return list(json.loads(file.read_text())) if file.exists() else []
+
+    assert published() == []
+    note.write_text(note.read_text().replace("title:", "id: seven\nslug: seven\ntitle:"))  # told by its file
+    assert published() == [{"from": "/notes/n7/", "to": "/notes/seven/"}]
+    page = (out / "notes" / "n7" / "index.html").read_text()
+    assert 'http-equiv="refresh" content="0; url=/notes/seven/"' in page
+    assert "Note 7" in page
+    note.rename(note.with_name("other.md"))
+    note = note.with_name("other.md")
+    note.write_text(note.read_text().replace("slug: seven", "slug: eight"))  # told by its id
+    assert published() == [
+        {"from": "/notes/n7/", "to": "/notes/eight/"},
+        {"from": "/notes/seven/", "to": "/notes/eight/"},
+    ]
+    assert run("publish").stdout.startswith("Nothing changes")
+    (tmp_path / "n" / "n6.md").write_text((tmp_path / "n" / "n6.md").read_text() + "[Old](/notes/n7/)\n")
+    assert "Links to addresses that moved\n  /notes/n7/  on notes/n6/" in run("publish", "--dry-run").stdout
+    (tmp_path / "n" / "n8.md").write_text(
+        "---\ntitle: Another\nslug: n7\ndate: 2026-05-09\n---\n"
+    )  # which takes the address
+    assert published() == [{"from": "/notes/seven/", "to": "/notes/eight/"}]
+    assert "http-equiv" not in (out / "notes" / "n7" / "index.html").read_text()
+    shown = run("rename-term", "topic/sea", "Open sea", "--yes")
+    assert '  "/topics/sea/" = "/topics/open-sea/"\n' in shown.stdout
+    (tmp_path / "elenchus.toml").write_text(
+        site_file + '[publish.moved]\n"/topics/sea/" = "/topics/open-sea/"\n'
+    )
+    assert {"from": "/topics/sea/", "to": "/topics/open-sea/"} in published()
+    note.unlink()  # what is gone leads nowhere
+    assert published() == [{"from": "/topics/sea/", "to": "/topics/open-sea/"}]
+    (tmp_path / "elenchus.toml").write_text(FILES["elenchus.toml"])
+    assert published() == []
+    assert not (out / "topics" / "sea").exists()

@@ -31,10 +31,12 @@ from elenchus.values.texts import fold, nearest, quoted, slugify
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
 
+    from elenchus.comparing.showing import Showing
     from elenchus.editing.changing import ContentChange
     from elenchus.editing.definitions import Mention
     from elenchus.editing.entries import EntryChange
     from elenchus.journal import MadeChange
+    from elenchus.pages.book import Page
     from elenchus.schema.taxonomy import Taxonomy, Term
     from elenchus.schema.types import Field
     from elenchus.site.site import Site
@@ -92,13 +94,15 @@ class _TermWords:
 class TermChange(Working):
     """A term with other words: entries that change, files of content and others, the places that name it.
 
-    ``addresses`` are the paths of the term before and after.
+    ``paths`` are the slugs of the term from the root, before and after.
     """
 
     site: Site
     content: ContentChange
     others: tuple[FileChange, ...]
     mentions: tuple[tuple[str, Mention], ...]
+    taxonomy: str
+    paths: tuple[tuple[str, ...], tuple[str, ...]]
 
     @property
     def files(self) -> tuple[FileChange, ...]:
@@ -119,11 +123,32 @@ class TermChange(Working):
                     (folder / file.path).write_bytes(file.after)
             yield open_site(folder, index=False).at(self.site.clock.now)
 
+    def moved(self, before: Showing, after: Showing) -> list[tuple[str, str]]:
+        """Return the addresses of pages of the term and those below it that change, before and after."""
+        old, new = self.paths
+        known = {(page.rule.name, path): page.address for page, path in _pages_of_terms(after, self.taxonomy)}
+        found = []
+        for page, path in _pages_of_terms(before, self.taxonomy):
+            address = (
+                known.get((page.rule.name, (*new, *path[len(old) :]))) if path[: len(old)] == old else None
+            )
+            if address and address != page.address:
+                found.append((f"/{page.address}", f"/{address}"))
+        return found
+
     def write(self, told: str, tick: Callable[[], None] = lambda: None) -> MadeChange:
         """Write the files, all of them or none. Raises FolderError."""
         journal = journal_of(self.site.definition.folder)
         with journal.alone():
             return journal.write(told, self.files, tick)
+
+
+def _pages_of_terms(showing: Showing, taxonomy: str) -> Iterator[tuple[Page, tuple[str, ...]]]:
+    """Yield the pages that stand for terms of a taxonomy, with the slugs of these from the root."""
+    terms = showing.site.dataset.taxonomies[taxonomy].terms
+    for page in showing.survey.book.pages:
+        if page.here and page.here.subject and page.here.subject.taxonomy == taxonomy:
+            yield page, terms[page.here.number].path
 
 
 def _linked(source: str, target: str) -> None:
@@ -213,7 +238,8 @@ class _Renaming:
         terms = self.site.definition.schema.taxonomies[self.taxonomy.name].terms
         if terms:
             others.append(self.terms_file(terms))
-        return TermChange(self.site, content_change(self.site, entries), tuple(others), tuple(mentions))
+        content, paths = content_change(self.site, entries), (self.words.term.path, self.words.slugs)
+        return TermChange(self.site, content, tuple(others), tuple(mentions), self.taxonomy.name, paths)
 
     @property
     def definitions(self) -> list[str]:

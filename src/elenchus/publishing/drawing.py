@@ -13,11 +13,13 @@ from elenchus.comparing.changes import listing_changes
 from elenchus.comparing.showing import sections_of
 from elenchus.errors import ElenchusError, Place, Problem
 from elenchus.pages.book import Book
+from elenchus.pages.paths import file_of
 from elenchus.pages.sections import placed
 from elenchus.publishing.crew import Crew
 from elenchus.publishing.last_run import Known, LastRun, Targets, program_of_pages, read_last_run, sign_of
 from elenchus.publishing.links import LinkReader
 from elenchus.publishing.manifest import digest_of, read_manifest
+from elenchus.publishing.moved import moves, redirect_files, rows_of
 from elenchus.publishing.outputs import outputs, page_content
 from elenchus.publishing.publication import STAGE, Publication, own_folder
 from elenchus.publishing.standing import PublishedFolder
@@ -102,6 +104,7 @@ def published_to(
         with progress("files", len(waiting)) as tick:
             for output, drawn in work.drawn(waiting, crew, tick):
                 work.put(output, drawn)
+    work.redirect(pages)
     found.drawn = len(waiting)
     _in_order(found)
     _left_over(found, wishes)
@@ -175,6 +178,18 @@ class _Work(NamedTuple):
         found.known[output.path] = known
         found.kept.append(output.path)
         return True
+
+    def redirect(self, pages: Sequence[Placed]) -> None:
+        """Let pages that moved be found at their old addresses, where the site wants that."""
+        found, old, site = self.found, self.found.old, self.renderer.site
+        rows = rows_of(site, pages)
+        found.rows, found.moved = rows, old.moved
+        if site.definition.redirects and not self.wishes.only:
+            known = moves(old, rows, found.files, site.definition.moved)
+            found.moved = known.rows
+            titles = {file_of(each.page.path): each.page.title for each in pages}
+            for output in redirect_files(self.renderer, known, titles):
+                self.put(output, _made(self.renderer, self.reader, output.make, is_page=False))
 
     def whole_mark(self, mark: bytes, trace: Trace | None) -> bytes:
         """Return the digest of all that a file is made of."""

@@ -29,12 +29,15 @@ class Manifest(Frozen):
 
     ``files`` has the page and the digest of each file by its path; ``coming`` the digests of files that runs
     were about to write which never ended: each may stand there now. ``listings`` has the ids of
-    the rows of each section, by the address of its page and its name.
+    the rows of each section, by the address of its page and its name. ``rows`` has what each page of a row is
+    about, ``moved`` the same of files where such pages were once (see ``publishing/moved.py``).
     """
 
     files: Mapping[str, tuple[str, str]] = member(default_factory=dict)
     coming: Mapping[str, Sequence[str]] = member(default_factory=dict)
     listings: Mapping[str, Sequence[str]] = member(default_factory=dict)
+    rows: Mapping[str, Sequence[str]] = member(default_factory=dict)
+    moved: Mapping[str, Sequence[str]] = member(default_factory=dict)
 
     def wrote(self, path: str, digest: str) -> bool:
         """Say whether a file of a digest is one that this program wrote."""
@@ -59,6 +62,8 @@ class Manifest(Frozen):
             "files": {path: list(self.files[path]) for path in sorted(self.files)},
             "coming": {path: list(self.coming[path]) for path in sorted(self.coming)},
             "listings": {name: list(self.listings[name]) for name in sorted(self.listings)},
+            "rows": {path: list(self.rows[path]) for path in sorted(self.rows)},
+            "moved": {path: list(self.moved[path]) for path in sorted(self.moved)},
         }
         # A line for each value, as an indent would give it too, but by the encoder in C.
         return (json.dumps(document, ensure_ascii=False, separators=(",\n", ": ")) + "\n").encode()
@@ -85,7 +90,11 @@ def read_manifest(folder: Path) -> Manifest:
             _safe(name): tuple(map(str, [found] if isinstance(found, str) else found))
             for name, found in data["coming"].items()
         }
-        return Manifest(files, coming, listings)
+        rows, moved = (
+            {_safe(path): [str(each) for each in names] for path, names in data.get(key, {}).items()}
+            for key in ("rows", "moved")
+        )
+        return Manifest(files, coming, listings, rows, moved)
     except FileNotFoundError:
         return Manifest()
     except (OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError) as error:

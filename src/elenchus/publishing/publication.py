@@ -24,9 +24,10 @@ if TYPE_CHECKING:
     from elenchus.comparing.changes import ListingChange
     from elenchus.site.site import Site
 
-__all__ = ["STAGE", "Publication", "Wishes", "own_folder", "target_of", "writing"]
+__all__ = ["REDIRECTS", "STAGE", "Publication", "Wishes", "own_folder", "target_of", "writing"]
 
 STAGE = f"{OWN_FOLDER}/stage"
+REDIRECTS = "redirects"  # what the manifest calls the page of files at old addresses
 _LOCK = f"{OWN_FOLDER}/lock"
 
 
@@ -55,7 +56,8 @@ class Publication:
     written, and that this one does not look at. ``known`` is what the next run is left, ``before`` what the
     last one left, ``meta`` what is said of this run besides; ``drawn`` counts the files that
     were made anew, whether or not they came out as before; a run is not ``is_settled`` where templates or
-    pictures changed while it drew.
+    pictures changed while it drew. ``rows`` and ``moved`` are those of the manifest, ``stale`` links to pages
+    that moved, as ``dead`` has them.
     """
 
     folder: Path
@@ -69,11 +71,14 @@ class Publication:
     moves: list[ListingChange] = field(default_factory=list)
     files: dict[str, tuple[str, str]] = field(default_factory=dict)
     listings: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    rows: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    moved: Mapping[str, Sequence[str]] = field(default_factory=dict)
     staged: dict[str, Path] = field(default_factory=dict)
     known: dict[str, Known] = field(default_factory=dict)
     before: LastRun = field(default_factory=lambda: LastRun({}, Targets(), {}))
     meta: dict[str, Any] = field(default_factory=dict)
     dead: list[tuple[str, str]] = field(default_factory=list)
+    stale: list[tuple[str, str]] = field(default_factory=list)
     pending: dict[str, Sequence[str]] = field(default_factory=dict)
     drawn: int = 0
     is_settled: bool = True
@@ -103,7 +108,7 @@ class Publication:
             (self.folder / path).unlink(missing_ok=True)
             self.prune((self.folder / path).parent)
             tick()
-        self.note(Manifest(self.files, self.pending, self.listings))
+        self.note(Manifest(self.files, self.pending, self.listings, self.rows, self.moved))
         self.leave()
 
     def leave(self) -> None:
@@ -123,6 +128,8 @@ class Publication:
                 lambda path: path in self.files or (path not in gone and is_file(self.folder / path)),
             )
         )
+        old = {path for path, (page, _) in self.files.items() if page == REDIRECTS}
+        self.stale = list(dead_links(links, names, lambda path: path not in old)) if old else []
 
     def note(self, manifest: Manifest) -> None:
         """Write the manifest; the same one is left as it is."""

@@ -123,7 +123,10 @@ def unchanged(site: Site, folder: Path, wishes: Wishes) -> Publication | None:
     if old.coming or list(old.files) != sorted(kept.files):
         return None
     standing = PublishedFolder(folder, kept.files)
-    found = Publication(folder, old, before=kept, meta=meta, files=dict(old.files), listings=old.listings)
+    found = Publication(
+        folder, old, before=kept, meta=meta, files=dict(old.files), listings=old.listings,
+        rows=old.rows, moved=old.moved,
+    )  # fmt: skip
     for path, known in kept.files.items():
         seen = standing.is_as_known(path)
         if seen is None or old.files[path][1] != known.digest:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
@@ -18,7 +19,7 @@ if TYPE_CHECKING:
     from elenchus.editing.terms import TermChange
     from elenchus.journal import MadeChange, Undone
 
-__all__ = ["change_as_data", "change_told", "changes_listed", "term_told", "undone_told"]
+__all__ = ["change_as_data", "change_told", "changes_listed", "moved_told", "term_told", "undone_told"]
 
 _MOST_ROWS = 40
 _WIDEST = 160  # characters of a line that are shown
@@ -60,6 +61,18 @@ def term_told(change: TermChange, *, whole: bool = False) -> Iterator[Piece]:
     others = [(each.path, _decoded(each.before), _decoded(each.after)) for each in change.others]
     yield from _files_told(others, whole=True)
     yield from change_told(change.content, whole=whole)
+
+
+def moved_told(pairs: Sequence[tuple[str, str]]) -> Iterator[Piece]:
+    """Yield what to write so that old addresses lead on to new ones."""
+    if pairs:
+        yield Piece("\nTo lead on from the old addresses, write into elenchus.toml:\n", Role.FAINT)
+        yield Piece("  [publish]\n  redirects = true\n  [publish.moved]\n", Role.HINT)
+        for old, new in pairs:
+            yield Piece(
+                f"  {json.dumps(old, ensure_ascii=False)} = {json.dumps(new, ensure_ascii=False)}\n",
+                Role.HINT,
+            )
 
 
 def _decoded(content: bytes | None) -> str:

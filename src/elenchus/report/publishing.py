@@ -25,13 +25,17 @@ def changes_told(
     ``where`` is the folder as people call it.
     """
     yield from _change_lines(found, titles, where, whole=whole)
-    if found.dead:
-        yield Piece("\nLinks that lead nowhere\n", Role.NOTICE)
-        shown = found.dead if whole else found.dead[:MOST]
+    for heading, links in (
+        ("Links that lead nowhere", found.dead),
+        ("Links to addresses that moved", found.stale),
+    ):
+        if links:
+            yield Piece(f"\n{heading}\n", Role.NOTICE)
+        shown = links if whole else links[:MOST]
         for target, page in shown:
             yield Piece(f"  /{printable(address_of(target))}")
             yield Piece(f"  on {printable(page)}\n", Role.FAINT)
-        yield from rest(len(found.dead) - len(shown), "link")
+        yield from rest(len(links) - len(shown), "link")
 
 
 def _change_lines(

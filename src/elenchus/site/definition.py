@@ -73,7 +73,8 @@ class Definition(Frozen):
 
     ``trusted`` lets the HTML of its content onto pages as it is. ``to`` is the folder that pages are
     published to, ``files`` are what is published beside them unchanged, ``words`` what pages say in
-    place of their own words; ``formulas`` lets cells of CSV files be formulas to a spreadsheet.
+    place of their own words; ``formulas`` lets cells of CSV files be formulas to a spreadsheet. Where it
+    wants ``redirects``, old addresses lead on to new ones, those in ``moved`` among them.
     """
 
     folder: Path
@@ -91,6 +92,8 @@ class Definition(Frozen):
     files: tuple[str, ...] = ()
     words: Mapping[str, str] = member(default_factory=dict)
     formulas: bool = False
+    redirects: bool = False
+    moved: Mapping[str, str] = member(default_factory=dict)
 
 
 def read_definition(folder: Path) -> Definition:
@@ -118,6 +121,8 @@ def read_definition(folder: Path) -> Definition:
         files=tuple(_read_files(file, folder, publish["files"])),
         words=_read_words(file),
         formulas=publish["formulas"],
+        redirects=publish["redirects"],
+        moved=file.texts_of(("publish", "moved")) if publish["moved"] else {},
     )
     _check_site_address(file, definition.address)
     if not file.data.get("sources"):

@@ -246,6 +246,8 @@ PUBLISH = Table(
         Key("to", str, "The folder that pages are written to.", "published"),
         Key("files", list, "Files and folders of the site that are published as they are.", []),
         Key("formulas", bool, "Whether cells of CSV may be formulas to a spreadsheet.", False),
+        Key("redirects", bool, "Whether pages that moved lead on from their old addresses, and `redirects.json` lists them.", False),
+        Key("moved", dict, 'Old addresses with new ones, beside those that are known: `"/old/" = "/new/"`.', {}),
     ),
 )
 TAXONOMY = Table(

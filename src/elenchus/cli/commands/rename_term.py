@@ -39,7 +39,7 @@ def rename_term(
     from elenchus.editing.terms import merged, renamed
     from elenchus.pieces.piece import Piece, Role
     from elenchus.report.changes import difference_told
-    from elenchus.report.editing import term_told
+    from elenchus.report.editing import moved_told, term_told
 
     if bool(new) == bool(into):
         raise typer.BadParameter("write a new name, or --into another term")
@@ -48,7 +48,9 @@ def rename_term(
     show(term_told(change, whole=whole))
     with change.after() as after:
         before = Showing(here)
-        show(difference_told(difference(before, before.beside(after)), whole=whole))
+        then = before.beside(after)
+        show(difference_told(difference(before, then), whole=whole))
+        show(moved_told(change.moved(before, then)))
     show([Piece("\n")])
     if not change.files:
         show([Piece("Nothing to do.\n")])
