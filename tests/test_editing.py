@@ -356,6 +356,34 @@ def closing_connection(database: sqlite3.Connection) -> Iterator[sqlite3.Connect
         database.close()
 
 
+def test_pending_edits(make_site: Write, tmp_path: Path, run: Run) -> None:
+    """An edit beside an entry is shown to nobody until it is approved, and asked for where somebody wants that."""
+    listings = '[sizes]\nask = "from note where size > 1"\n'
+    files = {"elenchus.toml": SITE, **OTHERS, "listings.toml": listings, "notes/a.md": "---\ntitle: A\nsize: 1\n---\nOld\n", "notes/a.edit.md": "---\ntitle: A\nsize: 7\n---\nNew\n", "notes/b.edit.md": "---\ntitle: B\nsize: 9\n---\n"}  # fmt: skip
+    site = make_site(files)
+    assert Query.of(site, "from note").ids() == ["note/a", "note/other"]
+    assert Query.of(site, "sizes").ids() == []
+    assert run("ask", "sizes", "--edits", "--format", "lines").stdout == "note/a\n"
+    assert "A pending edit would list it:\n  elenchus approve note/a\n" in run("why", "sizes", "a").stdout
+    assert "Listed: 1 of 1" in run("why", "sizes", "a", "--edits").stdout
+    found = json.loads(run("check", "--format", "json").stdout)["findings"]
+    assert ("notes/b.edit.md", "edit-of-nothing") in [(each["file"], each["code"]) for each in found]
+    shown = run("approve", "a", "--dry-run").stdout
+    assert "     3 - size: 1\n     3 + size: 7\n" in shown
+    assert "    + A enters at 1\n" in shown
+    assert run("approve", "other", "--yes").returncode == 7
+    assert run("approve", "--yes").returncode == 0
+    assert (tmp_path / "notes" / "a.md").read_text() == files["notes/a.edit.md"]
+    assert not (tmp_path / "notes" / "a.edit.md").exists()
+    assert run("ask", "sizes", "--format", "lines").stdout == "note/a\n"
+    assert run("approve", "--yes").stdout == "No edit is pending.\n"
+    assert run("undo").returncode == 0
+    assert [(tmp_path / "notes" / name).read_text() for name in ("a.md", "a.edit.md")] == [
+        files["notes/a.md"],
+        files["notes/a.edit.md"],
+    ]
+
+
 TERMS = {
     "elenchus.toml": SITE.replace('[taxonomies.topic]\n', '[taxonomies.topic]\ntree = true\n') + '[taxonomies.mood]\n[conditions]\ncold = "topic = ice"    # and topic = ice\n',
     "topics.csv": 'slug,name,parent\nsea,Sea,\nice,"Ice, cold",sea\nfloe,Floe,ice\nsand,Sand,\n',

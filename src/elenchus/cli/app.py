@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
     from elenchus.site.site import Site
 
-__all__ = ["AtOption", "NoIndexOption", "SiteOption", "app", "opened"]
+__all__ = ["AtOption", "EditsOption", "NoIndexOption", "SiteOption", "app", "opened"]
 
 
 class _Commands(TyperGroup):
@@ -80,8 +80,13 @@ NoIndexOption = Annotated[
 ]
 
 
-def opened(folder: Path | None, at: str | None, *, no_index: bool = False) -> Site:
-    """Return the site of a folder, or the one around the working directory."""
+EditsOption = Annotated[
+    bool, typer.Option("--edits", help="As if all pending edits (name.edit.md) were published.")
+]
+
+
+def opened(folder: Path | None, at: str | None, *, no_index: bool = False, edits: bool = False) -> Site:
+    """Return the site of a folder, or the one around the working directory; with pending edits, if wanted."""
     import elenchus
     from elenchus.cli.printing import progress, show_error
     from elenchus.index.work import Work
@@ -93,4 +98,9 @@ def opened(folder: Path | None, at: str | None, *, no_index: bool = False) -> Si
         tell=lambda problem: show_error(notice_lines([problem])),
         progress=lambda count: progress("reading", count),
     )
-    return elenchus.open_site(folder or elenchus.find_site(Path.cwd()), at=at).working(work)
+    found = elenchus.open_site(folder or elenchus.find_site(Path.cwd()), at=at).working(work)
+    if not edits:
+        return found
+    from elenchus.editing.edits import with_edits
+
+    return with_edits(found)

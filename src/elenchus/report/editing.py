@@ -16,10 +16,19 @@ if TYPE_CHECKING:
 
     from elenchus.comparing.differences import Difference
     from elenchus.editing.changing import ContentChange, TableChange
+    from elenchus.editing.edits import Approval
     from elenchus.editing.terms import TermChange
     from elenchus.journal import MadeChange, Undone
 
-__all__ = ["change_as_data", "change_told", "changes_listed", "moved_told", "term_told", "undone_told"]
+__all__ = [
+    "approval_told",
+    "change_as_data",
+    "change_told",
+    "changes_listed",
+    "moved_told",
+    "term_told",
+    "undone_told",
+]
 
 _MOST_ROWS = 40
 _WIDEST = 160  # characters of a line that are shown
@@ -35,6 +44,13 @@ def change_told(change: ContentChange, *, whole: bool = False) -> Iterator[Piece
     places = [counted(len(change.files), "file")] if change.files else []
     places += [f"the table {table.rows[0].table}" for table in change.tables]
     yield Piece(f"{entries} in {' and '.join(places)}.\n", Role.STRONG)
+
+
+def approval_told(change: Approval, *, whole: bool = False) -> Iterator[Piece]:
+    """Yield the lines that pending edits change."""
+    files = [(file.path, _decoded(file.before), _decoded(file.after)) for file in change.files[::2]]
+    yield from _files_told(files, whole=whole)
+    yield Piece(f"{counted(len(change.edits), 'edit')}.\n", Role.STRONG)
 
 
 def _rows_told(table: TableChange, *, whole: bool) -> Iterator[Piece]:

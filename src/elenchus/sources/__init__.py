@@ -28,7 +28,8 @@ if TYPE_CHECKING:
 __all__ = [
     "FILE_PARTS", "LEFT_OUT", "Editor", "ExtrasSpec", "Item", "Reader", "Scan", "Source", "SourceSpec",
     "TableSpec", "TermsSpec", "UnitContent", "UnreachableError", "below", "connected", "content_of",
-    "content_of_rows", "editor", "names", "refusals", "row_changes", "source", "text_of", "write_rows",
+    "content_of_rows", "edit_beside", "editor", "names", "refusals", "row_changes", "source", "text_of",
+    "write_rows",
 ]  # fmt: skip
 
 LEFT_OUT = "Its entries are left out."
@@ -223,6 +224,14 @@ def write_rows(spec: SourceSpec, root: Path, changes: Sequence[RowChange]) -> No
     from elenchus.sources._table_edit import write_rows
 
     write_rows(spec, root, changes)
+
+
+def edit_beside(spec: SourceSpec, unit: str) -> str:
+    """Return the file that would hold a pending edit of a unit; nothing where its format has none."""
+    if spec.read != "markdown":
+        return ""
+    stem, dot, ending = unit.rpartition(".")
+    return f"{stem}.edit{dot}{ending}" if dot else ""
 
 
 def editor(name: str) -> Editor | None:

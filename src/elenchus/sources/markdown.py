@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from array import array
 from typing import TYPE_CHECKING
 
 from elenchus.errors import Place, Problem
-from elenchus.sources import LEFT_OUT
+from elenchus.sources import LEFT_OUT, Scan
 from elenchus.sources._files import FileReader, scan_files
 
 if TYPE_CHECKING:
@@ -13,7 +14,7 @@ if TYPE_CHECKING:
     from pathlib import Path
 
     from elenchus.schema.edits import EntryEdit
-    from elenchus.sources import Item, Scan, SourceSpec
+    from elenchus.sources import Item, SourceSpec
     from elenchus.sources._files import FileContent
 
 __all__ = ["SUFFIXES", "edited", "reader", "scan"]
@@ -23,7 +24,34 @@ SUFFIXES = (".md", ".markdown")
 
 def scan(spec: SourceSpec, root: Path, _before: Scan | None) -> Scan:
     """Return the Markdown files of a source."""
-    return scan_files(spec, root, SUFFIXES)
+    found = scan_files(spec, root, SUFFIXES)
+    return _without_edits(found) if any(map(_is_edit, found.units)) else found
+
+
+def _is_edit(unit: str) -> bool:
+    """Say whether a file is a pending edit of the one beside it: ``name.edit.md``."""
+    return unit.rpartition(".")[0].endswith(".edit")
+
+
+def _without_edits(found: Scan) -> Scan:
+    """Return the files of a source without pending edits; those of no file are told."""
+    units, signatures, problems = [], array("q"), list(found.problems)
+    known = set(found.units)
+    for at, unit in enumerate(found.units):
+        if not _is_edit(unit):
+            units.append(unit)
+            signatures.extend(found.signatures[4 * at : 4 * at + 4])
+        elif _base_of(unit) not in known:
+            message = f"this is an edit of {_base_of(unit)}, which is not there"
+            hint = "Nobody is shown it. Take .edit out of its name to make it an entry."
+            problems.append(Problem("edit-of-nothing", message, hint, place=Place(unit)))
+    return Scan(units, signatures, problems)
+
+
+def _base_of(unit: str) -> str:
+    """Return the file whose edit a file is."""
+    stem, dot, ending = unit.rpartition(".")
+    return stem.removesuffix(".edit") + dot + ending
 
 
 def reader(spec: SourceSpec, root: Path, _units: Sequence[str]) -> FileReader:

@@ -9,6 +9,7 @@ import typer
 
 if TYPE_CHECKING:
     from elenchus.editing.changing import ContentChange
+    from elenchus.editing.edits import Approval
     from elenchus.editing.terms import TermChange
 
 __all__ = ["DryRunOption", "FormOption", "WholeOption", "YesOption", "is_agreed"]
@@ -30,7 +31,7 @@ YesOption = Annotated[bool, typer.Option("--yes", help="Write without asking.")]
 WholeOption = Annotated[bool, typer.Option("--in-full", help="Name every file and entry that changes.")]
 
 
-def is_agreed(change: ContentChange | TermChange, *, yes: bool) -> bool:
+def is_agreed(change: ContentChange | TermChange | Approval, *, yes: bool) -> bool:
     """Say whether a change may be written: asked on a terminal, refused elsewhere unless said before."""
     if yes:
         return True

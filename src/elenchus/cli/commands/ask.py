@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Optional
 import typer
 
 from elenchus import forms
-from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app, opened
+from elenchus.cli.app import AtOption, EditsOption, NoIndexOption, SiteOption, app, opened
 from elenchus.cli.commands._asking import (
     QUESTION_HELP,
     GivenOption,
@@ -86,13 +86,14 @@ def ask(
     ] = None,
     problems: ProblemsOption = False,
     no_index: NoIndexOption = False,
+    edits: EditsOption = False,
 ) -> None:
     """Answer a question about the site's entries or terms, or show a listing."""
     import elenchus
     from elenchus.cli.printing import show, show_error
     from elenchus.pieces.problems import notice_lines
 
-    asked = opened(site, at, no_index=no_index)
+    asked = opened(site, at, no_index=no_index, edits=edits)
     answer = elenchus.ask(asked, question, page=page, given=values_of(given), changes=changes, as_if=as_if)
     if chart:
         from elenchus.chart import draw

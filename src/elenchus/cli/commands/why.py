@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
-from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app, opened
+from elenchus.cli.app import AtOption, EditsOption, NoIndexOption, SiteOption, app, opened
 from elenchus.cli.commands._asking import (
     QUESTION_HELP,
     GivenOption,
@@ -50,6 +50,7 @@ def why(
     ] = False,
     problems: ProblemsOption = False,
     no_index: NoIndexOption = False,
+    edits: EditsOption = False,
 ) -> None:
     """Explain an answer: what each condition leaves and removes; or why one entry is listed or not."""
     import elenchus
@@ -57,7 +58,7 @@ def why(
     from elenchus.cli.printing import output_width, show
     from elenchus.report.explanations import explanation, timing, verdict
 
-    asked = opened(site, at, no_index=no_index)
+    asked = opened(site, at, no_index=no_index, edits=edits)
     if page:
         if given or changes:
             raise typer.BadParameter("the page gives the values, so --on goes with neither --with nor --try")
@@ -70,7 +71,24 @@ def why(
     else:
         found = elenchus.why_entry(asked, question, entry, given=values_of(given), changes=changes)
         show(verdict(found))
+        if not (found.listed or edits):
+            show(_edit_told(asked, question, found.id, values_of(given), changes))
     show_problems(asked, everything=problems)
+
+
+def _edit_told(
+    site: Site, question: str, entry: str, given: dict[str, list[str]], changes: str
+) -> Iterator[Piece]:
+    """Yield that a pending edit of an entry would list it, where one would."""
+    import elenchus
+    from elenchus.editing.edits import has_edit, with_edits
+    from elenchus.pieces.piece import Piece, Role
+
+    if site.dataset.row_of_id(entry) >= 0 and has_edit(site, entry):
+        then = elenchus.why_entry(with_edits(site), question, entry, given=given, changes=changes)
+        if then.listed:
+            yield Piece("A pending edit would list it:\n")
+            yield Piece(f"  elenchus approve {entry}\n", Role.STRONG)
 
 
 def _why_on(site: Site, page: str, section: str, entry: str | None) -> Iterator[Piece]:

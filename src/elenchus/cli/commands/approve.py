@@ -1,0 +1,51 @@
+"""Publish pending edits: name.edit.md becomes name.md."""
+
+from __future__ import annotations
+
+import shlex
+from typing import Annotated, Optional
+
+import typer
+
+from elenchus.cli.app import AtOption, SiteOption, app, opened
+from elenchus.cli.commands._changing import DryRunOption, WholeOption, YesOption, is_agreed
+
+__all__ = ["approve"]
+
+
+@app.command(short_help=__doc__)
+def approve(
+    entries: Annotated[
+        Optional[list[str]],  # noqa: UP045 - Typer reads the annotation while the program starts
+        typer.Argument(metavar="[ENTRY...]", help="Entries by id, slug or kind/slug; all that have an edit."),
+    ] = None,
+    site: SiteOption = None,
+    at: AtOption = None,
+    dry_run: DryRunOption = False,
+    yes: YesOption = False,
+    whole: WholeOption = False,
+) -> None:
+    """Let pending edits be what is published: the file name.edit.md takes the place of name.md beside it.
+
+    Shows the lines that change, and what listings and pages gain and lose; then asks. elenchus undo takes
+    it back.
+    """
+    from elenchus.cli.printing import progress, show
+    from elenchus.editing.edits import approval
+    from elenchus.pieces.piece import Piece, Role
+    from elenchus.report.changes import difference_told
+    from elenchus.report.editing import approval_told
+
+    change = approval(opened(site, at), entries or [])
+    if not change.edits:
+        show([Piece("No edit is pending.\n")])
+        return
+    show(approval_told(change, whole=whole))
+    show(difference_told(change.effect, whole=whole))
+    show([Piece("\n")])
+    if not dry_run and is_agreed(change, yes=yes):
+        with progress("files", len(change.files)) as tick:
+            change.write(shlex.join(["approve", *(entries or [])]), tick)
+        show([Piece("Written; elenchus undo takes it back.\n", Role.HINT)])
+    else:
+        show([Piece("Nothing was written.\n", Role.FAINT)])
