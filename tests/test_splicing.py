@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import csv
+import io
 import json
+from pathlib import Path
 from typing import Any
 
 from hypothesis import given, settings
@@ -10,7 +13,8 @@ from hypothesis import strategies as st
 
 from elenchus.errors import Place
 from elenchus.schema.edits import EntryEdit, NewValue, UneditableError
-from elenchus.sources import SourceSpec, source
+from elenchus.schema.record import RowBatch
+from elenchus.sources import SourceSpec, content_of, source
 from elenchus.sources._entry import Unreadable, read_entry
 from elenchus.values.wording import as_text
 
@@ -165,3 +169,128 @@ def test_front_matter(text: str, data: st.DataObject) -> None:
         text[text.index("\n", text.rindex("}" if text[0] == "{" else text[:3])) :]
     )
     assert codec == "utf-8" or new[:2] == content[:2]  # the mark of the encoding
+
+
+CELLS = st.sampled_from(["", "plain", "a, b", 'say "x"', "two\nlines", "ünder", " edge ", "=1+1", "🦭", "semi;colon", "tab\tbed", "0", "-"])  # fmt: skip
+
+
+def read_rows(name: str, content: bytes, spec: SourceSpec) -> list[dict[str, Any]]:
+    """Return what a format reads of some bytes, row by row."""
+    found: list[dict[str, Any]] = []
+    for item in source(name).reader(spec, Path(), []).items(f"a.{name}", content_of(content)):
+        if isinstance(item, RowBatch):
+            found += [
+                {key: values[at] for key, values in item.columns.items() if values[at] not in (None, "")}
+                | {"line": item.lines[at]}
+                for at in range(len(item.lines))
+            ]
+    return found
+
+
+def as_line(cells: list[str], delimiter: str, quoting: Any, end: str) -> str:
+    """Return a row of a table as some program writes it."""
+    out = io.StringIO()
+    csv.writer(out, delimiter=delimiter, quoting=quoting, lineterminator=end).writerow(cells)
+    return out.getvalue()
+
+
+@settings(max_examples=400)
+@given(st.data())
+def test_tables(data: st.DataObject) -> None:
+    """Cells of a table get what they are meant to get; all other rows stay as they stand, to the byte."""
+    delimiter, end = data.draw(st.sampled_from(",;\t|")), data.draw(st.sampled_from(ENDS))
+    quoting = data.draw(st.sampled_from([csv.QUOTE_MINIMAL, csv.QUOTE_ALL]))
+    names = [
+        "id",
+        "title",
+        *data.draw(
+            st.lists(st.sampled_from(["size", "more text", "ünder", "tags"]), unique=True, max_size=4)
+        ),
+    ]
+    width = len(names)
+    rows = [
+        [f"r{at}", f"Row {at}", *(data.draw(CELLS) for _ in range(width - 2))]
+        for at in range(data.draw(st.integers(1, 6)))
+    ]
+    lines = [as_line(row, delimiter, quoting, end) for row in [names, *rows]]
+    if data.draw(st.booleans()):
+        lines[-1] = lines[-1].removesuffix(end)
+    mark = data.draw(st.sampled_from([b"", b"\xef\xbb\xbf"]))
+    content = mark + "".join(lines).encode()
+    spec = SourceSpec("rows", "csv", ("rows",), kind="row", delimiter=delimiter)
+    before = read_rows("csv", content, spec)
+    assert len(before) == len(rows)
+    edits, wanted = [], {}
+    for at in data.draw(st.lists(st.integers(0, len(rows) - 1), unique=True, min_size=1)):
+        column = data.draw(st.sampled_from([*names[1:], "new"]))
+        value = data.draw(CELLS)
+        wanted[at] = column, value
+        edits.append(EntryEdit(before[at]["line"], at, {column: NewValue([value] if value else [])}))
+    new = source("csv").edited(spec, "a.csv", content, edits)  # type: ignore[attr-defined]
+    after = read_rows("csv", new, spec)
+    assert len(after) == len(rows)
+    is_wider = any(column == "new" and value for column, value in wanted.values())
+    for at, row in enumerate(before):
+        column, value = wanted.get(at, ("", ""))
+        expected = {key: each for key, each in row.items() if key not in ("line", column)} | (
+            {column: value} if value else {}
+        )
+        told = {key: each for key, each in after[at].items() if key != "line"}
+        if column != "title":  # one without a title is called by its slug
+            assert told == expected
+        if at not in wanted and not is_wider:
+            assert lines[at + 1].removesuffix(end).encode() in new
+    assert new.startswith(mark)
+
+
+@settings(max_examples=400)
+@given(st.data())
+def test_json(data: st.DataObject) -> None:
+    """Members of objects get what they are meant to get; the other objects stay as they stand, to the byte."""
+    names = ["title", "tags", "size", "ünder", 'a "name"']
+    values = st.one_of(
+        CELLS,
+        st.integers(-5, 5),
+        st.booleans(),
+        st.lists(CELLS.filter(bool), max_size=3),
+        st.just({"in": [1.50]}),
+    )
+    objects = [
+        {"id": f"r{at}", **data.draw(st.dictionaries(st.sampled_from(names), values, max_size=4))}
+        for at in range(data.draw(st.integers(1, 5)))
+    ]
+    sort = data.draw(st.sampled_from(["json", "jsonl", "records", "named"]))
+    gap = data.draw(st.sampled_from([(", ", ": "), (",", ":")]))
+    plain = data.draw(st.booleans())
+    written_as = [json.dumps(each, ensure_ascii=plain, separators=gap) for each in objects]
+    records = ""
+    match sort:
+        case "jsonl":
+            text = "\n".join(written_as) + data.draw(st.sampled_from(["", "\n"]))
+        case "json":
+            listed = ",\n  ".join(written_as)
+            indent = data.draw(st.sampled_from([None, 2]))
+            text = data.draw(st.sampled_from([f"[\n  {listed}\n]\n", json.dumps(objects, indent=indent)]))
+        case "records":
+            text, records = json.dumps({"data": {"items": objects}, "count": 1}, indent=1), "data.items"
+        case _:
+            text = json.dumps({f"k{at}": each for at, each in enumerate(objects)}, indent=2)
+    name = "jsonl" if sort == "jsonl" else "json"
+    spec = SourceSpec("rows", name, ("rows",), kind="row", records=records)
+    at = data.draw(st.integers(0, len(objects) - 1))
+    many = data.draw(st.booleans())
+    texts = data.draw(st.lists(CELLS.map(str.strip).filter(bool), unique=True, max_size=3 if many else 1))
+    key = data.draw(st.sampled_from([*names, "new"]))
+    edit = EntryEdit(at + 1, at, {key: NewValue(texts, may_be_list=many)})
+    new = source(name).edited(spec, f"a.{name}", text.encode(), [edit]).decode()  # type: ignore[attr-defined]
+    read: Any = [json.loads(line) for line in new.splitlines()] if sort == "jsonl" else json.loads(new)
+    found = read["data"]["items"] if sort == "records" else list(read.values()) if sort == "named" else read
+    for number, (one, other) in enumerate(zip(objects, found, strict=True)):
+        if number == at:
+            told = written(other.get(key))
+            assert told == texts or ",".join(texts) == ",".join(told).replace(", ", ",")
+        rest = {name for name in one if number != at or name != key}
+        assert {name: other[name] for name in rest} == {name: one[name] for name in rest}
+        assert set(other) - {key} == set(one) - {key}
+    if sort == "jsonl":
+        assert all(line in new for number, line in enumerate(written_as) if number != at)

@@ -270,7 +270,12 @@ def take_lock(handle: int) -> None:
         import fcntl
     except ImportError:
         return
-    fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        raise
+    except OSError:  # a file system that knows no locks
+        return
 
 
 def write_whole(path: Path, content: bytes) -> None:

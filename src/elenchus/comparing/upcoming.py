@@ -22,6 +22,7 @@ from elenchus.plan.nodes import Counted, FieldRef, ListedIn, Part, Test, Via
 from elenchus.plan.walking import at_instant, is_now, walk
 from elenchus.schema.types import Type
 from elenchus.values.dates import days_between, from_instant, start_of
+from elenchus.values.kept import Kept
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Collection, Iterator, Sequence
@@ -39,6 +40,7 @@ __all__ = ["Coming", "titles_in", "upcoming"]
 # Microseconds beside the beginning or the end of a date at which a comparison with now may turn over.
 _AROUND = (-1, 0, 1)
 _BESIDE = (-2, -1, 0)  # the same counted from the last of them
+_FEWEST, _MOST_BYTES = 8, 100_000_000  # of the site at several instants
 _ONE_WAY = frozenset({"<", ">", "<=", ">="})
 
 
@@ -91,15 +93,13 @@ class _Future(Working):
         return Survey(self.site)
 
     @cached_property
-    def sites(self) -> dict[int, Site]:
-        """The site at the instants at which something was asked."""
-        return {}
+    def sites(self) -> Kept[Site]:
+        """The site at the instants at which something was asked last: each knows what is public then."""
+        return Kept(max(_FEWEST, _MOST_BYTES // max(len(self.site.dataset.entries), 1)))
 
     def at(self, instant: int) -> Site:
         """Return the site at an instant; its content is that of now."""
-        if instant not in self.sites:
-            self.sites[instant] = self.site.at(instant)
-        return self.sites[instant]
+        return self.sites.get(instant, lambda: self.site.at(instant))
 
     def fresh(self, instant: int) -> Site:
         """Return the site at an instant, which tells what the first question that it is asked depends on."""

@@ -16,12 +16,13 @@ from elenchus.values.texts import nearest, quoted
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
 
+    from elenchus.asking.query import Query
     from elenchus.editing.assignments import Assignment
     from elenchus.schema.record import Record
     from elenchus.site.site import Site
     from elenchus.sources import SourceSpec
 
-__all__ = ["EntryChange", "FieldChange", "entry_change", "entry_changes"]
+__all__ = ["EntryChange", "FieldChange", "entries_of", "entry_change", "entry_changes"]
 
 _GIVEN = {
     "id": "others refer to it by that",
@@ -64,6 +65,15 @@ class _Wanted(NamedTuple):
     field: Field
     values: tuple[tuple[str, Any], ...]
     is_flag: bool
+
+
+def entries_of(query: Query) -> list[str]:
+    """Return the ids of the entries that a question finds. Raises OptionError where it finds terms."""
+    if not query.plan.subject.is_entries:
+        message = "the question finds terms, and these have no files of their own"
+        hint = "Name a kind: from sighting where …. elenchus rename-term changes a term."
+        raise OptionError([Problem("no-entries", message, hint)])
+    return list(dict.fromkeys(query.ids()))
 
 
 def entry_changes(site: Site, ids: Sequence[str], assignments: Sequence[Assignment]) -> list[EntryChange]:

@@ -6,7 +6,7 @@ import os
 import shutil
 import tempfile
 from contextlib import contextmanager
-from functools import cached_property
+from functools import cached_property, partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -116,7 +116,7 @@ class TermChange(Working):
         root = self.site.definition.folder
         with tempfile.TemporaryDirectory(prefix="elenchus-") as name:
             folder = Path(name) / "site"
-            shutil.copytree(root, folder, copy_function=_linked, ignore=_left_out)
+            shutil.copytree(root, folder, copy_function=_linked, ignore=partial(_left_out, self.site))
             for file in self.files:
                 (folder / file.path).unlink(missing_ok=True)
                 if file.after is not None:
@@ -159,9 +159,10 @@ def _linked(source: str, target: str) -> None:
         shutil.copy2(source, target)
 
 
-def _left_out(_folder: str, names: list[str]) -> set[str]:
-    """Return what the site is not made of: hidden files and folders."""
-    return {name for name in names if name.startswith(".")}
+def _left_out(site: Site, folder: str, names: list[str]) -> set[str]:
+    """Return what the site is not made of: hidden files and folders, and what was published."""
+    target = site.definition.folder / site.definition.to
+    return {name for name in names if name.startswith(".") or Path(folder) / name == target}
 
 
 def renamed(site: Site, text: str, new: str) -> TermChange:

@@ -113,12 +113,13 @@ def _of_states(
     from elenchus.comparing.differences import difference
     from elenchus.comparing.showing import Showing
     from elenchus.comparing.sides import at_revision, in_folder
+    from elenchus.pages.book import Book
     from elenchus.publishing.manifest import read_manifest
     from elenchus.publishing.publication import target_of
     from elenchus.publishing.published import Published
     from elenchus.site.site import instant_of
 
-    tick = stack.enter_context(progress("pages", 0))
+    tick = stack.enter_context(progress("pages", 2 * len(Book(site, in_bulk=True).pages)))
     here = Showing(site, tick)
     if at:
         return difference(here, here.beside(site.at(instant_of(site.definition, at))))

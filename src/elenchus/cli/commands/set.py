@@ -47,14 +47,14 @@ def set_fields(
     from elenchus.cli.printing import progress, show
     from elenchus.editing.assignments import read_assignments
     from elenchus.editing.changing import content_change
-    from elenchus.editing.entries import entry_changes
+    from elenchus.editing.entries import entries_of, entry_changes
     from elenchus.pieces.piece import Piece, Role
     from elenchus.report.editing import change_as_data
 
     wanted = read_assignments(assignments)
     here = opened(site, at)
     query = Query.of(here, question, as_lists(values_of(given)))
-    ids = query.ids()
+    ids = entries_of(query)
     change = content_change(here, entry_changes(here, ids, wanted))
     effect = change.effect
     if form == "text":
