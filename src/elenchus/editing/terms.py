@@ -240,6 +240,10 @@ class _Renaming:
         if terms:
             others.append(self.terms_file(terms))
         content, paths = content_change(self.site, entries), (self.words.term.path, self.words.slugs)
+        if content.tables:
+            message = f"entries of the database {content.tables[0].source.name} have the term"
+            hint = "Rename it there first; what is in files is changed then."
+            raise SiteError([Problem("not-changed", message, hint)])
         return TermChange(self.site, content, tuple(others), tuple(mentions), self.taxonomy.name, paths)
 
     @property
