@@ -258,6 +258,56 @@ def test_times_of_a_server(tmp_path_factory: pytest.TempPathFactory, tmp_path: P
     assert "things:3: exact: “infinity” is not" in "\n".join(problems)
 
 
+PARTS_SITE = """[site]
+[sources.things]
+read = "database"
+url = "{url}"
+password_from = "BAY_PASSWORD"
+table = "things"
+updated = "changed"
+kind = "thing"
+columns = {{ title = "name" }}
+[kinds.thing]
+"""
+
+
+@pytest.mark.parametrize("key", ["integer", "text", "uuid"])
+def test_parts_of_a_server(
+    tmp_path_factory: pytest.TempPathFactory, tmp_path: Path, key: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Keys and times of changes come in parts, whatever signs are in them; a change reads its own unit only."""
+    made = {"integer": "n", "text": "'t' || n || CASE WHEN n % 900 = 5 THEN chr(31) || 'é' ELSE '' END", "uuid": "md5(n::text)::uuid"}[key]  # fmt: skip
+    monkeypatch.setattr("elenchus.sources._tables._PART", 1000)
+    with servers.postgresql(servers.home(tmp_path_factory)) as (url, connect):
+        with connect() as owner:
+            owner.execute(f"CREATE TABLE things (id {key} PRIMARY KEY, name text, changed timestamptz)")
+            owner.execute(
+                f"INSERT INTO things SELECT {made}, 'Thing ' || n, CASE WHEN n % 7 = 0 THEN NULL ELSE now() - interval '2 days' END FROM generate_series(1, 4000) AS n"
+            )
+        (tmp_path / "elenchus.toml").write_text(PARTS_SITE.format(url=url))
+
+        def titles(*, index: bool) -> list[str]:
+            found = elenchus.ask(
+                elenchus.open_site(tmp_path, index=index), "from thing where title is set order by id"
+            )
+            return [str(row["title"]) for row in found.rows]
+
+        assert len(set(titles(index=True))) == 4000
+        assert titles(index=True) == titles(index=False)
+        asked: list[Any] = []
+        whole = Shape.rows
+        monkeypatch.setattr(Shape, "rows", lambda self, *ends: asked.append(ends) or whole(self, *ends))  # type: ignore[func-returns-value]
+        with connect() as owner:
+            owner.execute(
+                "UPDATE things SET name = 'Other', changed = now() - interval '30 hours' WHERE name = 'Thing 900'"
+            )
+            owner.execute("DELETE FROM things WHERE name = 'Thing 77'")
+        found = titles(index=True)
+        assert 1 <= len(asked) <= 6
+        assert found == titles(index=False)
+        assert ("Other" in found, "Thing 77" in found, len(found)) == (True, False, 3999)
+
+
 def told_of(folder: Path, *, index: bool) -> tuple[Any, list[str]]:
     """Return all that a site says of its things, and what is wrong with them."""
     site = elenchus.open_site(folder, index=index)

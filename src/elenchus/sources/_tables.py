@@ -129,17 +129,45 @@ class Shape:
 
     def newest(self) -> str:
         """Return the last time at which a row was changed, as the database says it."""
-        return (
-            str(self.run(f"SELECT MAX({self.updated}) FROM {self.source}").scalar()) if self.updated else ""
-        )
+        if not self.updated:
+            return ""
+        newest = f"MAX({self.updated})"
+        if self.connection.dialect.name == "postgresql":  # as the texts of the rows are
+            newest = f"CAST({newest} AS text)"
+        return str(self.run(f"SELECT {newest} FROM {self.source}").scalar())
 
     def key_parts(self) -> Iterator[tuple[list[Any], list[str]]]:
         """Yield the keys of rows in their order, some thousands at a time, and what these say of changes."""
+        if self.connection.dialect.name == "postgresql" and self.updated:
+            yield from self.joined_key_parts()
+            return
         more = f", {self.updated}" if self.updated else ""
         order = f"WHERE {self.key} IS NOT NULL ORDER BY {self.key}"
         for part in self.parts(f"SELECT {self.key}{more} FROM {self.source} {order}"):
             keys, *updated = zip(*part, strict=True)
             yield list(keys), list(map(str, updated[0])) if updated else []
+
+    def joined_key_parts(self) -> Iterator[tuple[list[Any], list[str]]]:
+        """Yield the same from PostgreSQL, which joins the texts of a part, so that few objects are made.
+
+        A part with a text in which the sign stands that is put between them is asked for row by row.
+        """
+        rows = (
+            f"SELECT CAST({self.key} AS text) AS k, COALESCE(CAST({self.updated} AS text), 'None') AS u,"
+            f" row_number() OVER (ORDER BY {self.key}) - 1 AS n"
+            f" FROM {self.source} WHERE {self.key} IS NOT NULL"
+        )
+        joined = "string_agg(k, chr(31) ORDER BY n), string_agg(u, chr(31) ORDER BY n)"
+        parts = f"SELECT count(*), min(n), {joined} FROM ({rows}) AS numbered GROUP BY n / {_PART}"
+        for count, first, *texts in self.streamed(f"{parts} ORDER BY min(n)"):
+            keys, updated = (text.split("\x1f") for text in texts)
+            if not len(keys) == len(updated) == count:
+                bounds = f"n >= {first} AND n < {first + count}"
+                found = self.run(
+                    f"SELECT k, u FROM ({rows}) AS numbered WHERE {bounds} ORDER BY n"
+                ).fetchall()
+                keys, updated = [row[0] for row in found], [row[1] for row in found]
+            yield list(map(int, keys)) if self.is_whole else keys, updated
 
     def all_of(self, side: _Side) -> Iterator[Any]:
         """Yield all rows of another table: the entry, then the columns."""

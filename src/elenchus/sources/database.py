@@ -16,6 +16,7 @@ from bisect import bisect_right
 from contextlib import ExitStack
 from datetime import UTC, date, datetime
 from hashlib import blake2b
+from operator import methodcaller
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from elenchus.errors import Place, Problem
@@ -41,6 +42,7 @@ _LARGEST = 2**62
 _A_DAY = 26 * 3600  # seconds: all zones lie within
 _AS_BEFORE = "Its entries are those of the last time."
 _LARGEST_LINE = 2**31 - 1
+_BYTES_OF = methodcaller("encode", "utf-8", "surrogatepass")
 _BY_VALUE = 0  # the version of marshal's format in which it makes no difference which objects are the same
 
 
@@ -106,8 +108,8 @@ class _Chunk:
         """Take rows, by their keys and what they say of their last change."""
         self.last = keys[-1]
         self.count += len(keys)
-        told = "\n".join(map("{} {}".format, keys, updated)) if updated else "\n".join(map(str, keys))
-        self.said.update(told.encode("utf-8", "surrogatepass") + b"\n")
+        for each in (map(str, keys), updated):
+            self.said.update("\n".join(each).encode("utf-8", "surrogatepass") + b"\n")
         if keeps_keys:
             self.keys += keys
 
@@ -163,7 +165,7 @@ def _chunks(shape: Shape, newest: str) -> Iterator[_Chunk]:
     chunk: _Chunk | None = None
     keeps_keys = bool(shape.sides) and not shape.is_whole
     for keys, updated in shape.key_parts():
-        sums = map(zlib.crc32, map(_as_bytes, keys))
+        sums = map(zlib.crc32, map(_BYTES_OF, map(str, keys)))
         ends = iter([*(at + 1 for at, number in enumerate(sums) if number % _USUAL == 0), len(keys)])
         first, end = 0, next(ends)
         while first < len(keys):
@@ -174,18 +176,13 @@ def _chunks(shape: Shape, newest: str) -> Iterator[_Chunk]:
             last = first + 1 if chunk.is_full else min(end, first + _MOST - chunk.count)
             chunk.take(keys[first:last], updated[first:last], keeps_keys=keeps_keys)
             chunk.is_newest = chunk.is_newest or (newest != "" and newest in updated[first:last])
-            is_bound = last == end and (end < len(keys) or zlib.crc32(_as_bytes(keys[-1])) % _USUAL == 0)
+            is_bound = last == end and (end < len(keys) or zlib.crc32(_BYTES_OF(str(keys[-1]))) % _USUAL == 0)
             chunk.is_full = chunk.is_full or is_bound or chunk.count >= _MOST
             first = last
             while end <= first < len(keys):
                 end = next(ends)
     if chunk:
         yield chunk
-
-
-def _as_bytes(key: Any) -> bytes:
-    """Return a key as bytes."""
-    return str(key).encode("utf-8", "surrogatepass")
 
 
 def _add_others(shape: Shape, chunks: Sequence[_Chunk]) -> None:
@@ -235,7 +232,7 @@ class _TableReader:
                     connection = self.stack.enter_context(connected(self.spec, self.root))
                     self.shape = Shape(self.spec, connection)
                 rows = self.shape.rows(low, high)
-                keys = [_key_of(row[self.shape.key_at]) for row in rows]
+                keys = _keys_of([row[self.shape.key_at] for row in rows])
                 return _as_columns(self.shape, keys, rows)
         except OSError as error:
             raise UnreachableError(_unreadable(self.spec, error, _AS_BEFORE)) from None
@@ -255,9 +252,11 @@ class _TableReader:
         self.stack.close()
 
 
-def _key_of(value: Any) -> Any:
-    """Return a key as units have it."""
-    return value if isinstance(value, int) else str(value)
+def _keys_of(values: list[Any]) -> list[Any]:
+    """Return keys as units have them."""
+    if set(map(type, values)) <= {str, int}:
+        return values
+    return [value if isinstance(value, int) else str(value) for value in values]
 
 
 def _as_columns(shape: Shape, keys: list[Any], rows: Sequence[Any]) -> _Rows:
