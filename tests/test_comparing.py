@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import random
 import re
 import shutil
@@ -147,6 +148,7 @@ FILES = {
 }  # fmt: skip
 
 
+@pytest.mark.skipif(not (shutil.which("git") or "CI" in os.environ), reason="git is not installed")
 def test_compare(make_site: Write, tmp_path: Path, run: Run) -> None:
     """Another folder, time, revision and the last publication tell the same of the same change."""
     make_site(FILES)
