@@ -33,6 +33,7 @@ LISTINGS = [
     "from topic order by name",
     "from note where starts = now or expires = now",
     "from l1 where size > 2",
+    "from note where topic = fog and starts > now",
 ]
 
 
@@ -61,6 +62,9 @@ def written(seed: int) -> dict[str, str]:
         lines += [f"station: n{draw.randrange(24)}"] * (draw.random() < 0.5)
         lines += ["status: " + draw.choice(["scheduled", "draft"])] * (draw.random() < 0.2)
         files[f"n/n{number}.md"] = "---\n" + "\n".join(lines) + "\n---\n"
+    # A term that no other entry has: it can be named before this one is public.
+    early, late = START + timedelta(hours=6), START + timedelta(hours=20)
+    files["n/late.md"] = f"---\ntitle: Late\ntopic: fog\ndate: {early}\nstarts: {late}\n---\n"
     return files
 
 
@@ -158,7 +162,7 @@ def test_compare(make_site: Write, tmp_path: Path, run: Run) -> None:
         subprocess.run([*git, *command], cwd=tmp_path, check=True)
     shutil.copytree(tmp_path, tmp_path / "before", ignore=shutil.ignore_patterns(".git", ".elenchus"))
     assert run("publish").returncode == 0
-    assert run("compare", "--since", "published", "--exit-code").stdout == "Nothing differs.\n"
+    assert run("compare", "--since", "published", "--strict").stdout == "Nothing differs.\n"
     (tmp_path / "n" / "n7.md").unlink()
     sides = {
         "from": ["--from", "before"],
@@ -179,7 +183,7 @@ def test_compare(make_site: Write, tmp_path: Path, run: Run) -> None:
         ("newest", 2, 2),
         ("sea", 4, 3),
     ]
-    differs = run("compare", "--revision", "HEAD", "--exit-code")
+    differs = run("compare", "--revision", "HEAD", "--strict")
     assert differs.returncode == 1
     assert "    - Note 7 leaves, it was at 1\n" in differs.stdout
     status = subprocess.run([*git, "status", "--porcelain"], cwd=tmp_path, capture_output=True, check=True)
@@ -258,6 +262,12 @@ def test_redirects(make_site: Write, tmp_path: Path, run: Run) -> None:
     assert "http-equiv" not in (out / "notes" / "n7" / "index.html").read_text()
     shown = run("rename-term", "topic/sea", "Open sea", "--yes")
     assert '  "/topics/sea/" = "/topics/open-sea/"\n' in shown.stdout
+    for wrong in ("/old/", "//example.org/"):
+        (tmp_path / "elenchus.toml").write_text(site_file + f'[publish.moved]\n"topics/sea/" = "{wrong}"\n')
+        refused = run("publish")
+        assert refused.returncode == 4
+        assert "“topics/sea/” is not the address of a page of the site" in refused.stderr
+        assert ("“//example.org/”" in refused.stderr) == (wrong != "/old/")
     (tmp_path / "elenchus.toml").write_text(
         site_file + '[publish.moved]\n"/topics/sea/" = "/topics/open-sea/"\n'
     )

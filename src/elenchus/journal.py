@@ -140,28 +140,34 @@ class Journal:
             pass
 
     def write_rows(self, told: str, rows: Sequence[Any], act: Callable[[], None]) -> MadeChange:
-        """Note what becomes of rows of a database, then let a function change them, within :meth:`alone`.
+        """Note what becomes of rows of a database, then let a function change them.
 
         Where that raises OSError nothing was changed, and nothing stays noted.
         """
-        number = max(self._numbers(), default=0) + 1
-        change = MadeChange(number, time.time_ns() // 1000, told, (), tuple(rows))
-        try:
-            self._prepare(self._folder_of(number), change, ())
-            act()
-        except OSError as error:
-            self.forget(change)
-            raise _unwritten(self._folder_of(number), error) from None
-        return change
+        with self.alone():
+            number = max(self._numbers(), default=0) + 1
+            change = MadeChange(number, time.time_ns() // 1000, told, (), tuple(rows))
+            try:
+                self._prepare(self._folder_of(number), change, ())
+                act()
+            except OSError as error:
+                self.forget(change)
+                raise _unwritten(self._folder_of(number), error) from None
+            return change
 
     def forget(self, change: MadeChange) -> None:
         """Let go of what is kept of a change."""
         shutil.rmtree(self._folder_of(change.number), ignore_errors=True)
 
-    def write(
+    def write(self, told: str, files: Sequence[FileChange], tick: Callable[[], None]) -> MadeChange:
+        """Write files, all of them or none. ``tick`` is called for each."""
+        with self.alone():
+            return self._write(told, files, tick)
+
+    def _write(
         self, told: str, files: Sequence[FileChange], tick: Callable[[], None], undoes: int = 0
     ) -> MadeChange:
-        """Write files, all of them or none, within :meth:`alone`. ``tick`` is called for each."""
+        """Write files, within :meth:`alone`; ``undoes`` is the number of the change that is taken back."""
         number = max(self._numbers(), default=0) + 1
         folder = self._folder_of(number)
         now, digests = time.time_ns() // 1000, tuple(map(_with_digests, files))
@@ -263,7 +269,7 @@ class Journal:
                 raise _unwritten(self.site / path, error) from None
             files.append(FileChange(path, now, before))
         if files:
-            self.write(f"undo: {change.told}", files, lambda: None, undoes=change.number)
+            self._write(f"undo: {change.told}", files, lambda: None, undoes=change.number)
         return Undone(change, tuple(left))
 
 

@@ -25,7 +25,7 @@ _PATIENCE = 60  # seconds for git
 
 def in_folder(site: Site, folder: Path) -> Site:
     """Return the site of another folder, at the now of this one. Raises SiteError."""
-    return open_site(folder, index=True).working(site.content.work).at(site.clock.now)
+    return open_site(folder).working(site.content.work).at(site.clock.now)
 
 
 @contextmanager
@@ -37,7 +37,8 @@ def at_revision(site: Site, revision: str) -> Iterator[Site]:
     """
     root = site.definition.folder.resolve()
     if revision.startswith("-"):
-        raise OptionError([Problem("no-revision", f"{quoted(revision)} is no revision")])
+        hint = "Name a commit, a branch or a tag, such as HEAD~1."
+        raise OptionError([Problem("no-revision", f"{quoted(revision)} is no revision", hint)])
     _git(root, "rev-parse", "--verify", "--quiet", f"{revision}^{{commit}}", about=revision)
     below = _git(root, "rev-parse", "--show-prefix", about=revision).decode().strip()
     wanted = f"{revision}:{below}" if below else revision
@@ -61,9 +62,11 @@ def _git(folder: Path, *arguments: str, about: str) -> bytes:
             timeout=_PATIENCE,
         )
     except (OSError, subprocess.TimeoutExpired) as error:
-        raise OptionError([Problem("no-revision", f"git cannot be run here ({error})")]) from None
+        hint = "Install git, or compare with a folder: --from."
+        raise OptionError([Problem("no-revision", f"git cannot be run here ({error})", hint)]) from None
     if done.returncode:
         said = done.stderr.decode("utf-8", "replace").strip().splitlines()
         message = f"git finds no revision {quoted(about)} of this folder"
-        raise OptionError([Problem("no-revision", message, said[-1] if said else "")])
+        hint = f"git says: {said[-1]}" if said else "Name a commit, a branch or a tag, such as HEAD~1."
+        raise OptionError([Problem("no-revision", message, hint)])
     return done.stdout

@@ -40,7 +40,8 @@ __all__ = ["Coming", "titles_in", "upcoming"]
 # Microseconds beside the beginning or the end of a date at which a comparison with now may turn over.
 _AROUND = (-1, 0, 1)
 _BESIDE = (-2, -1, 0)  # the same counted from the last of them
-_FEWEST, _MOST_BYTES = 8, 100_000_000  # of the site at several instants
+_FEWEST_KEPT = 8  # sites, each at an instant
+_MOST_FLAGS_KEPT = 100_000_000  # in all of them: each has one for every entry, whether it is public then
 _ONE_WAY = frozenset({"<", ">", "<=", ">="})
 
 
@@ -95,15 +96,11 @@ class _Future(Working):
     @cached_property
     def sites(self) -> Kept[Site]:
         """The site at the instants at which something was asked last: each knows what is public then."""
-        return Kept(max(_FEWEST, _MOST_BYTES // max(len(self.site.dataset.entries), 1)))
+        return Kept(max(_FEWEST_KEPT, _MOST_FLAGS_KEPT // max(len(self.site.dataset.entries), 1)))
 
     def at(self, instant: int) -> Site:
         """Return the site at an instant; its content is that of now."""
         return self.sites.get(instant, lambda: self.site.at(instant))
-
-    def fresh(self, instant: int) -> Site:
-        """Return the site at an instant, which tells what the first question that it is asked depends on."""
-        return self.site.at(instant)
 
     def ahead(self, instants: NDArray[np.int64]) -> NDArray[np.int64]:
         """Return those instants that lie ahead, each once."""
@@ -151,15 +148,15 @@ class _Course:
         self.plans: dict[date, Plan | None] = {}
 
     def plan(self, instant: int) -> Plan | None:
-        """Return the plan at an instant, None where it cannot be asked then, as check tells.
+        """Return the plan at an instant, None where it cannot be asked, as check tells.
 
-        Of one day all are the same but for now. A term that only entries have which are not public yet cannot
-        be named before they are.
+        Of one day all are the same but for now.
         """
         site = self.future.at(instant)
         day = site.clock.today
-        if self.plans.get(day) is None:
-            query = Query(self.future.fresh(instant), self.listing, self.given or {})
+        if day not in self.plans:
+            # A site of its own: that tells what the first question it is asked depends on.
+            query = Query(self.future.site.at(instant), self.listing, self.given or {})
             self.plans[day] = query.plan if query.is_askable else None
             self.watch |= query.site.watch
         plan = self.plans[day]
@@ -175,6 +172,8 @@ class _Course:
             return
         at = self.future.site.clock.now
         plan = self.plan(at)
+        if not plan:
+            return
         ids = self.ids(plan, at)
         for instant in self.instants():
             then = self.plan(instant)
@@ -188,7 +187,8 @@ class _Course:
     def between(self, before: int, last: int, ends: tuple[list[str], list[str]]) -> Iterator[Coming]:
         """Yield what becomes of it from one instant to another, at the first of those side by side."""
         name, ids = f" {name_with(self.listing, self.given or {})}", ends[0]
-        for instant in (*(last + at for at in _BESIDE[:-1]), last) if "instant" in self.watch else (last,):
+        for beside in _BESIDE if "instant" in self.watch else _BESIDE[-1:]:
+            instant = last + beside
             if instant > before:
                 found = ends[1] if instant == last else self.ids(self.plan(instant), instant)
                 for change in listing_changes({name: ids}, {name: found}):
@@ -196,7 +196,7 @@ class _Course:
                 ids = found
 
     def instants(self) -> list[int]:
-        """Return the instants at which its answer can change, the last of those side by side."""
+        """Return the instants at which its answer can change, in order, the last of those side by side."""
         found = set(self.future.rows_at)
         if self.watch:
             found |= set(self.future.days)

@@ -120,9 +120,14 @@ class ContentChange(Working):
         """Return the file in which an entry stands."""
         return self.paths[entry.unit].partition("\t")[0]
 
+    @cached_property
+    def sources(self) -> dict[str, SourceSpec]:
+        """The source of each file."""
+        return {self.path_of(entry): entry.source for entry in self.entries}
+
     def texts(self, file: FileChange) -> tuple[str, str]:
         """Return what a file says before and after."""
-        spec = next(entry.source for entry in self.entries if self.path_of(entry) == file.path)
+        spec = self.sources[file.path]
         return text_of(file.before or b"", spec), text_of(file.after or b"", spec)
 
     def write(self, told: str, tick: Callable[[], None] = lambda: None) -> MadeChange:
@@ -134,12 +139,11 @@ class ContentChange(Working):
             hint = "Change one source at a time: name its kinds in the question."
             message = "entries of a database and others cannot be changed as one"
             raise SiteError([Problem("not-changed", message, hint)])
-        with journal.alone():
-            if not self.tables:
-                return journal.write(told, self.files, tick)
-            [table] = self.tables
-            rows = [list(row) for row in table.rows]
-            return journal.write_rows(told, rows, partial(write_rows, table.source, root, table.rows))
+        if not self.tables:
+            return journal.write(told, self.files, tick)
+        [table] = self.tables
+        rows = [list(row) for row in table.rows]
+        return journal.write_rows(told, rows, partial(write_rows, table.source, root, table.rows))
 
 
 def content_change(site: Site, entries: Sequence[EntryChange]) -> ContentChange:
@@ -195,7 +199,7 @@ def _file_changed(site: Site, path: str, entries: Sequence[EntryChange]) -> File
         before = read_whole(target, _LARGEST)
     except OSError as error:
         message = f"{path} cannot be read ({error.strerror})"
-        raise FolderError([Problem("cannot-write", message)]) from None
+        raise FolderError([Problem("cannot-write", message, "Let it be read.")]) from None
     return FileChange(path, before, edited(spec, path, before, [entry.edit for entry in entries]))
 
 

@@ -5,87 +5,102 @@ from __future__ import annotations
 import json
 import re
 import tomllib
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 from elenchus.errors import QuestionError
+from elenchus.frozen import replace
 from elenchus.language.nodes import Compare, GroupKey, Literal
 from elenchus.language.parser import parse_condition, read, read_changes
+from elenchus.language.printer import print_value
 from elenchus.language.tree import walk
+from elenchus.site.toml import TEXT_OR_COMMENT
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Collection, Iterator
 
-__all__ = ["Mention", "mentions_changed"]
+__all__ = ["with_other_words"]
 
-_TOKEN = re.compile(
-    r'#[^\r\n]*|"""(?:[^\\]|\\.)*?"""(?!")|\'\'\'.*?\'\'\'(?!\')|"(?:[^"\\\r\n]|\\.)*"|\'[^\'\r\n]*\'',
-    re.DOTALL,
+# What says where in a file a text stands: texts, headers of tables, parts of keys, and what is behind these.
+_MARK = re.compile(
+    rf"^[ \t]*\[+(?P<table>[^\[\]=,{{}}\r\n]+)\]|(?P<text>{TEXT_OR_COMMENT})"
+    r"|(?P<part>[\w-]+)(?=[ \t]*[.=])|[={}]",
+    re.DOTALL | re.MULTILINE,
 )
-_HEADER = re.compile(r"^[ \t]*\[+([^\[\]#]+)\]", re.MULTILINE)
-_FIRST_KEY = re.compile(r"[ \t]*([\w.\"'-]+)[ \t]*=")
-_LAST_KEY = re.compile(r"([\w\"'-]+)[ \t]*=[ \t\r\n]*(?:\[[^\[\]={}]*)?$")
+_IS_PART = re.compile(r"[ \t]*[.=]")
 _NO_VALUES = frozenset({"type", "label", "title", "about", "show", "layout"})
-_PLAIN = re.compile(r"[\w/.-]+")
 
 
-class Mention(NamedTuple):
-    """A place of a definition file that names a term: its line, and the words before and after."""
+def with_other_words(
+    text: str, taxonomy: str, parameters: Collection[str], renamed: Callable[[str], str | None]
+) -> str:
+    """Return the text of a TOML file in which a term has other words; what cannot be read stays as it is.
 
-    line: int
-    before: str
-    after: str
-
-
-def mentions_changed(
-    text: str, fields: Collection[str], parameters: Collection[str], renamed: Callable[[str], str | None]
-) -> tuple[str, list[Mention]]:
-    """Return the text of a TOML file in which a term has other words, and where.
-
-    ``fields`` are those that hold terms of its taxonomy, ``parameters`` those that take one; ``renamed``
-    gives the new words for a spelling of the term, None for what means something else.
+    ``parameters`` are those that take a term of the taxonomy; ``renamed`` gives the new words for a spelling
+    of the term, None for what means something else.
     """
     parts: list[str] = []
-    found: list[Mention] = []
     at = 0
-    for token in _TOKEN.finditer(text):
-        if token[0].startswith("#"):
+    for match, keys in _texts(text):
+        try:
+            value = tomllib.loads(f"a = {match['text']}")["a"]
+        except ValueError:  # the file is not valid, as check tells
             continue
-        new = _changed(text, token, fields, parameters, renamed)
+        new = renamed(value)
+        if new is None:
+            new = _question_with(value, taxonomy, renamed)
+        elif keys.isdisjoint(parameters) or not keys.isdisjoint(_NO_VALUES):
+            new = None
         if new is not None:
-            parts += [text[at : token.start()], new]
-            at = token.end()
-            found.append(Mention(text.count("\n", 0, token.start()) + 1, token[0], new))
-    return "".join([*parts, text[at:]]), found
+            parts += [text[at : match.start()], _in_quotes(match["text"], new)]
+            at = match.end()
+    return "".join([*parts, text[at:]])
 
 
-def _changed(
-    text: str,
-    token: re.Match[str],
-    fields: Collection[str],
-    parameters: Collection[str],
-    renamed: Callable[[str], str | None],
-) -> str | None:
-    """Return a text in quotes with the term's other words, None where it does not name the term."""
-    value = tomllib.loads(f"a = {token[0]}")["a"]
-    if (new := renamed(value)) is not None:
-        keys = _keys_around(text, token.start())
-        is_value = not keys.isdisjoint(parameters) and keys.isdisjoint(_NO_VALUES)
-        return _in_quotes(token[0], new) if is_value else None
-    places = [(each.span.start, each.span.end, each.text) for each in _literals(value, fields)]
-    named = [(first, end, word) for first, end, old in places if (word := renamed(old)) is not None]
-    if not named:
-        return None
-    for first, end, word in sorted(named, reverse=True):
-        value = value[:first] + (word if _PLAIN.fullmatch(word) else f'"{word}"') + value[end:]
-    return _in_quotes(token[0], value)
+def _texts(text: str) -> Iterator[tuple[re.Match[str], set[str]]]:
+    """Yield the texts of a file that are values, with the names of the keys and tables around each."""
+    table: set[str] = set()
+    around: list[list[str]] = [[]]  # of the key, and of each inline table that is open
+    is_value = False
+    for match in _MARK.finditer(text):
+        if match["table"]:
+            table = {part.strip(" \t\"'") for part in match["table"].split(".")}
+            around, is_value = [[]], False
+        elif match["part"] or (match["text"] and _IS_PART.match(text, match.end())):
+            around[-1] = [] if is_value else around[-1]
+            around[-1].append(match[0].strip("\"'"))
+            is_value = False
+        elif match["text"]:
+            if not match["text"].startswith("#"):
+                yield match, table.union(*around)
+        elif match[0] == "{":
+            around.append([])
+            is_value = False
+        else:
+            if match[0] == "}" and len(around) > 1:
+                around.pop()
+            is_value = True
 
 
-def _literals(text: str, fields: Collection[str]) -> Iterator[Literal]:
-    """Yield the words that a question, a change or a condition compares with some fields."""
+def _question_with(text: str, taxonomy: str, renamed: Callable[[str], str | None]) -> str | None:
+    """Return a question, a change or a condition with the term's other words, None where it has none."""
+    found = [
+        (each.span.start, each.span.end, print_value(replace(each, text=new)))
+        for each in _literals(text, taxonomy)
+        if (new := renamed(each.text)) is not None
+    ]
+    new_text = text
+    for start, end, word in sorted(found, reverse=True):
+        new_text = new_text[:start] + word + new_text[end:]
+    return new_text if found else None
+
+
+def _literals(text: str, taxonomy: str) -> Iterator[Literal]:
+    """Yield the words that a question, a change or a condition compares with terms of a taxonomy."""
     for each in walk(_tree(text)):
         if isinstance(each, Compare | GroupKey):
+            names = each.path.names[:-1] if each.path.names[-1] == "top" else each.path.names
             values = each.values if isinstance(each, Compare) else each.under
-            if not fields or each.path.names[-1] in fields or each.path.names[-1:] == ("top",):
+            if names[-1:] == (taxonomy,):
                 yield from (value for value in values if isinstance(value, Literal))
 
 
@@ -100,27 +115,14 @@ def _tree(text: str) -> object:
         return ()
 
 
-def _keys_around(text: str, at: int) -> set[str]:
-    """Return the keys and tables in which the value at a place stands, as far as its own line tells."""
-    headers = list(_HEADER.finditer(text, 0, at))
-    names = headers[-1][1].split(".") if headers else []
-    line = text.rfind("\n", 0, at) + 1
-    for match in (_FIRST_KEY.match(text, line), _LAST_KEY.search(text, max(line, at - 400), at)):
-        names += match[1].split(".") if match else []
-    last = _LAST_KEY.search(text, max(0, at - 400), at)
-    names += [last[1]] if last else []
-    return {name.strip().strip("\"'") for name in names}
-
-
 def _in_quotes(before: str, value: str) -> str:
     """Return a text in quotes of the sort that it had, where it can stand in them."""
-    for quotes in ('"""', "'''", '"', "'"):
-        if before.startswith(quotes):
-            lead = re.match(r"\r?\n", before[len(quotes) :]) if len(quotes) > 1 else None
-            new = f"{quotes}{lead[0] if lead else ''}{value}{quotes}"
-            try:
-                if tomllib.loads(f"a = {new}")["a"] == value:
-                    return new
-            except ValueError:
-                break
+    quotes = next(each for each in ('"""', "'''", '"', "'") if before.startswith(each))
+    lead = "\n" if len(quotes) > 1 and before[len(quotes) :].startswith(("\n", "\r\n")) else ""
+    new = f"{quotes}{lead}{value}{quotes}"
+    try:
+        if tomllib.loads(f"a = {new}")["a"] == value:
+            return new.replace("\n", "\r\n") if "\r\n" in before else new
+    except ValueError:
+        pass
     return json.dumps(value, ensure_ascii=False)

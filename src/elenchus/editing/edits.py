@@ -41,9 +41,8 @@ class Approval(Working):
             try:
                 before, after = read_whole(root / paths[unit]), read_whole(root / name)
             except OSError as error:
-                raise FolderError(
-                    [Problem("cannot-write", f"{name} cannot be read ({error.strerror})")]
-                ) from None
+                message = f"{name} cannot be read ({error.strerror})"
+                raise FolderError([Problem("cannot-write", message, "Let it be read.")]) from None
             found += [FileChange(paths[unit], before, after), FileChange(name, after, None)]
         return tuple(found)
 
@@ -68,9 +67,7 @@ class Approval(Working):
 
     def write(self, told: str, tick: Callable[[], None] = lambda: None) -> MadeChange:
         """Write the files, all of them or none. Raises FolderError."""
-        journal = journal_of(self.site.definition.folder)
-        with journal.alone():
-            return journal.write(told, self.files, tick)
+        return journal_of(self.site.definition.folder).write(told, self.files, tick)
 
 
 def pending(site: Site) -> list[tuple[int, str]]:

@@ -88,8 +88,6 @@ def entry_changes(site: Site, ids: Sequence[str], assignments: Sequence[Assignme
     if setter.problems:
         raise OptionError(list(dict.fromkeys(setter.problems)))
     found = [setter.change(row, wanted[site.dataset.kind_of(row)]) for row in rows]
-    if setter.problems:
-        raise OptionError(list(dict.fromkeys(setter.problems)))
     return [change for change in found if change]
 
 
@@ -135,10 +133,12 @@ class _Setter:
             is_flag = each.field in flags and each.field not in fields
             field = Field(each.field, FieldType(Type.YESNO)) if is_flag else fields.get(each.field)
             if field is None:
-                near = nearest(each.field, fields)
-                self.problems.append(
-                    Problem("unknown-field", f"{kind} has no field {quoted(each.field)}", near=near)
+                message, hint = (
+                    f"{kind} has no field {quoted(each.field)}",
+                    f"Its fields: {', '.join(fields)}.",
                 )
+                near = nearest(each.field, fields)
+                self.problems.append(Problem("unknown-field", message, "" if near else hint, near=near))
             elif each.field in _GIVEN:
                 message = f"{each.field} cannot be set: {_GIVEN[each.field]}"
                 self.problems.append(Problem("fixed-value", message, "Change it where it stands."))

@@ -11,18 +11,17 @@ from elenchus.engine.columns.meanings import Meanings, scalars
 from elenchus.schema.conform import can_be_parted, parted
 from elenchus.schema.convert import Unfit
 from elenchus.schema.types import Type
-from elenchus.values.texts import fold
 from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Iterable, Iterator
 
     from elenchus.engine.columns.dataset import Dataset
     from elenchus.engine.columns.recordtable import RecordTable
     from elenchus.schema.record import Habits, Record
     from elenchus.schema.types import Field
 
-__all__ = ["Spellings", "meanings_of", "texts_in", "texts_of", "whole_names"]
+__all__ = ["Spellings", "meanings_of", "texts_in_any", "texts_of", "whole_names"]
 
 
 def meanings_of(data: Dataset) -> Meanings:
@@ -33,10 +32,7 @@ def meanings_of(data: Dataset) -> Meanings:
 def whole_names(data: Dataset, field: Field | None) -> frozenset[str]:
     """Return the folded names of defined terms of a field that a separator could cut in two."""
     taxonomy = data.taxonomies.get(field.type.taxonomy) if field else None
-    if taxonomy is None or taxonomy.is_made:
-        return frozenset()
-    names = (name for term in taxonomy.terms for name in (term.name, term.slug, term.id, *term.aliases))
-    return frozenset(fold(name) for name in names if not name.replace("-", "").replace(" ", "").isalnum())
+    return taxonomy.unparted if taxonomy else frozenset()
 
 
 def texts_of(
@@ -47,10 +43,15 @@ def texts_of(
     What nobody wrote, but was guessed, is none. ``whole`` are texts that are never parted.
     """
     raw = None if name in record.guessed else record.values.get(name)
-    return texts_in(raw.value, field, record.habits, whole) if raw else []
+    return _texts_in(raw.value, field, record.habits, whole) if raw else []
 
 
-def texts_in(value: Any, field: Field | None, habits: Habits, whole: frozenset[str]) -> list[str]:
+def texts_in_any(value: Any, field: Field, habits: Iterable[Habits], whole: frozenset[str]) -> list[str]:
+    """Return the texts that a written value stands for in any of several sources, each once."""
+    return list(dict.fromkeys(text for each in habits for text in _texts_in(value, field, each, whole)))
+
+
+def _texts_in(value: Any, field: Field | None, habits: Habits, whole: frozenset[str]) -> list[str]:
     """Return the texts of a written value, see :func:`texts_of`."""
     texts = [as_text(each) for each in scalars(value)]
     if isinstance(value, str) and texts and habits.separator and can_be_parted(field):
@@ -113,4 +114,4 @@ class Spellings:
         order = np.argsort(-counts, kind="stable")
         whole = whole_names(self.data, self.field)
         for value in cells.values(order[counts[order] > 0]):
-            yield from texts_in(value, self.field, self.records.habits[0], whole)
+            yield from texts_in_any(value, self.field, self.records.habits, whole)

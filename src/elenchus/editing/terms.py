@@ -13,37 +13,37 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from elenchus.editing.changing import content_change
-from elenchus.editing.definitions import mentions_changed
+from elenchus.editing.definitions import with_other_words
 from elenchus.editing.entries import FieldChange, entry_change
-from elenchus.editing.spellings import texts_in, texts_of, whole_names
+from elenchus.editing.spellings import texts_in_any, texts_of, whole_names
 from elenchus.errors import NoSuchName, OptionError, Place, Problem, SiteError
 from elenchus.files import read_whole
-from elenchus.frozen import Working
+from elenchus.frozen import Working, replace
 from elenchus.journal import FileChange
-from elenchus.schema.edits import EntryEdit, NewValue
+from elenchus.schema.edits import EntryEdit, NewValue, UneditableError
 from elenchus.site.files import files_of
 from elenchus.site.keys import SITE_FILE
 from elenchus.site.site import journal_of, open_site
-from elenchus.site.terms import read_terms
+from elenchus.site.terms import columns_in, lines_of_rows, terms_in
 from elenchus.sources import SourceSpec, editor
 from elenchus.values.texts import fold, nearest, quoted, slugify
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator
+    from collections.abc import Callable, Iterator, Sequence
 
     from elenchus.comparing.showing import Showing
     from elenchus.editing.changing import ContentChange
-    from elenchus.editing.definitions import Mention
     from elenchus.editing.entries import EntryChange
     from elenchus.journal import MadeChange
     from elenchus.pages.book import Page
     from elenchus.schema.taxonomy import Taxonomy, Term
-    from elenchus.schema.types import Field
+    from elenchus.schema.terms import TermRow
     from elenchus.site.site import Site
 
 __all__ = ["TermChange", "merged", "renamed"]
 
 _LARGEST = 2**26
+_WORDS = ("slug", "name", "parent")  # columns of a file of terms
 
 
 class _TermWords:
@@ -92,7 +92,7 @@ class _TermWords:
 
 
 class TermChange(Working):
-    """A term with other words: entries that change, files of content and others, the places that name it.
+    """A term with other words: entries that change, the files of these, and the others that name it.
 
     ``paths`` are the slugs of the term from the root, before and after.
     """
@@ -100,7 +100,6 @@ class TermChange(Working):
     site: Site
     content: ContentChange
     others: tuple[FileChange, ...]
-    mentions: tuple[tuple[str, Mention], ...]
     taxonomy: str
     paths: tuple[tuple[str, ...], tuple[str, ...]]
 
@@ -138,9 +137,7 @@ class TermChange(Working):
 
     def write(self, told: str, tick: Callable[[], None] = lambda: None) -> MadeChange:
         """Write the files, all of them or none. Raises FolderError."""
-        journal = journal_of(self.site.definition.folder)
-        with journal.alone():
-            return journal.write(told, self.files, tick)
+        return journal_of(self.site.definition.folder).write(told, self.files, tick)
 
 
 def _pages_of_terms(showing: Showing, taxonomy: str) -> Iterator[tuple[Page, tuple[str, ...]]]:
@@ -174,7 +171,9 @@ def renamed(site: Site, text: str, new: str) -> TermChange:
     taxonomy, number = _named(site, text)
     term, slug = taxonomy.terms[number], slugify(new)
     if not slug or "/" in new:
-        raise OptionError([Problem("bad-term", f"{quoted(new)} cannot be the name of a term")])
+        message = f"{quoted(new)} cannot be the name of a term"
+        hint = "Write one with a letter or a digit, and without a slash: a term stays below the one above it."
+        raise OptionError([Problem("bad-term", message, hint)])
     path = (*term.path[:-1], slug)
     if taxonomy.by_path.get(fold("/".join(path)), number) != number:
         message = f"{taxonomy.name} has a term {quoted('/'.join(path))} already"
@@ -191,7 +190,8 @@ def merged(site: Site, text: str, into: str) -> TermChange:
     _, other = _named(site, into if into.startswith(f"{taxonomy.name}/") else f"{taxonomy.name}/{into}")
     if number <= other < taxonomy.ends[number]:
         message = f"{taxonomy.terms[other].address} is {taxonomy.terms[number].address}, or stands below it"
-        raise OptionError([Problem("bad-term", message)])
+        hint = "Name a term that stands elsewhere; to make it one with the term above it, name that."
+        raise OptionError([Problem("bad-term", message, hint)])
     names = tuple(taxonomy.name_paths[other].split("/"))
     return _Renaming(site, _TermWords(taxonomy, number, taxonomy.terms[other].path, names), other).change()
 
@@ -227,15 +227,7 @@ class _Renaming:
     def change(self) -> TermChange:
         """Return what becomes of all files. Raises SiteError, FolderError."""
         entries = list(self.entries())
-        others, mentions = [], []
-        for name in self.definitions:
-            before = read_whole(self.site.definition.folder / name, _LARGEST)
-            text, found = mentions_changed(
-                before.decode(), [self.taxonomy.name], self.parameters, self.words.of
-            )
-            if found:
-                others.append(FileChange(name, before, text.encode()))
-                mentions += [(name, each) for each in found]
+        others = [file for name in self.definitions if (file := self.definition(name))]
         terms = self.site.definition.schema.taxonomies[self.taxonomy.name].terms
         if terms:
             others.append(self.terms_file(terms))
@@ -244,13 +236,23 @@ class _Renaming:
             message = f"entries of the database {content.tables[0].source.name} have the term"
             hint = "Rename it there first; what is in files is changed then."
             raise SiteError([Problem("not-changed", message, hint)])
-        return TermChange(self.site, content, tuple(others), tuple(mentions), self.taxonomy.name, paths)
+        return TermChange(self.site, content, tuple(others), self.taxonomy.name, paths)
 
     @property
     def definitions(self) -> list[str]:
         """The files in which questions and conditions stand."""
         folder = self.site.definition.folder
         return [SITE_FILE, *files_of(folder, "listings"), *files_of(folder, "pages")]
+
+    def definition(self, name: str) -> FileChange | None:
+        """Return a file of questions as it would be; None where it stays, as one that cannot be read does."""
+        before = read_whole(self.site.definition.folder / name, _LARGEST)
+        try:
+            text = before.decode()
+        except UnicodeDecodeError:
+            return None
+        after = with_other_words(text, self.taxonomy.name, self.parameters, self.words.of).encode()
+        return FileChange(name, before, after) if after != before else None
 
     @cached_property
     def parameters(self) -> set[str]:
@@ -270,11 +272,7 @@ class _Renaming:
         concerned = [
             code
             for code, value in zip(used.tolist(), cells.values(used), strict=True)
-            if any(
-                self.words.of(text)
-                for habits in records.habits
-                for text in texts_in(value, field, habits, whole)
-            )
+            if any(map(self.words.of, texts_in_any(value, field, records.habits, whole)))
         ]
         owners = set(cells.owners[np.isin(cells.codes, concerned)].tolist())
         for row, number in enumerate(data.entries.names.records.tolist()):
@@ -289,11 +287,6 @@ class _Renaming:
                 if found:
                     yield found
 
-    def spelled(self, value: object, field: Field, whole: frozenset[str]) -> list[str]:
-        """Return the texts that a written value may stand for, in any of the sources."""
-        habits = self.site.content.found.records().habits
-        return [text for each in habits for text in texts_in(value, field, each, whole)]
-
     def without_doubles(self, texts: list[str]) -> list[str]:
         """Return texts without those that name the term again into which another was merged."""
         if self.other is None:
@@ -304,39 +297,52 @@ class _Renaming:
 
     def terms_file(self, name: str) -> FileChange:
         """Return the file of terms as it would be. Raises SiteError where it cannot be changed."""
-        folder = self.site.definition.folder
-        before = read_whole(folder / name, _LARGEST)
-        edits, gone = [], 0
-        for nth, row in enumerate(read_terms(folder, name)):
-            values: dict[str, NewValue] = {}
-            if self.is_row(row.slug, row.parent):
-                gone = row.place.line
-                values = {"slug": NewValue([self.words.slugs[-1]]), "name": NewValue([self.words.names[-1]])}
-            elif row.parent and (parent := self.words.of(row.parent)):
-                values = {"parent": NewValue([parent])}
-            known = {column: value for column, value in values.items() if column in _columns(before)}
-            if known and not (gone == row.place.line and self.other is not None):
-                edits.append(EntryEdit(row.place.line, nth, known))
-        edit = editor("csv")
-        if not gone or edit is None:
-            message = f"the term {self.words.term.address} has no line of its own in {name}"
-            raise SiteError([Problem("not-changed", message, place=Place(name))])
-        after = edit(SourceSpec("terms", "csv", (name,)), name, before, edits) if edits else before
-        if self.other is not None:
-            lines = after.splitlines(keepends=True)
-            after = b"".join(lines[: gone - 1] + lines[gone:])
+        before = read_whole(self.site.definition.folder / name, _LARGEST)
+        columns, rows = columns_in(before, name), terms_in(before, name)
+        kept = [row for row in rows if self.other is None or not self.is_row(row)]
+        wanted = [self.row(row, columns) for row in kept]
+        edits = []
+        for row, new in zip(kept, wanted, strict=True):
+            values = {name: getattr(new, name) for name in _WORDS if name in columns}
+            changed = {name: NewValue([text]) for name, text in values.items() if text != getattr(row, name)}
+            edits += [EntryEdit(row.place.line, 0, changed)] if changed else []
+        edit, after = editor("csv"), before
+        try:
+            if edit and edits:
+                after = edit(SourceSpec("terms", "csv", (name,)), name, before, edits)
+            after = _without(after, name, [row for row in rows if row not in kept])
+            is_right = list(map(_unplaced, terms_in(after, name))) == list(map(_unplaced, wanted))
+        except UneditableError:
+            is_right = False
+        if after == before or not is_right:
+            message = f"the row of the term {self.words.term.address} cannot be changed here"
+            raise SiteError([Problem("not-changed", message, "Change it by hand.", place=Place(name))])
         return FileChange(name, before, after)
 
-    def is_row(self, slug: str, parent: str) -> bool:
+    def is_row(self, row: TermRow) -> bool:
         """Say whether a row of the file of terms is that of the term."""
-        term = self.words.term
-        if fold(slug) != fold(term.slug):
+        if fold(row.slug) != fold(self.words.term.slug):
             return False
         above = self.taxonomy.parents[self.words.number]
-        return above < 0 if not parent else self.taxonomy.find(parent) == [above]
+        return above < 0 if not row.parent else self.taxonomy.find(row.parent) == [above]
+
+    def row(self, row: TermRow, columns: Sequence[str]) -> TermRow:
+        """Return a row of the file of terms as it is to be, as far as the file has columns for that."""
+        if self.is_row(row):
+            slug = self.words.slugs[-1]
+            return replace(row, slug=slug, name=self.words.names[-1] if "name" in columns else slug)
+        parent = self.words.of(row.parent) if row.parent else None
+        return replace(row, parent=parent) if parent else row
 
 
-def _columns(content: bytes) -> list[str]:
-    """Return the names of the columns of a file of terms."""
-    first = content.decode("utf-8-sig").splitlines()[0]
-    return [name.strip().strip('"') for name in first.split(",")]
+def _without(content: bytes, name: str, rows: Sequence[TermRow]) -> bytes:
+    """Return the content of a file of terms without some rows, each of which may have several lines."""
+    lines = lines_of_rows(content, name) if rows else {}
+    gone = {line for row in rows for line in lines[row.place.line]}
+    kept = (text for line, text in enumerate(content.splitlines(keepends=True), 1) if line not in gone)
+    return b"".join(kept) if gone else content
+
+
+def _unplaced(row: TermRow) -> TermRow:
+    """Return a row of a file of terms, whatever its line."""
+    return replace(row, place=Place(""))

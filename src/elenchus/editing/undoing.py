@@ -40,7 +40,8 @@ def _rows_undone(folder: Path, change: MadeChange) -> None:
     name = rows[0].source
     if name not in specs or specs[name].table is None:
         message = f"the site has no source {name} any more"
-        raise FolderError([Problem("cannot-write", message)])
+        hint = "Name the source again as it was; its database is what the change was made in."
+        raise FolderError([Problem("cannot-write", message, hint)])
     try:
         write_rows(specs[name], folder, rows)
     except OSError as error:

@@ -18,6 +18,7 @@ __all__ = [
     "difference_as_data",
     "difference_told",
     "listings_told",
+    "names_told",
     "rest",
     "signed",
     "two_listings_told",
@@ -36,7 +37,7 @@ def difference_told(found: Difference, *, whole: bool = False) -> Iterator[Piece
         ("New listings", "+", dict.fromkeys(found.new, "")),
         ("Listings that are gone", "-", dict.fromkeys(found.gone, "")),
     ):
-        yield from _names(heading, sign, pages, whole=whole)
+        yield from names_told(heading, sign, pages, whole=whole)
 
 
 def two_listings_told(found: Difference, names: Sequence[str], *, whole: bool = False) -> Iterator[Piece]:
@@ -61,8 +62,10 @@ def _titles(found: Difference) -> Callable[[str], str]:
     return lambda name: found.titles.get(name, name)
 
 
-def _names(heading: str, sign: str, names: Mapping[str, str], *, whole: bool) -> Iterator[Piece]:
-    """Yield a heading and a line for each name, as many as are read at a glance."""
+def names_told(
+    heading: str, sign: str, names: Mapping[str, str], what: str = "line", *, whole: bool
+) -> Iterator[Piece]:
+    """Yield a heading and a line for each name with what is told of it, as many as are read at a glance."""
     if not names:
         return
     yield Piece(f"\n{heading}\n", Role.HEADING)
@@ -71,7 +74,7 @@ def _names(heading: str, sign: str, names: Mapping[str, str], *, whole: bool) ->
         yield Piece(f"  {sign} ", Role.FAINT)
         yield Piece(printable(name), Role.NAME)
         yield Piece(f"  {printable(names[name])}\n" if names[name] else "\n")
-    yield from rest(len(names) - len(shown), "line")
+    yield from rest(len(names) - len(shown), what)
 
 
 def listings_told(

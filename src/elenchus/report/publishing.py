@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from elenchus.pages.paths import address_of
 from elenchus.pieces.piece import Piece, Role, printable
-from elenchus.report.changes import MOST, counted, listings_told, rest
+from elenchus.report.changes import MOST, counted, listings_told, names_told, rest
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Sequence
@@ -55,26 +55,15 @@ def _change_lines(
     yield Piece(
         ", ".join(f"{len(paths)} {word}" for word, paths in parts if paths or word == "as before") + "\n"
     )
-    for sign, word, paths in (
-        ("+", "new", found.new),
-        ("~", "changed", found.changed),
-        ("-", "removed", found.removed),
+    for sign, heading, paths in (
+        ("+", "Files new", found.new),
+        ("~", "Files changed", found.changed),
+        ("-", "Files removed", found.removed),
     ):
-        yield from _lines(sign, f"files {word}", paths, whole=whole)
-    yield from _lines("!", "no longer published, but changed by hand and so left", found.left, whole=True)
+        yield from names_told(heading, sign, dict.fromkeys(sorted(paths), ""), "file", whole=whole)
+    left = dict.fromkeys(sorted(found.left), "")
+    yield from names_told("No longer published, but changed by hand and so left", "!", left, whole=True)
     yield from listings_told("In listings", found.moves, titles, whole=whole)
-
-
-def _lines(sign: str, heading: str, paths: Sequence[str], *, whole: bool) -> Iterator[Piece]:
-    """Yield a heading and a line for each path, as many as are read at a glance."""
-    if not paths:
-        return
-    yield Piece(f"\n{heading[:1].upper()}{heading[1:]}\n", Role.HEADING)
-    shown = sorted(paths) if whole else sorted(paths)[:MOST]
-    for path in shown:
-        yield Piece(f"  {sign} ", Role.FAINT)
-        yield Piece(f"{printable(path)}\n")
-    yield from rest(len(paths) - len(shown), "file")
 
 
 def done_told(found: Publication, private: Sequence[str], *, dry_run: bool) -> Iterator[Piece]:

@@ -35,20 +35,21 @@ class NewValue(NamedTuple):
 class EntryEdit(NamedTuple):
     """What is to be written for one entry of a unit: the values of keys by the names that content has.
 
-    The entry stands at a ``line``, as the ``nth`` that is read of the unit, from 0; ``key`` is what a table
-    of a database calls it.
+    The entry stands at a ``line`` of a ``file``, as the ``nth`` that is read of the unit, from 0. In a table
+    of a database its key is the ``line`` where that is a number, else what ``file`` ends with.
     """
 
     line: int
     nth: int
     values: Mapping[str, NewValue]
-    key: str = ""
+    file: str = ""
 
 
 class RowChange(NamedTuple):
-    """A value of a row that becomes another, or a row of a joining table that comes (before None) or goes.
+    """A value of a row that becomes another, or rows of a joining table that come (before None) or go.
 
-    ``where`` tells the row by columns and values. Without a ``column`` it is the row itself.
+    ``where`` tells the row by columns and values. Without a ``column`` it is the row itself, and ``before``
+    and ``after`` say how often it stands there.
     """
 
     source: str

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from elenchus.frozen import Frozen, Working, member
 from elenchus.schema.catalog import TermName
+from elenchus.schema.conform import unparted_names
 from elenchus.values.texts import fold, nearest
 
 if TYPE_CHECKING:
@@ -60,6 +61,11 @@ class Taxonomy(Working):
                 found.setdefault(spelling, numbers)
         found.pop("", None)
         return found
+
+    @cached_property
+    def unparted(self) -> frozenset[str]:
+        """The folded names of terms that are never parted; of those that content uses, there are none."""
+        return frozenset() if self.is_made else unparted_names(self.terms)
 
     @cached_property
     def by_path(self) -> dict[str, int]:

@@ -122,7 +122,7 @@ def read_definition(folder: Path) -> Definition:
         words=_read_words(file),
         formulas=publish["formulas"],
         redirects=publish["redirects"],
-        moved=file.texts_of(("publish", "moved")) if publish["moved"] else {},
+        moved=_read_moved(file) if publish["moved"] else {},
     )
     _check_site_address(file, definition.address)
     if not file.data.get("sources"):
@@ -171,6 +171,18 @@ def _read_words(file: TomlFile) -> dict[str, str]:
     found = file.texts_of(("words",), WORDS)
     for name, text in found.items():
         check_placeholders(file, ("words", name), text, tuple(names_in(WORDS[name])))
+    return found
+
+
+def _read_moved(file: TomlFile) -> dict[str, str]:
+    """Return the new address of each old one; both are written as pages write theirs."""
+    found = file.texts_of(("publish", "moved"))
+    for old, new in found.items():
+        for address in (old, new):
+            if not address.startswith("/") or address.startswith("//"):
+                hint = 'Write it from the root of the site: "/old/" = "/new/".'
+                message = f"{quoted(address)} is not the address of a page of the site"
+                file.report("bad-address", ("publish", "moved", old), message, hint)
     return found
 
 

@@ -36,8 +36,9 @@ if TYPE_CHECKING:
     from elenchus.schema.terms import TermRow
     from elenchus.site.inheritance import Listing
     from elenchus.site.pages import PageRules
+    from elenchus.values.dates import Interval
 
-__all__ = ["Content", "Site", "find_site", "instant_of", "journal_of", "now", "open_site"]
+__all__ = ["Content", "Site", "find_site", "instant_of", "interval_of", "journal_of", "now", "open_site"]
 
 _MOST_PLANS = 512
 _ALONE = Work()
@@ -248,9 +249,14 @@ def now(definition: Definition, at: str | None) -> int:
 
 
 def instant_of(definition: Definition, at: str) -> int:
-    """Return the first instant of a date given by the user. Raises OptionError."""
-    found = literal_interval(at, definition.zone)
+    """Return the first instant of a date given by the user as ``--at``. Raises OptionError."""
+    return interval_of(definition, at, "--at").start
+
+
+def interval_of(definition: Definition, text: str, option: str) -> Interval:
+    """Return what a date stands for that the user gave to an option. Raises OptionError."""
+    found = literal_interval(text, definition.zone)
     if found is None:
-        message = f"--at {quoted(at)} is not a date"
+        message = f"{option} {quoted(text)} is not a date"
         raise OptionError([Problem("bad-time", message, "Write 2026-06-01 or 2026-06-01T09:00.")])
-    return found.start
+    return found

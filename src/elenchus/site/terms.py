@@ -12,10 +12,10 @@ from elenchus.schema.terms import TermRow
 from elenchus.values.texts import either, nearest, quoted, slug_of
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Iterator, Mapping, Sequence
     from pathlib import Path
 
-__all__ = ["read_terms"]
+__all__ = ["columns_in", "lines_of_rows", "read_terms", "terms_in"]
 
 _OWN = ("slug", "name", "parent", "aliases", "id")
 
@@ -26,15 +26,41 @@ def read_terms(folder: Path, name: str) -> list[TermRow]:
     Raises SiteError when the file is missing, is not UTF-8, or has neither a slug nor a name column.
     """
     try:
-        text = read_whole(folder / name).decode("utf-8-sig")
+        return terms_in(read_whole(folder / name), name)
     except OSError as error:
         raise _unreadable(name, f"the file of terms cannot be read ({error.strerror})") from None
+
+
+def terms_in(content: bytes, name: str) -> list[TermRow]:
+    """Return the rows of the content of a file of terms, see :func:`read_terms`."""
+    rows = _rows(content, name)
+    _, header = next(rows, (range(0), []))
+    _check_header(name, header)
+    named = ((lines, dict(zip(header, cells, strict=False))) for lines, cells in rows)
+    return [row for lines, cells in named if (row := _term_row(cells, Place(name, lines.start)))]
+
+
+def columns_in(content: bytes, name: str) -> list[str]:
+    """Return the names of the columns of a file of terms. Raises SiteError."""
+    return next(_rows(content, name), (range(0), []))[1]
+
+
+def lines_of_rows(content: bytes, name: str) -> dict[int, range]:
+    """Return the lines on which rows of a file of terms stand, by the first of each. Raises SiteError."""
+    return {lines.start: lines for lines, _ in _rows(content, name)}
+
+
+def _rows(content: bytes, name: str) -> Iterator[tuple[range, list[str]]]:
+    """Yield the rows that are not blank, each with the lines on which it stands. Raises SiteError."""
+    try:
+        reader = csv.reader(io.StringIO(content.decode("utf-8-sig"), newline=""), strict=True)
+        last = 0
+        for cells in reader:
+            first, last = last + 1, reader.line_num
+            if cells:
+                yield range(first, last + 1), cells
     except UnicodeDecodeError:
         raise _unreadable(name, "the file of terms is not UTF-8") from None
-    reader = csv.DictReader(io.StringIO(text, newline=""), strict=True, restval="")
-    try:
-        _check_header(name, reader.fieldnames or [])
-        return [row for line in reader if (row := _term_row(line, Place(name, reader.line_num)))]
     except csv.Error as error:
         raise _unreadable(name, f"this is not valid CSV: {error}", reader.line_num) from None
 
@@ -54,9 +80,9 @@ def _check_header(name: str, header: Sequence[str]) -> None:
         )
 
 
-def _term_row(line: dict[str, str], place: Place) -> TermRow | None:
-    """Return the term of one line; None when the line is blank."""
-    cells = {key: value.strip() for key, value in line.items() if isinstance(key, str) and value}
+def _term_row(row: Mapping[str, str], place: Place) -> TermRow | None:
+    """Return the term of one row; None when nothing in it names one."""
+    cells = {key: value.strip() for key, value in row.items() if value}
     slug = cells.get("slug") or slug_of(cells.get("name", ""))
     if not slug:
         return None

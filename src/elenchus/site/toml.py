@@ -20,14 +20,13 @@ if TYPE_CHECKING:
 
     from elenchus.site.keys import Key, Table, Types
 
-__all__ = ["TomlFile", "open_toml"]
+__all__ = ["TEXT_OR_COMMENT", "TomlFile", "open_toml"]
 
 _HEADER = pattern(r"\s*\[\[?\s*(.+?)\s*\]\]?\s*(#.*)?$")
 _KEY = pattern(r"""\s*((?:[\w-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[\w-]+|"[^"]*"|'[^']*'))*)\s*=""")
 # All that can hold what only looks like a key, in the order in which it must be looked for.
-_LONG = pattern(
-    r'''"""(?:[^\\]|\\.)*?"{3,5}|\'{3}.*?\'{3,5}|"(?:[^"\\\n]|\\.)*"|\'[^\'\n]*\'|\#[^\n]*''', re.DOTALL
-)
+TEXT_OR_COMMENT = r'''"""(?:[^\\]|\\.)*?"{3,5}|\'{3}.*?\'{3,5}|"(?:[^"\\\n]|\\.)*"|\'[^\'\n]*\'|\#[^\n]*'''
+_LONG = pattern(TEXT_OR_COMMENT, re.DOTALL)
 _NOT_LINE_END = pattern(r"[^\n]")
 _PART = pattern(r"""[\w-]+|"[^"]*"|'[^']*'""")
 # Keys that were given up, and what they are called now.

@@ -19,10 +19,8 @@ __all__ = ["changed_table"]
 def changed_table(text: str, edits: Sequence[EntryEdit], delimiter: str, separator: str) -> str:
     """Return a table in whose rows cells have other values. Raises UneditableError."""
     table = _CellTable(text, delimiter, separator)
-    added = [
-        name for edit in edits for name, new in edit.values.items() if name not in table.places and new.values
-    ]
-    added = list(dict.fromkeys(added))
+    written = dict.fromkeys(name for edit in edits for name, new in edit.values.items() if new.values)
+    added = [name for name in written if name not in table.places]
     places = {**table.places, **{name: table.width + at for at, name in enumerate(added)}}
     splices: list[Splice] = []
     changed: dict[int, EntryEdit] = {at: edit for edit, at in line_starts(text, edits)}

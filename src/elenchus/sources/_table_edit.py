@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+from collections import Counter
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
@@ -67,18 +68,20 @@ def _apply(shape: Shape, changes: Sequence[RowChange]) -> None:
         table, values = shape.quote_table(change.table), dict(enumerate(change.where.values()))
         where = [f"{shape.quote(name)} = :w{at}" for at, name in enumerate(change.where)]
         bound = {f"w{at}": value for at, value in values.items()}
+        times, count = 1, 1  # how often it is run, and how many rows each must reach
         if not change.column and change.before is None:
             columns = ", ".join(map(shape.quote, change.where))
             sql = f"INSERT INTO {table} ({columns}) VALUES ({', '.join(f':w{at}' for at in values)})"
+            times = change.after
         elif not change.column:
             sql = f"DELETE FROM {table} WHERE {' AND '.join(where)}"
+            count = change.before
         else:
             column = shape.quote(change.column)
             was = f"{column} IS NULL" if change.before is None else f"{column} = :before"
             sql = f"UPDATE {table} SET {column} = :after WHERE {' AND '.join([*where, was])}"
             bound |= {"after": change.after} | ({} if change.before is None else {"before": change.before})
-        done = shape.run(sql, **bound)
-        if done.rowcount != 1:
+        if any(shape.run(sql, **bound).rowcount != count for _ in range(times)):
             where_told = ", ".join(f"{name} {value}" for name, value in change.where.items())
             raise OSError(errno.EBUSY, f"{change.table}: the row with {where_told} was changed meanwhile")
 
@@ -96,7 +99,7 @@ class _Planner:
 
     def changes(self, edit: EntryEdit) -> Iterator[RowChange]:
         """Yield what is to become of one entry."""
-        key: Any = edit.line if edit.line else edit.key.removeprefix(self.place)
+        key: Any = edit.line if edit.line else edit.file.removeprefix(self.place)
         rows = self.shape.rows(key, key)
         if len(rows) != 1:
             raise UneditableError(f"{len(rows)} rows have the key {key}")
@@ -154,14 +157,13 @@ class _Planner:
                 raise UneditableError(message, 0, "Add the term there first.")
             wanted.append(by_path.get(text, text) if terms.names else text)
         side = next(each for each in self.shape.sides if each.terms == terms)
-        there = [row[1] for row in self.shape.about(side, [key])]
+        there = Counter(row[1] for row in self.shape.about(side, [key]))
         name = f"{self.table.prefix}{terms.table}"
-        for term in [each for each in there if each not in wanted]:
-            where = {terms.entry: _plain(key), terms.term: _plain(term)}
-            yield RowChange(self.spec.name, name, where, "", 1, None)
-        for term in [each for each in wanted if each not in there]:
-            where = {terms.entry: _plain(key), terms.term: _plain(term)}
-            yield RowChange(self.spec.name, name, where, "", None, 1)
+        for term in dict.fromkeys([*there, *wanted]):
+            if (term in there) != (term in wanted):
+                where = {terms.entry: _plain(key), terms.term: _plain(term)}
+                counts = (there[term], None) if term in there else (None, 1)
+                yield RowChange(self.spec.name, name, where, "", *counts)
 
     def of_extras(self, name: str, key: Any, new: NewValue) -> RowChange:
         """Return a row of the table of more fields that comes, goes, or has another value."""

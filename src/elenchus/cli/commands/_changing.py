@@ -1,18 +1,22 @@
-"""What the commands that change content share: their options, and the question before anything is written."""
+"""What the commands that change content share: their options, and the question before they write."""
 
 from __future__ import annotations
 
+import shlex
 import sys
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from elenchus.editing.changing import ContentChange
     from elenchus.editing.edits import Approval
     from elenchus.editing.terms import TermChange
+    from elenchus.journal import MadeChange
 
-__all__ = ["DryRunOption", "FormOption", "WholeOption", "YesOption", "is_agreed"]
+__all__ = ["DryRunOption", "FormOption", "WholeOption", "YesOption", "tell_made", "write_if_agreed"]
 
 
 def _known_form(form: str) -> str:
@@ -31,7 +35,33 @@ YesOption = Annotated[bool, typer.Option("--yes", help="Write without asking.")]
 WholeOption = Annotated[bool, typer.Option("--in-full", help="Name every file and entry that changes.")]
 
 
-def is_agreed(change: ContentChange | TermChange | Approval, *, yes: bool) -> bool:
+def write_if_agreed(
+    change: ContentChange | TermChange | Approval, words: Sequence[str], *, dry_run: bool, yes: bool
+) -> MadeChange | None:
+    """Write a change where that is wanted and agreed to; return None where it is not.
+
+    ``words`` are those of the command, by which ``undo --list`` names the change.
+    """
+    from elenchus.cli.printing import progress
+
+    if dry_run or not _is_agreed(change, yes=yes):
+        return None
+    with progress("files", len(change.files)) as tick:
+        return change.write(shlex.join(words), tick)
+
+
+def tell_made(made: MadeChange | None) -> None:
+    """Say whether a change was written."""
+    from elenchus.cli.printing import show
+    from elenchus.pieces.piece import Piece, Role
+
+    if made:
+        show([Piece("Written; elenchus undo takes it back.\n", Role.HINT)])
+    else:
+        show([Piece("Nothing was written.\n", Role.FAINT)])
+
+
+def _is_agreed(change: ContentChange | TermChange | Approval, *, yes: bool) -> bool:
     """Say whether a change may be written: asked on a terminal, refused elsewhere unless said before."""
     if yes:
         return True

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import shlex
 from typing import Annotated, Optional
 
 import typer
 
 from elenchus.cli.app import AtOption, SiteOption, app, opened
-from elenchus.cli.commands._changing import DryRunOption, WholeOption, YesOption, is_agreed
+from elenchus.cli.commands._changing import DryRunOption, WholeOption, YesOption, tell_made, write_if_agreed
 
 __all__ = ["approve"]
 
@@ -30,9 +29,9 @@ def approve(
     Shows the lines that change, and what listings and pages gain and lose; then asks. elenchus undo takes
     it back.
     """
-    from elenchus.cli.printing import progress, show
+    from elenchus.cli.printing import show
     from elenchus.editing.edits import approval
-    from elenchus.pieces.piece import Piece, Role
+    from elenchus.pieces.piece import Piece
     from elenchus.report.changes import difference_told
     from elenchus.report.editing import approval_told
 
@@ -43,9 +42,4 @@ def approve(
     show(approval_told(change, whole=whole))
     show(difference_told(change.effect, whole=whole))
     show([Piece("\n")])
-    if not dry_run and is_agreed(change, yes=yes):
-        with progress("files", len(change.files)) as tick:
-            change.write(shlex.join(["approve", *(entries or [])]), tick)
-        show([Piece("Written; elenchus undo takes it back.\n", Role.HINT)])
-    else:
-        show([Piece("Nothing was written.\n", Role.FAINT)])
+    tell_made(write_if_agreed(change, ["approve", *(entries or [])], dry_run=dry_run, yes=yes))

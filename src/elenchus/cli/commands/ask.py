@@ -48,30 +48,28 @@ def _drawable(path: Path | None) -> Path | None:
     return path
 
 
+_AsIfOption = Annotated[
+    int,
+    typer.Option(
+        "--as-if", metavar="N", min=0, max=1000, help="As if N more, newer entries were there that match."
+    ),
+]
+_FormatOption = Annotated[
+    str,
+    typer.Option("--format", "-f", metavar="FORMAT", callback=_known_format, help=", ".join(forms.names())),
+]
+
+
 @app.command(short_help=__doc__)
 def ask(
     question: Annotated[str, typer.Argument(help=QUESTION_HELP)],
     site: SiteOption = None,
-    output: Annotated[
-        str,
-        typer.Option(
-            "--format", "-f", metavar="FORMAT", callback=_known_format, help=", ".join(forms.names())
-        ),
-    ] = "table",
+    output: _FormatOption = "table",
     page: Annotated[str, typer.Option("--page", metavar="N", help="Which page of the answer.")] = "1",
     at: AtOption = None,
     given: GivenOption = None,
     changes: TryOption = "",
-    as_if: Annotated[
-        int,
-        typer.Option(
-            "--as-if",
-            metavar="N",
-            min=0,
-            max=1000,
-            help="As if N more, newer entries were there that match.",
-        ),
-    ] = 0,
+    as_if: _AsIfOption = 0,
     overlap: Annotated[
         bool, typer.Option("--overlap", help="List the rows that stand in more than one group.")
     ] = False,

@@ -14,9 +14,10 @@ from elenchus.cli.commands._asking import GivenOption, values_of
 from elenchus.cli.commands._changing import FormOption, WholeOption
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Iterable, Sequence
 
     from elenchus.comparing.differences import Difference
+    from elenchus.pieces.piece import Piece
     from elenchus.site.site import Site
 
 __all__ = ["compare"]
@@ -53,9 +54,7 @@ def compare(
     ] = None,
     given: GivenOption = None,
     form: FormOption = "text",
-    exit_code: Annotated[
-        bool, typer.Option("--exit-code", help="Exit with 1 where anything differs.")
-    ] = False,
+    strict: Annotated[bool, typer.Option("--strict", help="Exit with 1 where anything differs.")] = False,
     whole: WholeOption = False,
 ) -> int:
     """Tell what differs: entries that enter listings and sections, leave or move, pages that come and go.
@@ -63,8 +62,6 @@ def compare(
     One side is this site as it is now; the other a folder, a time, a revision, or the last publication.
     """
     from elenchus.cli.printing import show
-    from elenchus.pieces.piece import Piece
-    from elenchus.report.changes import difference_as_data, difference_told, two_listings_told
 
     _checked(listings, since, (listings, folder, since, at, revision))
     here = opened(site, None)
@@ -73,16 +70,23 @@ def compare(
             found = _of_listings(here, listings, values_of(given))
         else:
             found = _of_states(here, stack, folder, at, revision, to)
-        if form == "json":
-            show([Piece(json.dumps(difference_as_data(found), ensure_ascii=False, indent=2) + "\n")])
-        elif found.is_empty:
-            show([Piece("Nothing differs.\n")])
-        elif listings:
-            show(two_listings_told(found, listings, whole=whole))
-        else:
-            first, *others = difference_told(found, whole=whole)
-            show([first._replace(text=first.text.lstrip("\n")), *others])
-    return _DIFFERS if exit_code and not found.is_empty else 0
+        show(_shown(found, listings, form, whole=whole))
+    return _DIFFERS if strict and not found.is_empty else 0
+
+
+def _shown(found: Difference, listings: list[str] | None, form: str, *, whole: bool) -> Iterable[Piece]:
+    """Return what differs in a form; ``listings`` are the two that were compared, if it was two."""
+    from elenchus.pieces.piece import Piece
+    from elenchus.report.changes import difference_as_data, difference_told, two_listings_told
+
+    if form == "json":
+        return [Piece(json.dumps(difference_as_data(found), ensure_ascii=False, indent=2) + "\n")]
+    if found.is_empty:
+        return [Piece("Nothing differs.\n")]
+    if listings:
+        return two_listings_told(found, listings, whole=whole)
+    first, *others = difference_told(found, whole=whole)
+    return [first._replace(text=first.text.lstrip("\n")), *others]
 
 
 def _checked(listings: list[str] | None, since: str, sides: Sequence[object]) -> None:

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import shlex
 from typing import Annotated
 
 import typer
 
 from elenchus.cli.app import AtOption, SiteOption, app, opened
-from elenchus.cli.commands._changing import DryRunOption, WholeOption, YesOption, is_agreed
+from elenchus.cli.commands._changing import DryRunOption, WholeOption, YesOption, tell_made, write_if_agreed
 
 __all__ = ["rename_term"]
 
@@ -33,11 +32,11 @@ def rename_term(
     Shows the lines that change and the addresses that do; then asks. All files are changed or none, and
     elenchus undo takes it back.
     """
-    from elenchus.cli.printing import progress, show
+    from elenchus.cli.printing import show
     from elenchus.comparing.differences import difference
     from elenchus.comparing.showing import Showing
     from elenchus.editing.terms import merged, renamed
-    from elenchus.pieces.piece import Piece, Role
+    from elenchus.pieces.piece import Piece
     from elenchus.report.changes import difference_told
     from elenchus.report.editing import moved_told, term_told
 
@@ -54,10 +53,6 @@ def rename_term(
     show([Piece("\n")])
     if not change.files:
         show([Piece("Nothing to do.\n")])
-    elif not dry_run and is_agreed(change, yes=yes):
-        told = ["rename-term", term, *([new] if new else ["--into", into])]
-        with progress("files", len(change.files)) as tick:
-            change.write(shlex.join(told), tick)
-        show([Piece("Written; elenchus undo takes it back.\n", Role.HINT)])
-    else:
-        show([Piece("Nothing was written.\n", Role.FAINT)])
+        return
+    words = ["rename-term", term, *([new] if new else ["--into", into])]
+    tell_made(write_if_agreed(change, words, dry_run=dry_run, yes=yes))

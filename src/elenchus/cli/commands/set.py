@@ -3,14 +3,20 @@
 from __future__ import annotations
 
 import json
-import shlex
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from elenchus.cli.app import AtOption, SiteOption, app, opened
 from elenchus.cli.commands._asking import QUESTION_HELP, GivenOption, show_problems, values_of
-from elenchus.cli.commands._changing import DryRunOption, FormOption, WholeOption, YesOption, is_agreed
+from elenchus.cli.commands._changing import (
+    DryRunOption,
+    FormOption,
+    WholeOption,
+    YesOption,
+    tell_made,
+    write_if_agreed,
+)
 
 if TYPE_CHECKING:
     from elenchus.comparing.differences import Difference
@@ -44,11 +50,11 @@ def set_fields(
     files are changed or none, and elenchus undo takes it back.
     """
     from elenchus.asking.query import Query, as_lists
-    from elenchus.cli.printing import progress, show
+    from elenchus.cli.printing import show
     from elenchus.editing.assignments import read_assignments
     from elenchus.editing.changing import content_change
     from elenchus.editing.entries import entries_of, entry_changes
-    from elenchus.pieces.piece import Piece, Role
+    from elenchus.pieces.piece import Piece
     from elenchus.report.editing import change_as_data
 
     wanted = read_assignments(assignments)
@@ -59,18 +65,13 @@ def set_fields(
     effect = change.effect
     if form == "text":
         _tell(change, effect, len(ids), whole=whole)
-    told = shlex.join(["set", question, *assignments])
-    is_written = not (change.is_empty or dry_run) and is_agreed(change, yes=yes)
-    number = None
-    if is_written:
-        with progress("files", len(change.files)) as tick:
-            number = change.write(told, tick).number
+    words = ["set", question, *assignments]
+    made = None if change.is_empty else write_if_agreed(change, words, dry_run=dry_run, yes=yes)
     if form == "json":
-        show([Piece(json.dumps(change_as_data(change, effect, number), ensure_ascii=False, indent=2) + "\n")])
-    elif is_written:
-        show([Piece("Written; elenchus undo takes it back.\n", Role.HINT)])
+        data = change_as_data(change, effect, made.number if made else None)
+        show([Piece(json.dumps(data, ensure_ascii=False, indent=2) + "\n")])
     elif not change.is_empty:
-        show([Piece("Nothing was written.\n", Role.FAINT)])
+        tell_made(made)
     show_problems(here, everything=False)
     return 0
 

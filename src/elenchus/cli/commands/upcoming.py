@@ -32,7 +32,7 @@ def upcoming(
     until: Annotated[
         str,
         typer.Option(
-            "--until", metavar="DATE", help=f"The last day to look at; else {_USUAL} days from now."
+            "--until", metavar="DATE", help=f"The last day or month to look at; else {_USUAL} days from now."
         ),
     ] = "",
     listings: Annotated[
@@ -93,15 +93,14 @@ def _shown(found: Sequence[Coming], site: Site, until: int, form: str, *, whole:
 
 def _end(site: Site, until: str) -> int:
     """Return the last instant to look at."""
-    from elenchus.site.site import instant_of
-    from elenchus.values.dates import from_instant, start_of
+    from elenchus.site.site import interval_of
+    from elenchus.values.dates import from_instant, unit_interval
 
     now, zone = site.clock.now, site.clock.zone
+    end = now + _USUAL * _A_DAY
     if until:
-        day = from_instant(instant_of(site.definition, until), zone).date()
-        end = start_of(day, zone) + _A_DAY - 1
-    else:
-        end = now + _USUAL * _A_DAY
+        last = interval_of(site.definition, until, "--until").end - 1
+        end = unit_interval(from_instant(last, zone).date(), "day", zone).end - 1
     if end <= now:
         raise typer.BadParameter(f"--until {until} lies before the site’s now")
     return end

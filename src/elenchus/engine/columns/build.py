@@ -19,10 +19,10 @@ from elenchus.engine.columns.sheet import Sheet, WrittenDates
 from elenchus.engine.columns.strings import ranks_of
 from elenchus.errors import Place, Problem
 from elenchus.frozen import Frozen, knowing
+from elenchus.schema.conform import unparted_names
 from elenchus.schema.convert import Moment, Unfit, convert
 from elenchus.schema.terms import arrange, gather
 from elenchus.schema.types import CORE_FIELDS, STATUSES, FieldType, Type
-from elenchus.values.texts import fold
 from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:
@@ -85,7 +85,7 @@ def assemble(
     sheet = Sheet(
         written,
         schema,
-        _names_with_separators(terms),
+        {taxonomy: unparted_names(rows) for taxonomy, rows in terms.items()},
         since.live if since else np.ones(len(written), np.bool_),
         before.record_names if before else None,
     )
@@ -136,19 +136,6 @@ def _filled(draft: Draft, id_rank: NDArray[np.int32]) -> Dataset:
         flags=Flags.of({int(row_of[record]): told for record, told in sheet.flags.items()}, len(records)),
         guessed=Guessed(sheet.written.title_from[records], sheet.written.date_from[records]),
     )
-
-
-def _names_with_separators(terms: Mapping[str, Sequence[TermRow]]) -> dict[str, frozenset[str]]:
-    """Return the folded names of defined terms that could be taken for several values in one text."""
-    return {
-        taxonomy: frozenset(
-            fold(name)
-            for row in rows
-            for name in (row.name, row.slug, row.id, *row.aliases)
-            if not name.replace("-", "").replace(" ", "").isalnum()
-        )
-        for taxonomy, rows in terms.items()
-    }
 
 
 def _cut_cycles(draft: Draft, columns: Mapping[tuple[str, FieldType], Column]) -> None:
