@@ -262,7 +262,7 @@ def damages(folder: Path) -> Iterator[tuple[Path, Callable[[bytes], bytes]]]:
                 at = pack.first + offset + size // 2
                 yield path, lambda old, at=at: old[:at] + bytes([old[at] ^ 4]) + old[at + 1 :]  # type: ignore[misc]
         yield path, lambda old: old[: len(old) // 2]
-        yield path, lambda old: old.replace(b"elenchus index 1", b"elenchus index 0", 1)
+        yield path, lambda old: old.replace(b"elenchus index 2", b"elenchus index 0", 1)
         yield path, lambda old: old[:30] + bytes([old[30] ^ 1]) + old[31:]
         yield path, lambda _: b""
 

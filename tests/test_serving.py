@@ -152,6 +152,47 @@ def test_another_time(demo: TestClient) -> None:
     assert demo.get("/notebook/", headers={"cookie": "elenchus-at=never"}).status_code == 200
 
 
+def test_all_shown(folder: Path) -> None:
+    """Whoever builds the site may see all of it, marked; data, the check and others see what is public."""
+    seals = folder / "notebook" / "sighting" / "grey-seals-hauled-out.md"
+    edit = seals.with_name("grey-seals-hauled-out.edit.md")
+    edit.write_text(seals.read_text().replace("title: Grey seals hauled out", "title: Thirty seals"))
+    live = Live(folder)
+    with TestClient(application(live, watched=False), base_url="http://localhost", follow_redirects=False) as client:  # fmt: skip
+        public = client.get("/notebook/").text
+        problems, data = client.get("/-elenchus/problems.json").text, client.get("/api/listings/find").text
+        assert (public.count("elen-mark"), "Thirty seals" in public, "40 entries" in public) == (
+            0,
+            False,
+            True,
+        )
+        assert client.get("/sightings/unknown-wader/").status_code == 404
+        there = client.get("/-elenchus/shown?what=all&back=/notebook/")
+        assert (there.headers["location"], "HttpOnly" in there.headers["set-cookie"]) == ("/notebook/", True)
+        shown = client.get("/notebook/").text
+        assert "45 entries" in shown
+        for text in ('Thirty seals</a> <span class="elen-mark">pending edit</span>', 'Unknown wader</a> <span class="elen-mark">draft</span>', '<span class="elen-mark">scheduled for 2026-06-20 00:00</span>'):  # fmt: skip
+            assert text in shown
+        page = client.get("/sightings/unknown-wader/").text
+        assert "Visitors are not shown this, or not so: draft." in page
+        why = client.get("/-elenchus/why?page=/notebook/&section=0&entry=sighting/unknown-wader").text
+        assert "publish it: set status to published" in why
+        assert client.get("/-elenchus/why?page=/sightings/unknown-wader/&section=0").status_code == 200
+        assert client.get("/-elenchus/problems.json").text == problems
+        assert client.get("/api/listings/find").text == data
+        edit.write_text("---\ntitle: [\n---\n")
+        live.changed()
+        torn = client.get("/notebook/")
+        assert (torn.status_code, "Show what is public" in torn.text) == (500, True)
+        back = client.get("/-elenchus/shown?back=//evil.example")
+        assert (back.headers["location"], "Max-Age=0" in back.headers["set-cookie"]) == ("/", True)
+        assert client.get("/notebook/").text == public
+    others = Live(folder, offers_all=False)
+    with TestClient(application(others, watched=False), base_url="http://localhost") as client:
+        found = client.get("/notebook/", headers={"cookie": "elenchus-shown=all"}).text
+        assert ("Unknown wader" in found, "what=all" in found or 'value="all"' in found) == (False, False)
+
+
 @pytest.mark.parametrize(
     ("address", "status", "code", "parameter"),
     [

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from contextlib import suppress
 from functools import cached_property, partial
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -12,13 +13,15 @@ from elenchus import sources
 from elenchus.comparing.differences import NO_DIFFERENCE, Difference, difference
 from elenchus.comparing.reach import may_reach
 from elenchus.comparing.showing import Showing
-from elenchus.editing.spellings import texts_of, whole_names
+from elenchus.editing.spellings import meanings_of, texts_of, whole_names
 from elenchus.errors import FolderError, Place, Problem, SiteError
 from elenchus.files import read_whole
 from elenchus.frozen import Working
 from elenchus.index.content import reread
 from elenchus.journal import FileChange
+from elenchus.schema.convert import Unfit
 from elenchus.schema.edits import UneditableError
+from elenchus.schema.types import Type
 from elenchus.site.site import Site, journal_of
 from elenchus.sources import content_of, content_of_rows, row_changes, text_of, write_rows
 from elenchus.values.texts import quoted
@@ -35,7 +38,7 @@ if TYPE_CHECKING:
     from elenchus.schema.types import Field
     from elenchus.sources import SourceSpec, UnitContent
 
-__all__ = ["ContentChange", "TableChange", "content_change"]
+__all__ = ["ContentChange", "TableChange", "content_change", "write_change"]
 
 _LARGEST = 2**30  # bytes of a file that is changed as a whole
 _MOST_COMPARED = 5_000  # entries of a file that are all compared with what they were
@@ -133,17 +136,28 @@ class ContentChange(Working):
     def write(self, told: str, tick: Callable[[], None] = lambda: None) -> MadeChange:
         """Write the files, all of them or none. Raises FolderError, SiteError as :attr:`reread` does."""
         _ = self.reread
-        root = self.site.definition.folder
-        journal = journal_of(root)
-        if len(self.tables) + bool(self.files) > 1:
-            hint = "Change one source at a time: name its kinds in the question."
-            message = "entries of a database and others cannot be changed as one"
-            raise SiteError([Problem("not-changed", message, hint)])
-        if not self.tables:
-            return journal.write(told, self.files, tick)
-        [table] = self.tables
-        rows = [list(row) for row in table.rows]
-        return journal.write_rows(told, rows, partial(write_rows, table.source, root, table.rows))
+        return write_change(self.site, told, self.files, self.tables, tick)
+
+
+def write_change(
+    site: Site,
+    told: str,
+    files: Sequence[FileChange],
+    tables: Sequence[TableChange],
+    tick: Callable[[], None],
+) -> MadeChange:
+    """Write files or rows, all of them or none. Raises FolderError, SiteError for both at once."""
+    root = site.definition.folder
+    journal = journal_of(root)
+    if len(tables) + bool(files) > 1:
+        hint = "Change one source at a time: name its kinds in the question, or its entries."
+        message = "entries of a database and others cannot be changed as one"
+        raise SiteError([Problem("not-changed", message, hint)])
+    if not tables:
+        return journal.write(told, files, tick)
+    [table] = tables
+    rows = [list(row) for row in table.rows]
+    return journal.write_rows(told, rows, partial(write_rows, table.source, root, table.rows))
 
 
 def content_change(site: Site, entries: Sequence[EntryChange]) -> ContentChange:
@@ -232,12 +246,22 @@ def _compared(
     wanted = {each.field: each.after for each in entry.fields} if entry else {}
     for name, texts in wanted.items():
         found = texts_of(other, name, fields.get(name), whole_names(data, fields.get(name)))
-        if found != list(texts):
+        if found != list(texts) and not _mean_the_same(data, fields.get(name), found, texts):
             said = ", ".join(found) or "nothing"
             yield _unclear(one.place, f"{name} would say {quoted(said)}, not {quoted(', '.join(texts))}")
     for name in (one.values.keys() | other.values.keys()) - wanted.keys() - _moving(entry):
         if texts_of(one, name, None) != texts_of(other, name, None):
             yield _unclear(one.place, f"{name} would change as well")
+
+
+def _mean_the_same(data: Dataset, field: Field | None, one: Sequence[str], other: Sequence[str]) -> bool:
+    """Say whether yes or no is written in two ways, as 1 of a table of a database."""
+    if field is None or field.type.type is not Type.YESNO:
+        return False
+    meanings = meanings_of(data)
+    with suppress(Unfit):
+        return [meanings.key(text, field) for text in one] == [meanings.key(text, field) for text in other]
+    return False
 
 
 def _moving(entry: EntryChange | None) -> set[str]:

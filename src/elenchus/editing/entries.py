@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from elenchus.site.site import Site
     from elenchus.sources import SourceSpec
 
-__all__ = ["EntryChange", "FieldChange", "entries_of", "entry_change", "entry_changes"]
+__all__ = ["SORTS", "EntryChange", "FieldChange", "entries_of", "entry_change", "entry_changes"]
 
 _GIVEN = {
     "id": "others refer to it by that",
@@ -30,7 +30,7 @@ _GIVEN = {
     "source": "it is where the entry stands",
     "body": "it is the text itself",
 }
-_SORTS: dict[Type, Sort] = {
+SORTS: dict[Type, Sort] = {
     Type.INTEGER: "number",
     Type.NUMBER: "number",
     Type.YESNO: "yesno",
@@ -193,7 +193,7 @@ class _Setter:
                 before = texts_of(record, key, each.field, whole_names(self.data, each.field))
                 fields[key] = FieldChange(key, tuple(before), tuple(after))
                 is_flag = each.is_flag or key != name
-                sort = "yesno" if is_flag else _SORTS.get(each.field.type.type, "text")
+                sort = "yesno" if is_flag else SORTS.get(each.field.type.type, "text")
                 values[key] = NewValue(after, each.field.type.many, sort)
         return entry_change(self.site, row, fields, values)
 

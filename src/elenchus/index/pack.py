@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 
 __all__ = ["DamagedError", "Pack", "write_pack"]
 
-_VERSION = 1
+_VERSION = 2
 _MAGIC = b"elenchus index %d\n" % _VERSION
 _ALIGNED = 64
 _PREFIX = len(_MAGIC) + 8

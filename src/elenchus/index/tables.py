@@ -125,6 +125,7 @@ def packed_tables(data: Dataset, shared: Mapping[int, str]) -> tuple[dict[str, A
         ],
         "taxonomies": list(data.taxonomies),
         "flags": data.flags.keys_told,
+        "statuses": data.flags.statuses_told,
     }
     writer.sections |= {
         "record_kinds": names.kinds,
@@ -141,7 +142,7 @@ def packed_tables(data: Dataset, shared: Mapping[int, str]) -> tuple[dict[str, A
         "guessed/dates": data.guessed.dates,
         "told": _encoded(_told(data)),
         "flags/which": data.flags.which,
-        "flags/twice": data.flags.twice,
+        "flags/beside": data.flags.beside,
     }
     for number, taxonomy in enumerate(data.taxonomies.values()):
         writer.sections[f"taxonomy-{number}"] = _encoded(_packed_taxonomy(taxonomy))
@@ -252,7 +253,7 @@ def unpacked_tables(pack: Pack, others: Pack, schema: Schema, zone: ZoneInfo) ->
         misfits=[Misfit(row, field, text, problems[at]) for row, field, text, at in told["misfits"]],
         record_names=names,
         notes=unpacked_problems(told["notes"]),
-        flags=Flags(meta["flags"], pack.array("flags/which"), pack.array("flags/twice")),
+        flags=Flags(meta["flags"], meta["statuses"], pack.array("flags/which"), pack.array("flags/beside")),
         guessed=Guessed(pack.array("guessed/titles"), pack.array("guessed/dates")),
     )
 

@@ -58,30 +58,46 @@ class _Office:
     waiting: set[asyncio.Event] = field(default_factory=set)
     is_closing: bool = False
 
-    def answer(self, at: str, path: str, query: str) -> Reply:
-        """Return the reply to an address, a kept one where the site and its time are the same."""
+    def answer(self, at: str, path: str, query: str, *, shows_all: bool = False) -> Reply:
+        """Return the reply to an address, a kept one where the site and its time are the same.
+
+        ``shows_all`` lets pages have what is not public; data and what the check finds are for everybody.
+        """
         if path.removeprefix(TOOLS) in _ASSET_TYPES:
             name = path.removeprefix(TOOLS)
             return Reply((_FOLDER / name).read_bytes(), _ASSET_TYPES[name])
         try:
             if path == f"{TOOLS}time":
                 return tools.time_reply(self.live, query)
-            scene = self.scene(at)
-            key = (scene.version, scene.site.clock.now, path, query)
-            return self.kept.get(key) or self.keep(key, _made(scene, path, query))
+            if path == f"{TOOLS}shown":
+                return tools.shown_reply(query)
+            shows_all = shows_all and not path.startswith((api.API, f"{TOOLS}problems"))
+            scene = self.scene(at, shows_all=shows_all)
+            key = (scene.version, scene.site.clock.now, shows_all, path, query)
+            return self.kept.get(key) or self.keep(key, self.made(scene, at, path, query))
         except ElenchusError as error:
             if path.startswith(api.API):
                 return api.problem_reply(500, error.problems)
-            return failed_page(error)
+            return failed_page(error, shows_all=shows_all)
 
-    def scene(self, at: str) -> Scene:
+    def made(self, scene: Scene, at: str, path: str, query: str) -> Reply:
+        """Return the reply of a site; why something is listed is told of what visitors are shown.
+
+        Of a page that only those have who see all, it is told of that.
+        """
+        if scene.shown and path == f"{TOOLS}why":
+            with contextlib.suppress(NoSuchName):
+                return tools.why_page(self.scene(at), query)
+        return _made(scene, path, query)
+
+    def scene(self, at: str, *, shows_all: bool = False) -> Scene:
         """Return the site at a time, at its own where that means nothing. Raises SiteError."""
         try:
-            return self.live.scene(at)
+            return self.live.scene(at, shows_all=shows_all)
         except OptionError:
             if not at:
                 raise
-            return self.live.scene()
+            return self.live.scene(shows_all=shows_all)
 
     def keep(self, key: tuple[object, ...], reply: Reply) -> Reply:
         """Return a reply, and keep it in the place of the oldest."""
@@ -133,9 +149,11 @@ async def _respond(office: _Office, request: Request) -> Response:
     if address.count(b"&") >= _MOST_FIELDS:
         return Response("the query has too many fields\n", 400, media_type="text/plain")
     at = request.cookies.get(tools.COOKIE, "")[:_LONGEST_TIME]
+    shows_all = request.cookies.get(tools.SHOWN) == "all"
     path, query = unquote(request.scope["raw_path"].decode("latin-1")), request.url.query
     try:
-        reply = await asyncio.wait_for(run_in_threadpool(office.answer, at, path, query), _SECONDS)
+        answer = run_in_threadpool(office.answer, at, path, query, shows_all=shows_all)
+        reply = await asyncio.wait_for(answer, _SECONDS)
     except TimeoutError:
         return Response(f"no answer within {_SECONDS} seconds\n", 503, media_type="text/plain")
     if path.startswith(api.API) and not _accepts_api(request.headers.get("accept", "")):

@@ -32,7 +32,7 @@ _PAGE = Markup("""<!doctype html>
 {told}
 </main>
 <aside class="preview" aria-label="Preview" data-events="{tools}events" data-problems="{tools}problems.json">
-<p><span class="preview-count" role="status"></span></p>
+<p><span class="preview-count" role="status"></span></p>{switch}
 </aside>
 <script type="module" src="{tools}preview.js"></script>
 </body>
@@ -40,7 +40,12 @@ _PAGE = Markup("""<!doctype html>
 """)
 
 
-def failed_page(error: ElenchusError) -> Reply:
+# A pending edit that cannot be read keeps nobody from what is public.
+_SWITCH = Markup('\n<p><a href="{tools}shown">Show what is public</a></p>').format(tools=TOOLS)
+
+
+def failed_page(error: ElenchusError, *, shows_all: bool = False) -> Reply:
     """Return the page of an error, which loads itself again when something changes."""
     told = pieces_html(plain_problems(error.problems))
-    return Reply(_PAGE.format(told=told, tools=TOOLS).encode(), status=500)
+    switch = _SWITCH if shows_all else ""
+    return Reply(_PAGE.format(told=told, tools=TOOLS, switch=switch).encode(), status=500)

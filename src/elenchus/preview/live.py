@@ -17,6 +17,7 @@ from elenchus.index.work import Work
 from elenchus.pages.book import Book
 from elenchus.preview.places import Places
 from elenchus.preview.preview import PreviewRenderer
+from elenchus.preview.unpublished import AllShown
 from elenchus.publishing.outputs import KeptBack, kept_back, sitemaps
 from elenchus.rendering.addresses import Root
 from elenchus.rendering.renderer import Renderer
@@ -36,10 +37,15 @@ _MOST_SCENES = 8  # that are kept, the last ones
 
 
 class Scene(Working):
-    """A site at one now: its pages, how they are drawn, what is wrong with it."""
+    """A site at one now: its pages, how they are drawn, what is wrong with it.
+
+    ``shown`` is what it is made of where it has all that is not public, too.
+    """
 
     site: Site
     version: int
+    shown: AllShown | None = None
+    offers_all: bool = False
 
     @cached_property
     def book(self) -> Book:
@@ -49,7 +55,8 @@ class Scene(Working):
     @cached_property
     def renderer(self) -> PreviewRenderer:
         """What draws them, at the root of the preview."""
-        return PreviewRenderer(self.site, self.book, root=Root(self.site.definition.address, "/"))
+        root = Root(self.site.definition.address, "/")
+        return PreviewRenderer(self.site, self.book, root=root, shown=self.shown, offers_all=self.offers_all)
 
     @cached_property
     def places(self) -> Places:
@@ -76,14 +83,16 @@ class Scene(Working):
 class Live:
     """A folder with a site; ``at`` is the now that it is seen at unless a visitor chooses another.
 
+    ``offers_all`` says whether visitors may see what is not public, and pending edits.
     ``version`` grows with each change. Its methods may be called by several threads.
     """
 
     folder: Path
     at: str | None = None
     index: bool = True
+    offers_all: bool = True
     version: int = 1
-    scenes: dict[str, tuple[float, Scene]] = field(default_factory=dict)
+    scenes: dict[tuple[str, bool], tuple[float, Scene]] = field(default_factory=dict)
     site: Site | None = None
     lock: threading.RLock = field(default_factory=threading.RLock)
 
@@ -94,17 +103,22 @@ class Live:
             self.scenes.clear()
             self.site = None
 
-    def scene(self, at: str = "") -> Scene:
-        """Return the site at a time such as ``2026-06-01``, or at its own. Raises SiteError."""
+    def scene(self, at: str = "", *, shows_all: bool = False) -> Scene:
+        """Return the site at a time such as ``2026-06-01``, or at its own. Raises SiteError.
+
+        ``shows_all`` has it with what is not public, and with pending edits, where that is offered.
+        """
         with self.lock:
-            found = self.scenes.get(at)
+            key = at, shows_all and self.offers_all
+            found = self.scenes.get(key)
             if found and (self.is_still(at) or time.monotonic() - found[0] < _STALE):
                 return found[1]
             site = self.read()
-            instant = self.instant(site, at or self.at)
-            scene = Scene(site.at(instant), self.version)
-            self.scenes.pop(at, None)
-            self.scenes[at] = time.monotonic(), scene
+            public = site.at(self.instant(site, at or self.at))
+            shown = AllShown(public) if key[1] else None
+            scene = Scene(shown.site if shown else public, self.version, shown, self.offers_all)
+            self.scenes.pop(key, None)
+            self.scenes[key] = time.monotonic(), scene
             while len(self.scenes) > _MOST_SCENES:
                 del self.scenes[next(iter(self.scenes))]
             return scene

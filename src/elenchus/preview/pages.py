@@ -20,12 +20,13 @@ from elenchus.publishing.outputs import content_of, published_file
 from elenchus.rendering.controls import PAGE, canonical, query_text
 from elenchus.rendering.renderer import ASSETS
 from elenchus.rendering.views import Link, PageView, Visit
+from elenchus.schema.subject import ENTRIES
 from elenchus.values.addresses import Href, href_of
 from elenchus.values.numbers import counting_number
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Mapping, Sequence
+    from collections.abc import Iterable, Iterator, Mapping, Sequence
 
     from elenchus.pages.book import Page
     from elenchus.pages.sections import Placed
@@ -76,11 +77,19 @@ def _visited(scene: Scene, place: PagePlace, given: _Values, number: str) -> Rep
             return redirect(f"{root.link(page.address)}?{query_text(chosen, at)}")
         return redirect(root.link(address_of(later_page(page.path, max(at, 1)))))
     notices = tuple(f"Nothing here can be chosen by {quoted(name)}; it was left out." for name in unknown)
-    visit = Visit(at, place.visit.folder, chosen, notices)
+    visit = Visit(at, place.visit.folder, chosen, (*_why_hidden(scene, page), *notices))
     if not _goes_on(found, visit):
         problem = Problem("no-such-page", f"{page.title} has no page {quoted(number or str(at))}")
         return _not_found(scene, page.address, [problem], [Link(page.title, root.link(page.address))])
     return Reply(scene.renderer.page(found, visit).encode())
+
+
+def _why_hidden(scene: Scene, page: Page) -> Iterator[str]:
+    """Yield why visitors are not shown the page of an entry, or not so."""
+    if scene.shown and page.here and page.here.subject == ENTRIES:
+        mark = scene.shown.mark(page.here.name)
+        if mark:
+            yield f"Visitors are not shown this, or not so: {mark}."
 
 
 def _is_longer(given: _Values, chosen: _Values, number: str, visit: Visit) -> bool:

@@ -13,10 +13,13 @@ if TYPE_CHECKING:
     from collections.abc import Iterable
     from zoneinfo import ZoneInfo
 
-    from elenchus.pages.book import Page
+    from elenchus.pages.book import Book, Page
     from elenchus.pages.sections import Section
     from elenchus.pieces.piece import Piece
+    from elenchus.preview.unpublished import AllShown
+    from elenchus.rendering.addresses import Root
     from elenchus.rendering.views import PageView, Visit
+    from elenchus.site.site import Site
 
 __all__ = ["TOOLS", "PreviewRenderer", "pieces_html"]
 
@@ -24,7 +27,27 @@ TOOLS = "/-elenchus/"  # below which the preview's own addresses are: no slug be
 
 
 class PreviewRenderer(Renderer):
-    """The pages of a site with the tools of those who build it."""
+    """The pages of a site with the tools of those who build it.
+
+    Where ``shown`` is given, these are pages with all that is not public, marked as such; ``offers_all`` says
+    whether the panel lets visitors see that.
+    """
+
+    def __init__(
+        self,
+        site: Site,
+        book: Book,
+        *,
+        root: Root,
+        shown: AllShown | None = None,
+        offers_all: bool = False,
+    ) -> None:
+        super().__init__(site, book, root=root)
+        self.everything = shown
+        self.offers_all = offers_all
+        if shown:
+            for desk in self.desks.values():
+                desk.marks = shown.mark
 
     def why_link(self, page: Page, section: Section, visit: Visit) -> str:
         """Return the address that tells why a section shows what it shows."""
@@ -36,7 +59,12 @@ class PreviewRenderer(Renderer):
         """Return the panel of the preview."""
         now = self.site.clock
         return self.templates.drawn(
-            "preview/panel.html", sheet=page, tools=TOOLS, seen_at=_seen_at(now.now, now.zone)
+            "preview/panel.html",
+            sheet=page,
+            tools=TOOLS,
+            seen_at=_seen_at(now.now, now.zone),
+            offers_all=self.offers_all,
+            shows_all=self.everything is not None,
         )
 
 

@@ -25,9 +25,10 @@ if TYPE_CHECKING:
     from elenchus.pages.sections import Placed, Section
     from elenchus.preview.live import Live, Scene
 
-__all__ = ["COOKIE", "problems_data", "problems_page", "time_reply", "why_page"]
+__all__ = ["COOKIE", "SHOWN", "problems_data", "problems_page", "shown_reply", "time_reply", "why_page"]
 
-COOKIE = "elenchus-at"
+COOKIE = "elenchus-at"  # the time at which the site is seen
+SHOWN = "elenchus-shown"  # whether all is shown, or what is public
 _WIDTH = 110  # columns of what is reported
 _FIRST = 8  # findings that the panel names
 
@@ -109,7 +110,17 @@ def time_reply(live: Live, query: str) -> Reply:
         live.scene(at)
     if not (at.isascii() and at.isprintable()):  # a date may be spelt in other digits; a header may not
         at = ""
-    if not _is_of_site(back):
-        back = "/"
-    age = "" if at else "; Max-Age=0"
-    return redirect(back, **{"Set-Cookie": f"{COOKIE}={at}; Path=/; SameSite=Strict; HttpOnly{age}"})
+    return _way_back(back, COOKIE, at)
+
+
+def shown_reply(query: str) -> Reply:
+    """Return the way back to a page, which has all from now on, or what is public."""
+    asked = dict(parse_qsl(query))
+    return _way_back(asked.get("back", "/"), SHOWN, "all" if asked.get("what") == "all" else "")
+
+
+def _way_back(back: str, name: str, value: str) -> Reply:
+    """Return the way back to a page, with what is to be kept in mind; nothing forgets it."""
+    age = "" if value else "; Max-Age=0"
+    cookie = f"{name}={value}; Path=/; SameSite=Strict; HttpOnly{age}"
+    return redirect(back if _is_of_site(back) else "/", **{"Set-Cookie": cookie})

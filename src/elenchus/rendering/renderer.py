@@ -58,7 +58,9 @@ class Renderer:
         self.book = book or Book(site)
         self.root = root or Root.of(site.definition.address)
         self.trace = Trace()
-        self.desks = {open_: Desk(site, self.book, self.root, open_, self.trace) for open_ in (False, True)}
+        self.desks = {
+            open_: Desk(site, self.book, self.root, open_, trace=self.trace) for open_ in (False, True)
+        }
         self.desk = self.desks[False]
         self.words = {**WORDS, **site.definition.words}
         self.templates = Templates(

@@ -51,13 +51,15 @@ class _Found(NamedTuple):
 class Desk:
     """A site as it is read while its pages are made: rows by sort and name, fields by row.
 
-    ``unpublished`` lets rows refer to drafts, as on private pages.
+    ``unpublished`` lets rows refer to drafts, as on private pages. ``marks`` tells what is to be said of an
+    entry wherever its title leads to it.
     """
 
     site: Site
     book: Book
     root: Root
     unpublished: bool = False
+    marks: Callable[[str], str] | None = None
     trace: Trace = field(default_factory=Trace)
     fields: dict[tuple[Subject, str, str], _Found | None] = field(default_factory=dict)
     rows: dict[tuple[Subject, str], RowView] = field(default_factory=dict)
@@ -240,7 +242,8 @@ class RowView(Working):
     @cached_property
     def link(self) -> Item:
         """The title, as a link where there is a page."""
-        return Item(self.title, self.address)
+        marks = self.desk.marks if self.subject.is_entries else None
+        return Item(self.title, self.address, mark=marks(self.id) if marks else "")
 
     @cached_property
     def image(self) -> Image | None:

@@ -18,12 +18,14 @@ __all__ = ["NOTHING", "Image", "Item", "Value"]
 class Item(Frozen):
     """One value: its text, where it leads, or the machine-readable time that it is.
 
-    ``time`` is a valid date or instant of HTML's ``<time datetime>``.
+    ``time`` is a valid date or instant of HTML's ``<time datetime>``. A ``mark`` stands behind the text: the
+    preview tells with it what nobody else is shown.
     """
 
     text: str
     href: Href = NOWHERE
     time: str = ""
+    mark: str = ""
 
     def __str__(self) -> str:
         return self.text
@@ -33,8 +35,8 @@ class Item(Frozen):
         if self.time:
             return Markup(f'<time datetime="{escape(self.time)}">{text}</time>')  # noqa: S704 - escaped
         if self.href:
-            return Markup(f'<a href="{escape(self.href)}">{text}</a>')  # noqa: S704 - escaped
-        return text
+            text = Markup(f'<a href="{escape(self.href)}">{text}</a>')  # noqa: S704 - escaped
+        return text + Markup(' <span class="elen-mark">{}</span>').format(self.mark) if self.mark else text
 
 
 class Image(Frozen):

@@ -50,7 +50,9 @@ def approval_told(change: Approval, *, whole: bool = False) -> Iterator[Piece]:
     """Yield the lines that pending edits change."""
     files = [(file.path, _decoded(file.before), _decoded(file.after)) for file in change.files[::2]]
     yield from _files_told(files, whole=whole)
-    yield Piece(f"{counted(len(change.edits), 'edit')}.\n", Role.STRONG)
+    if change.rows.entries:
+        yield from change_told(change.rows, whole=whole)
+    yield Piece(f"{counted(change.count, 'edit')}.\n", Role.STRONG)
 
 
 def _rows_told(table: TableChange, *, whole: bool) -> Iterator[Piece]:

@@ -44,14 +44,14 @@ _DATE_LIKE = pattern(r"\d{4}-\d{1,2}|\d{1,2}[./]\d{1,2}[./]\d{2,4}|[^\W\d]+ \d|\
 class Conformed:
     """What a record says of its status, as all sources have it.
 
-    ``flag`` is the key by which the content keeps the entry back, empty where none does; ``is_held_twice``
-    says that its status does so as well.
+    ``flag`` is the key by which the content keeps the entry back, empty where none does; ``standing`` is the
+    status beside it, as far as that is not published.
     """
 
     def __init__(self, values: dict[str, Raw]) -> None:
         self.values = values
         self.flag = ""
-        self.is_held_twice = False
+        self.standing = ""
         self.problems: list[Problem] = []
 
 
@@ -148,12 +148,13 @@ def _flag(
 
 def _hold(found: Conformed, key: str, word: str, raw: Raw) -> None:
     """Give an entry the status of a flag; where its status keeps it back already, that stays as it is."""
-    found.flag = found.flag or key
     standing = found.values.get("status")
-    if standing is None or fold(as_text(standing.value or "")) not in _HELD:
+    told = as_text(standing.value) if standing and standing.value is not None else ""
+    if not found.flag:
+        found.flag = key
+        found.standing = "" if fold(told) == "published" else told
+    if fold(told) not in _HELD:
         found.values["status"] = Raw(word, raw.line)
-    elif found.flag == key:
-        found.is_held_twice = True
 
 
 def split_note(source: str, name: str, count: int, text: str, place: Place) -> Problem:

@@ -163,6 +163,7 @@ SOURCE = Table(
         Key("encoding", str, "The encoding of its files, such as `cp1252`, where they are neither UTF-8 nor marked.", ""),
         Key("delimiter", str, "What parts the cells of a table; found where nothing is said.", ""),
         Key("bodies", str, "What the texts of entries are written in.", "markdown", ("markdown", "html")),
+        Key("edits", str, "The column in which the pending edit of a row stands: an object of JSON with what is to change.", ""),
         Key("url", str, "The address of a database, without a password: `postgresql://reader@localhost/bay`; of a feed.", ""),
         Key("url_from", str, "The variable of the environment that has that address.", ""),
         Key("password_from", str, "The variable of the environment that has the password.", ""),

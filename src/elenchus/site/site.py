@@ -113,18 +113,26 @@ class Content(Working):
 
     def with_entries(self, records: Iterable[Record]) -> Content:
         """Return the content with some more entries; what is read already is not read again."""
-        found = Content(self.definition, (*self.besides, *records), self.work)
-        kept = ("found", "library", "pages")
-        found.__dict__.update({key: self.__dict__[key] for key in kept if key in self.__dict__})
+        return self.kept(Content(self.definition, (*self.besides, *records), self.work), "found")
+
+    def all_public(self) -> Content:
+        """Return the content as it would be if anybody might see all of it. Raises SiteError."""
+        found = self.kept(Content(self.definition, self.besides, self.work, is_supposed=True), "found")
+        found.__dict__["dataset"] = self.dataset.all_public()
         return found
 
     def with_units(self, chosen: Sequence[int], chunk: Chunk) -> Content:
         """Return the content as it would be if some of its units gave something else. Raises SiteError."""
-        found = Content(self.definition, work=self.work, is_supposed=True)
-        kept = ("library", "pages")
-        found.__dict__.update({key: self.__dict__[key] for key in kept if key in self.__dict__})
+        found = self.kept(Content(self.definition, work=self.work, is_supposed=True))
         found.__dict__["found"] = with_units(self.found, self.wanted, chosen, chunk)
         return found
+
+    def kept(self, other: Content, *more: str) -> Content:
+        """Return another content of the same files with what is read of them already."""
+        for key in ("library", "pages", *more):
+            if key in self.__dict__:
+                other.__dict__[key] = self.__dict__[key]
+        return other
 
 
 def _terms_of(folder: Path, files: Mapping[str, str]) -> dict[str, list[TermRow]]:

@@ -45,6 +45,10 @@ def read_source(file: TomlFile, name: str, folder: Path, language: str) -> Sourc
         check_placeholders(file, (*path, "slug"), found["slug"], sources.FILE_PARTS)
     check_placeholders(file, (*path, "date"), found["date"], sources.FILE_PARTS)
     paths = tuple(_read_paths(file, (*path, "path"), found["path"], folder))
+    columns = _read_map(file, (*path, "columns"), found["columns"])
+    flags = _read_map(file, (*path, "flags"), found["flags"], (*STATUSES, ""))
+    if found["edits"]:  # whatever it is called, it says nothing of the status
+        flags[next((name for name, each in columns.items() if each == found["edits"]), found["edits"])] = ""
     return SourceSpec(
         name=name,
         read=found["read"],
@@ -52,7 +56,7 @@ def read_source(file: TomlFile, name: str, folder: Path, language: str) -> Sourc
         kind=found["kind"],
         kind_at_root=found["kind_at_root"],
         kinds=_read_map(file, (*path, "kinds"), found["kinds"]),
-        columns=_read_map(file, (*path, "columns"), found["columns"]),
+        columns=columns,
         slug=found["slug"],
         date=found["date"],
         encoding=_read_encoding(file, (*path, "encoding"), found["encoding"]),
@@ -61,11 +65,12 @@ def read_source(file: TomlFile, name: str, folder: Path, language: str) -> Sourc
         every=_read_every(file, (*path, "fetch_every"), found["fetch_every"]),
         table=_read_table(file, path, found) if found["read"] == "database" else None,
         bodies=found["bodies"],
+        edits=found["edits"],
         records=_read_records(file, (*path, "records"), found["records"]),
         habits=Habits(
             source=name,
             statuses=_read_map(file, (*path, "statuses"), found["statuses"], STATUSES),
-            flags=_read_map(file, (*path, "flags"), found["flags"], (*STATUSES, "")),
+            flags=flags,
             separator=found["separator"],
             is_declared="separator" in found,
             dates=tuple(_read_dates(file, (*path, "dates"), found["dates"])),

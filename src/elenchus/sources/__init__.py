@@ -93,8 +93,8 @@ class SourceSpec(Frozen):
     ``kinds`` maps foreign words for kinds onto ours. ``columns`` maps a field's name to the name it has in
     the content; ``slug`` and ``date`` are patterns for what nobody wrote. ``records`` is where the records of
     a JSON document are, ``delimiter`` what parts the cells of a table, ``bodies`` says what texts are written
-    in. What stands at ``url`` is asked for again when it is ``every`` seconds old. ``habits`` tell what else
-    it writes in its own way.
+    in, ``edits`` is the column with the pending edit of a row. What stands at ``url`` is asked for again
+    when it is ``every`` seconds old. ``habits`` tell what else it writes in its own way.
     """
 
     name: str
@@ -110,6 +110,7 @@ class SourceSpec(Frozen):
     delimiter: str = ""
     records: str = ""
     bodies: str = ""
+    edits: str = ""
     url: str = ""
     every: int = 0
     table: TableSpec | None = None

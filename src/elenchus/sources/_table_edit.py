@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import json
 from collections import Counter
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
@@ -79,11 +80,19 @@ def _apply(shape: Shape, changes: Sequence[RowChange]) -> None:
         else:
             column = shape.quote(change.column)
             was = f"{column} IS NULL" if change.before is None else f"{column} = :before"
+            if isinstance(change.before, dict):  # of which there are two types, one without an equal sign
+                was = f"CAST({column} AS jsonb) = CAST(:before AS jsonb)"
             sql = f"UPDATE {table} SET {column} = :after WHERE {' AND '.join([*where, was])}"
-            bound |= {"after": change.after} | ({} if change.before is None else {"before": change.before})
+            bound |= {"after": _bound(change.after)}
+            bound |= {} if change.before is None else {"before": _bound(change.before)}
         if any(shape.run(sql, **bound).rowcount != count for _ in range(times)):
             where_told = ", ".join(f"{name} {value}" for name, value in change.where.items())
             raise OSError(errno.EBUSY, f"{change.table}: the row with {where_told} was changed meanwhile")
+
+
+def _bound(value: Any) -> Any:
+    """Return a value as statements take it."""
+    return json.dumps(value, ensure_ascii=False) if isinstance(value, dict) else value
 
 
 class _Planner:
@@ -125,7 +134,9 @@ class _Planner:
 
     def value(self, new: NewValue, before: Any, column: str) -> Any:
         """Return what is to be written: a text, or a number or truth where the column had one."""
-        if isinstance(before, (list, dict, bytes, memoryview)):
+        if isinstance(before, (list, dict, bytes, memoryview)) and (
+            new.values or not isinstance(before, dict)
+        ):
             raise UneditableError(f"{column} holds a list or a table of the database's own")
         if not new.values:
             return None
@@ -186,5 +197,5 @@ class _Planner:
 
 
 def _plain(value: Any) -> Any:
-    """Return a value as the journal keeps it: a text, a number, a truth, or nothing."""
-    return value if value is None or isinstance(value, (str, int, float, bool)) else str(value)
+    """Return a value as the journal keeps it: a text, a number, a truth, an object of JSON, or nothing."""
+    return value if value is None or isinstance(value, (str, int, float, bool, dict)) else str(value)

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from elenchus.editing.columns import bad_edits
 from elenchus.engine.columns.column import Lists, Numbers, Texts, narrowed
 from elenchus.errors import Edit, Place, Problem
 from elenchus.rendering.bodies import LONGEST, is_readable
@@ -82,6 +83,7 @@ def find(survey: Survey) -> Iterator[Problem]:
     yield from data.problems
     yield from data.notes
     yield from _without_changes(survey)
+    yield from bad_edits(survey.site)
     yield from _statuses(data, view)
     yield from _twice(data, view)
     yield from _hidden_references(data, view)

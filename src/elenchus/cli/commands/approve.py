@@ -1,4 +1,4 @@
-"""Publish pending edits: name.edit.md becomes name.md."""
+"""Publish pending edits."""
 
 from __future__ import annotations
 
@@ -24,10 +24,11 @@ def approve(
     yes: YesOption = False,
     whole: WholeOption = False,
 ) -> None:
-    """Let pending edits be what is published: the file name.edit.md takes the place of name.md beside it.
+    """Let pending edits be what is published.
 
-    Shows the lines that change, and what listings and pages gain and lose; then asks. elenchus undo takes
-    it back.
+    The file name.edit.md takes the place of name.md beside it; a row takes the values of its column of edits,
+    which is empty then. Shows the lines that change, and what listings and pages gain and lose; then asks.
+    elenchus undo takes it back.
     """
     from elenchus.cli.printing import show
     from elenchus.editing.edits import approval
@@ -36,7 +37,7 @@ def approve(
     from elenchus.report.editing import approval_told
 
     change = approval(opened(site, at), entries or [])
-    if not change.edits:
+    if not change.count:
         show([Piece("No edit is pending.\n")])
         return
     show(approval_told(change, whole=whole))

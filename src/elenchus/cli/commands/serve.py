@@ -13,6 +13,16 @@ from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app
 __all__ = ["serve"]
 
 
+def _is_this_machine(host: str) -> bool:
+    """Say whether nobody but programs of this machine can reach an address."""
+    from ipaddress import ip_address
+
+    try:
+        return ip_address(host).is_loopback
+    except ValueError:
+        return host == "localhost"
+
+
 @app.command(short_help=__doc__)
 def serve(
     port: Annotated[
@@ -41,7 +51,8 @@ def serve(
     from elenchus.preview.live import Live
 
     folder = site or elenchus.find_site(Path.cwd())
-    live = Live(folder, at, index=not no_index)
+    # Whoever else may look is shown what visitors of the site are shown.
+    live = Live(folder, at, index=not no_index, offers_all=_is_this_machine(host))
     for problem in live.problems():
         show([Piece(f"{problem}\n", Role.ERROR)])
 

@@ -11,7 +11,7 @@ import numpy as np
 from elenchus.engine.columns.column import Dates, Numbers, Terms, Texts, narrowed
 from elenchus.engine.columns.recordtable import guesses
 from elenchus.engine.columns.strings import ranks_of
-from elenchus.frozen import Frozen, Working, member
+from elenchus.frozen import Frozen, Working, member, replace
 from elenchus.plan.nodes import EntryValue
 from elenchus.schema.types import CORE_FIELDS, term_fields
 from elenchus.values.texts import fold, nearest
@@ -80,31 +80,42 @@ class Entries(Working):
         return ranks_of(list(self.ids))
 
 
-class Flags(Mapping[int, tuple[str, bool]]):
-    """The rows that a key such as ``draft`` keeps back: that key, and whether their status does so as well.
+class Flags(Mapping[int, tuple[str, str]]):
+    """The rows that a key such as ``draft`` keeps back: that key, and the status beside it if not published.
 
-    ``which`` (uint8) is for each row the place of its key in ``keys_told``, from 1; 0 for none.
+    ``which`` (uint8) is for each row the place of its key in ``keys_told``, from 1; 0 for none. ``beside``
+    (int32) is that of the status in ``statuses_told``.
     """
 
-    def __init__(self, keys_told: Sequence[str], which: NDArray[np.uint8], twice: NDArray[np.bool_]) -> None:
+    def __init__(
+        self,
+        keys_told: Sequence[str],
+        statuses_told: Sequence[str],
+        which: NDArray[np.uint8],
+        beside: NDArray[np.int32],
+    ) -> None:
         self.keys_told = keys_told
+        self.statuses_told = statuses_told
         self.which = which
-        self.twice = twice
+        self.beside = beside
 
     @classmethod
-    def of(cls, told: Mapping[int, tuple[str, bool]], size: int) -> Flags:
+    def of(cls, told: Mapping[int, tuple[str, str]], size: int) -> Flags:
         """Return what is told of some of so many rows."""
-        keys = list(dict.fromkeys(key for key, _ in told.values()))
-        which, twice = np.zeros(size, dtype=np.uint8), np.zeros(size, np.bool_)
+        keys = {key: at for at, key in enumerate(dict.fromkeys(key for key, _ in told.values()), start=1)}
+        words = dict.fromkeys(word for _, word in told.values() if word)
+        places = {"": 0} | {word: at for at, word in enumerate(words, start=1)}
+        which, beside = np.zeros(size, dtype=np.uint8), np.zeros(size, dtype=np.int32)
         rows = list(told)
-        which[rows] = [keys.index(key) + 1 for key, _ in told.values()]
-        twice[rows] = [is_twice for _, is_twice in told.values()]
-        return cls(keys, which, twice)
+        which[rows] = [keys[key] for key, _ in told.values()]
+        beside[rows] = [places[word] for _, word in told.values()]
+        return cls(list(keys), list(words), which, beside)
 
-    def __getitem__(self, row: int) -> tuple[str, bool]:
+    def __getitem__(self, row: int) -> tuple[str, str]:
         if not self.which[row]:
             raise KeyError(row)
-        return self.keys_told[int(self.which[row]) - 1], bool(self.twice[row])
+        at = int(self.beside[row])
+        return self.keys_told[int(self.which[row]) - 1], self.statuses_told[at - 1] if at else ""
 
     def __iter__(self) -> Iterator[int]:
         rows: list[int] = np.flatnonzero(self.which).tolist()
@@ -194,6 +205,12 @@ class Dataset(Working):
         """Return the stored text of a field that does not fit its type; nothing where there is none."""
         found = self.misfits_by_row.get((row, field))
         return found.text if found else ""
+
+    def all_public(self) -> Dataset:
+        """Return the same as if anybody might see all entries at any time."""
+        size, bounds = len(self.entries), np.iinfo(np.int64)
+        opens, closes = (np.full(size, bound, dtype=np.int64) for bound in (bounds.min, bounds.max))
+        return replace(self, entries=replace(self.entries, opens=opens, closes=closes), hidden={}, columns={})
 
     def hidden_terms(self, taxonomy: str, now: int) -> frozenset[int]:
         """Return the terms that only unpublished entries use and no file defines: nobody is shown them."""

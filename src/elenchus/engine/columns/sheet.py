@@ -139,7 +139,7 @@ class Sheet:
         self.schema = schema
         self.problems: list[Problem] = []
         self.notes: list[Problem] = []
-        self.flags: dict[int, tuple[str, bool]] = {}
+        self.flags: dict[int, tuple[str, str]] = {}
         self.names = RecordNames.read(written, schema, base)
         self.kept = self._kept(live)
         self.cells = {
@@ -259,7 +259,7 @@ class Sheet:
             status = found.values["status"]
             changes.set("status", status.value, owners, lines[status.line])
         if found.flag:
-            self.flags |= dict.fromkeys(owners.tolist(), (found.flag, found.is_held_twice))
+            self.flags |= dict.fromkeys(owners.tolist(), (found.flag, found.standing))
         for problem in found.problems:
             at = problem.place.line if problem.place else 0
             for owner, line in zip(owners.tolist(), lines[at].tolist(), strict=True):

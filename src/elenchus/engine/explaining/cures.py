@@ -65,10 +65,14 @@ _Key: TypeAlias = tuple[str, Any]  # a value as it is written, and as the column
 
 
 class Trial(Change):
-    """A change of an entry that can be tried: ``keys`` are all values that a field of a type has then."""
+    """A change of an entry that can be tried: ``keys`` are all values that a field of a type has then.
+
+    That is the ``field`` where it is another than the edit writes: of a flag the status that it stands for.
+    """
 
     keys: tuple[Any, ...] = ()
     type: FieldType | None = None
+    field: str = ""
 
 
 def merged(way: Iterable[Change]) -> Way:
@@ -108,7 +112,7 @@ class Workshop(Frozen):
     def with_changes(self, way: Iterable[Change]) -> Dataset:
         """Return the dataset with the edits of some changes."""
         values = {
-            (each.edit.field, each.type): each.keys
+            (each.field or each.edit.field, each.type): each.keys
             for each in way
             if isinstance(each, Trial) and each.edit and each.type
         }
@@ -139,8 +143,7 @@ class Workshop(Frozen):
                 continue
             kind = CORE_FIELDS[field].type
             edit = Edit(self.id, hold.key if hold.is_flag else field, "=", value)
-            # What is tried is the status that the flag stands for.
-            found.append(Trial(words, edit, keys=keys, type=kind))
+            found.append(Trial(words, edit, keys=keys, type=kind, field=field))
         return tuple(found)
 
     def opening(self, hold: Hold) -> tuple[str, str, str, tuple[Any, ...]]:
