@@ -255,6 +255,8 @@ def test_redirects(make_site: Write, tmp_path: Path, run: Run) -> None:
     assert run("publish").stdout.startswith("Nothing changes")
     (tmp_path / "n" / "n6.md").write_text((tmp_path / "n" / "n6.md").read_text() + "[Old](/notes/n7/)\n")
     assert "Links to addresses that moved\n  /notes/n7/  on notes/n6/" in run("publish", "--dry-run").stdout
+    links = [each for each in json.loads(run("check", "--format", "json").stdout)["findings"] if each["code"] == "moved-link"]  # fmt: skip
+    assert [(each["file"], each["hint"]) for each in links] == [("n/n6.md", "Write /notes/eight/.")]
     (tmp_path / "n" / "n8.md").write_text(
         "---\ntitle: Another\nslug: n7\ndate: 2026-05-09\n---\n"
     )  # which takes the address

@@ -94,14 +94,21 @@ class ContentChange(Working):
         return chunk
 
     @cached_property
-    def effect(self) -> Difference:
-        """What listings and pages gain and lose. Raises SiteError as :attr:`reread` does."""
+    def reaches(self) -> bool:
+        """Say whether listings or pages can be otherwise."""
+        return not self.is_empty and may_reach(self.site, self.fields)
+
+    def effect(self, tick: Callable[[], None] = lambda: None) -> Difference:
+        """Return what listings and pages gain and lose; ``tick`` is called for each page of both sides.
+
+        Raises SiteError as :attr:`reread` does.
+        """
         if self.is_empty:
             return NO_DIFFERENCE
-        if not may_reach(self.site, self.fields):
+        if not self.reaches:
             _ = self.reread
             return NO_DIFFERENCE
-        before = Showing(self.site)
+        before = Showing(self.site, tick)
         return difference(before, before.beside(self.after))
 
     @property

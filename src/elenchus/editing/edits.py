@@ -53,10 +53,14 @@ class Approval(Working):
         """The site with the edits. Raises SiteError where one cannot be read."""
         return _with_files(self.rows.after if self.rows.entries else self.site, self.edits, self.files)
 
-    @cached_property
-    def effect(self) -> Difference:
-        """What listings and pages gain and lose."""
-        before = Showing(self.site)
+    @property
+    def reaches(self) -> bool:
+        """Say whether listings or pages can be otherwise."""
+        return bool(self.count)
+
+    def effect(self, tick: Callable[[], None] = lambda: None) -> Difference:
+        """Return what listings and pages gain and lose; ``tick`` is called for each page of both sides."""
+        before = Showing(self.site, tick)
         return difference(before, before.beside(self.after))
 
     def write(self, told: str, tick: Callable[[], None] = lambda: None) -> MadeChange:

@@ -11,12 +11,21 @@ import typer
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+    from elenchus.comparing.differences import Difference
     from elenchus.editing.changing import ContentChange
     from elenchus.editing.edits import Approval
     from elenchus.editing.terms import TermChange
     from elenchus.journal import MadeChange
 
-__all__ = ["DryRunOption", "FormOption", "WholeOption", "YesOption", "tell_made", "write_if_agreed"]
+__all__ = [
+    "DryRunOption",
+    "FormOption",
+    "WholeOption",
+    "YesOption",
+    "effect_of",
+    "tell_made",
+    "write_if_agreed",
+]
 
 
 def _known_form(form: str) -> str:
@@ -33,6 +42,17 @@ FormOption = Annotated[
 DryRunOption = Annotated[bool, typer.Option("--dry-run", help="Tell what would change, and write nothing.")]
 YesOption = Annotated[bool, typer.Option("--yes", help="Write without asking.")]
 WholeOption = Annotated[bool, typer.Option("--in-full", help="Name every file and entry that changes.")]
+
+
+def effect_of(change: ContentChange | Approval) -> Difference:
+    """Return what listings and pages gain and lose by a change. Raises SiteError."""
+    from elenchus.cli.printing import progress
+    from elenchus.pages.book import Book
+
+    if not change.reaches:
+        return change.effect()
+    with progress("pages", 2 * len(Book(change.site, in_bulk=True).pages)) as tick:
+        return change.effect(tick)
 
 
 def write_if_agreed(

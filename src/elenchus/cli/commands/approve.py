@@ -7,7 +7,14 @@ from typing import Annotated, Optional
 import typer
 
 from elenchus.cli.app import AtOption, SiteOption, app, opened
-from elenchus.cli.commands._changing import DryRunOption, WholeOption, YesOption, tell_made, write_if_agreed
+from elenchus.cli.commands._changing import (
+    DryRunOption,
+    WholeOption,
+    YesOption,
+    effect_of,
+    tell_made,
+    write_if_agreed,
+)
 
 __all__ = ["approve"]
 
@@ -41,6 +48,6 @@ def approve(
         show([Piece("No edit is pending.\n")])
         return
     show(approval_told(change, whole=whole))
-    show(difference_told(change.effect, whole=whole))
+    show(difference_told(effect_of(change), whole=whole))
     show([Piece("\n")])
     tell_made(write_if_agreed(change, ["approve", *(entries or [])], dry_run=dry_run, yes=yes))

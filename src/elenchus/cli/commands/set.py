@@ -14,6 +14,7 @@ from elenchus.cli.commands._changing import (
     FormOption,
     WholeOption,
     YesOption,
+    effect_of,
     tell_made,
     write_if_agreed,
 )
@@ -62,7 +63,7 @@ def set_fields(
     query = Query.of(here, question, as_lists(values_of(given)))
     ids = entries_of(query)
     change = content_change(here, entry_changes(here, ids, wanted))
-    effect = change.effect
+    effect = effect_of(change)
     if form == "text":
         _tell(change, effect, len(ids), whole=whole)
     words = ["set", question, *assignments]
