@@ -35,8 +35,9 @@ def broken(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = Path(shutil.copytree(elenchus.demo_folder(), tmp_path_factory.mktemp("broken") / "site"))
     shutil.copytree(HERE / "broken", folder, dirs_exist_ok=True)
     added = (folder / "site.toml").read_text(encoding="utf-8")
-    with (folder / "elenchus.toml").open("a", encoding="utf-8") as file:
-        file.write(added)
+    site_file = folder / "elenchus.toml"
+    wanted = site_file.read_text(encoding="utf-8").replace("[publish]\n", "[publish]\nredirects = true\n")
+    site_file.write_text(wanted + added, encoding="utf-8")
     (folder / "notebook" / "log" / "linked.md").symlink_to("first-log.md")
     (folder / "listings").mkdir()
     (folder / "listings" / "torn.toml").write_text("[torn\n", encoding="utf-8")

@@ -11,10 +11,10 @@ import pytest
 
 import elenchus
 from conftest import Run
-from elenchus.checks.survey import Survey
 from elenchus.errors import ElenchusError
 from elenchus.pages.book import Book
 from elenchus.pages.sections import Placed, placed
+from elenchus.pages.survey import Survey
 from elenchus.publishing import drawing, outputs
 from elenchus.publishing import unchanged as unchanged_module
 from elenchus.publishing.drawing import published_to

@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, TypeAlias
 
 from elenchus.checks.finders import finders
 from elenchus.checks.records import LEVELS, RENAMED, record
-from elenchus.checks.survey import Survey
 from elenchus.errors import Edit, Problem, SiteError
 from elenchus.frozen import Frozen, replace
+from elenchus.pages.survey import Survey
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable

@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING
 
 from elenchus.asking.here import HERE
 from elenchus.asking.query import Query
-from elenchus.checks.survey import Survey
 from elenchus.errors import ElenchusError
 from elenchus.frozen import Working
 from elenchus.pages.paths import address_of, later_page
+from elenchus.pages.survey import Survey
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence

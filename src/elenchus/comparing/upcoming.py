@@ -13,11 +13,11 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from elenchus.asking.query import Query
-from elenchus.checks.survey import Survey
 from elenchus.comparing.changes import ListingChange, listing_changes
 from elenchus.comparing.showing import Showing, name_with, sample_for
 from elenchus.engine.columns.column import Dates, Lists
 from elenchus.frozen import Frozen, Working, replace
+from elenchus.pages.survey import Survey
 from elenchus.plan.nodes import Counted, FieldRef, ListedIn, Part, Test, Via
 from elenchus.plan.walking import at_instant, is_now, walk
 from elenchus.schema.types import Type

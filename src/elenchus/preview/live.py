@@ -10,11 +10,11 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 from elenchus.checks.run import check_site
-from elenchus.checks.survey import Survey
 from elenchus.errors import ElenchusError, Problem, SiteError
 from elenchus.frozen import Working
 from elenchus.index.work import Work
 from elenchus.pages.book import Book
+from elenchus.pages.survey import Survey
 from elenchus.preview.places import Places
 from elenchus.preview.preview import PreviewRenderer
 from elenchus.preview.unpublished import AllShown

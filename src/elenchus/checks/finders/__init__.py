@@ -14,8 +14,8 @@ from typing import TYPE_CHECKING, TypeAlias
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
 
-    from elenchus.checks.survey import Survey
     from elenchus.errors import Problem
+    from elenchus.pages.survey import Survey
 
 __all__ = ["Finder", "finders"]
 

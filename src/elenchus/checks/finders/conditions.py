@@ -23,7 +23,7 @@ from elenchus.values.texts import either
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
 
-    from elenchus.checks.survey import Survey
+    from elenchus.pages.survey import Survey
     from elenchus.plan.nodes import Condition, Plan
     from elenchus.site.inheritance import Listing
 

@@ -25,9 +25,9 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
-    from elenchus.checks.survey import Survey
     from elenchus.engine.columns.dataset import Dataset
     from elenchus.engine.view import View
+    from elenchus.pages.survey import Survey
     from elenchus.schema.taxonomy import Taxonomy
     from elenchus.schema.types import Field
 

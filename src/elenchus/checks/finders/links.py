@@ -17,7 +17,7 @@ from elenchus.values.texts import quoted
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping
 
-    from elenchus.checks.survey import Survey
+    from elenchus.pages.survey import Survey
 
 __all__ = ["find"]
 

@@ -17,7 +17,7 @@ from elenchus.values.texts import either, fold, nearest, quoted
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from elenchus.checks.survey import Survey
+    from elenchus.pages.survey import Survey
     from elenchus.site.inheritance import Listing
     from elenchus.site.listings import Expectation, ParameterRule
 

@@ -16,8 +16,8 @@ from elenchus.values.texts import either, fold, quoted
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
 
-    from elenchus.checks.survey import Survey
     from elenchus.pages.sections import Placed, Section
+    from elenchus.pages.survey import Survey
 
 __all__ = ["find"]
 

@@ -11,7 +11,7 @@ from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app, opened
 from elenchus.frozen import replace
 
 if TYPE_CHECKING:
-    from elenchus.checks.survey import Survey
+    from elenchus.pages.survey import Survey
     from elenchus.publishing.publication import Publication, Wishes
     from elenchus.site.site import Site
 
@@ -77,8 +77,8 @@ def _nothing_changed(site: Site, folder: Path, wishes: Wishes, *, whole: bool) -
 
 def _published(site: Site, folder: Path, wishes: Wishes, *, whole: bool) -> int:
     """Check the site and publish what changed; return what is to be exited with."""
-    from elenchus.checks.survey import Survey
     from elenchus.cli.printing import progress
+    from elenchus.pages.survey import Survey
     from elenchus.publishing.drawing import published_to
     from elenchus.publishing.publication import writing
     from elenchus.rendering.renderer import Renderer
