@@ -48,7 +48,7 @@ class _FromSource:
     def __init__(self, site: Site, spec: SourceSpec) -> None:
         self.spec = spec
         self.data: Dataset = site.dataset
-        self.records: RecordTable = site.content.found.records()
+        self.records: RecordTable = site.content.records
         numbers = [at for at, habits in enumerate(self.records.habits) if habits.source == spec.name]
         of_rows = self.records.sources[self.data.entries.names.records]
         self.rows: NDArray[np.intp] = np.flatnonzero(np.isin(of_rows, numbers))

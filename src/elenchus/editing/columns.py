@@ -34,15 +34,15 @@ _FIXED = ("id", "kind")  # which others refer to, and by which it stands where i
 def pending_rows(site: Site) -> list[int]:
     """Return the rows of the entries that have a pending edit in a column."""
     rows: list[int] = []
-    found = site.content.found
+    records = site.content.records
     for spec in site.definition.sources:
-        cells = found.records().cells.get(_field_of(spec)) if spec.edits else None
+        cells = records.cells.get(_field_of(spec)) if spec.edits else None
         if cells is None:
             continue
-        of_source = [at for at, each in enumerate(found.records().habits) if each.source == spec.name]
-        has_edit = np.zeros(len(found.records()), dtype=np.bool_)
+        of_source = [at for at, each in enumerate(records.habits) if each.source == spec.name]
+        has_edit = np.zeros(len(records), dtype=np.bool_)
         has_edit[cells.owners] = True
-        has_edit &= np.isin(found.records().sources, of_source)
+        has_edit &= np.isin(records.sources, of_source)
         rows += np.flatnonzero(has_edit[site.dataset.entries.names.records]).tolist()
     return rows
 
@@ -59,7 +59,7 @@ def with_row_edits(site: Site) -> Site:
     edited = {int(names.records[row]): row for row in pending_rows(site)}
     if not edited:
         return site
-    records, problems = found.records(), list[Problem]()
+    records, problems = site.content.records, list[Problem]()
     after = {number: _after(site, records.record(number), problems) for number in edited}
     if problems:
         raise SiteError(problems)

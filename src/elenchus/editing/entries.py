@@ -100,7 +100,7 @@ def entry_change(
         return None
     found = site.content.found
     number = int(site.dataset.entries.names.records[row])
-    records = found.records()
+    records = site.content.records
     source = records.habits[int(records.sources[number])].source
     spec = next(spec for spec in site.definition.sources if spec.name == source)
     unit = found.units.unit_of(number)
@@ -117,8 +117,7 @@ class _Setter:
     def __init__(self, site: Site, assignments: Sequence[Assignment]) -> None:
         self.site = site
         self.data = site.dataset
-        self.found = site.content.found
-        self.records = self.found.records()
+        self.records = site.content.records
         self.assignments = assignments
         self.problems: list[Problem] = []
         self.spellings: dict[Field, Spellings] = {}

@@ -263,7 +263,7 @@ class _Renaming:
 
     def entries(self) -> Iterator[EntryChange]:
         """Yield the entries that have the term, or one below it by a path that leads through it."""
-        data, records = self.site.dataset, self.site.content.found.records()
+        data, records = self.site.dataset, self.site.content.records
         cells = records.cells.get(self.taxonomy.name)
         if cells is None:
             return

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping, Sequence
 
     from elenchus.engine.columns.dataset import Dataset
+    from elenchus.engine.columns.recordtable import RecordTable
     from elenchus.index.content import Found
     from elenchus.index.reading import Chunk
     from elenchus.plan.executor import Executor
@@ -60,6 +61,11 @@ class Content(Working):
         """What the sources say, from the index as far as that holds. Raises SiteError."""
         return content(self.wanted, self.work)
 
+    @cached_property
+    def records(self) -> RecordTable:
+        """The entries as their sources have them, and perhaps others that no source has any more."""
+        return self.found.records()
+
     @property
     def is_indexed(self) -> bool:
         """Say whether other processes find this content in its index."""
@@ -89,7 +95,7 @@ class Content(Working):
         from elenchus.engine.columns.build import Since, assemble
         from elenchus.engine.columns.recordtable import Intake
 
-        records = self.found.records().with_more(Intake.of(self.besides))
+        records = self.records.with_more(Intake.of(self.besides))
         live = np.append(self.found.live(), np.ones(len(self.besides), np.bool_))
         wanted, before = self.wanted, self.found.dataset
         return assemble(
@@ -109,7 +115,7 @@ class Content(Working):
     def record(self, name: str) -> Record:
         """Return an entry as its source has it, by its id."""
         names = self.dataset.entries.names
-        return self.found.records().record(int(names.records[names.row(name)]))
+        return self.records.record(int(names.records[names.row(name)]))
 
     def with_entries(self, records: Iterable[Record]) -> Content:
         """Return the content with some more entries; what is read already is not read again."""

@@ -172,7 +172,7 @@ def _opened(folder: Path, draft: SiteDraft) -> Site:
 
 def _counts(site: Site) -> tuple[int, int]:
     """Return how many values entries have, and how many of them fit."""
-    count = sum(len(cells) for cells in site.content.found.records().cells.values())
+    count = sum(len(cells) for cells in site.content.records.cells.values())
     return count, count - len(site.dataset.misfits)
 
 
