@@ -61,7 +61,7 @@ WEB = {
     "web-home": ("/", "light", ""),
     "web-find": ("/notebook/?habitat=shore&habitat=dunes&order=a-z", "light", ""),
     "web-habitat": ("/habitats/shore/rocky-shore/", "dark", ""),
-    "web-preview": ("/guides/", "light", ".preview summary"),
+    "web-preview": ("/-elenchus/shown?what=all&back=/guides/", "light", ".preview summary"),
 }
 NARROW = (390, 844)
 # What the program draws itself.
