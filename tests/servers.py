@@ -29,7 +29,7 @@ def _port() -> int:
         return int(free.getsockname()[1])
 
 
-def _found(name: str, *places: str) -> str:
+def found(name: str, *places: str) -> str:
     """Return a program; without it the tests that need it are skipped, but on the build machine they fail."""
     path = os.pathsep.join([*places, os.environ["PATH"], "/usr/sbin"])
     found = shutil.which(name, path=path)
@@ -76,7 +76,7 @@ def postgresql(folder: Path) -> Iterator[tuple[str, Callable[[], Any]]]:
     if os.geteuid() == 0:
         shutil.chown(folder, "postgres")
     data, port = folder / "data", _port()
-    init = [_found("initdb", *places), "-D", str(data), "-A", "scram-sha-256", "-U", "owner", "-E", "UTF8"]
+    init = [found("initdb", *places), "-D", str(data), "-A", "scram-sha-256", "-U", "owner", "-E", "UTF8"]
     secret = folder / "secret"
     secret.write_text(f"{PASSWORD}\n", encoding="utf-8")
     if os.geteuid() == 0:
@@ -102,7 +102,7 @@ def postgresql(folder: Path) -> Iterator[tuple[str, Callable[[], Any]]]:
             host="127.0.0.1", port=port, user="owner", password=PASSWORD, dbname="postgres", autocommit=True
         )
 
-    with _running(_as("postgres", [_found("postgres", *places[:1]), *options]), lambda: connect().close()):
+    with _running(_as("postgres", [found("postgres", *places[:1]), *options]), lambda: connect().close()):
         with connect() as owner:
             owner.execute(f"CREATE ROLE reader LOGIN PASSWORD '{PASSWORD}'")
             owner.execute("GRANT pg_read_all_data TO reader")
@@ -119,14 +119,14 @@ def mariadb(folder: Path) -> Iterator[tuple[str, Callable[[], Any]]]:
     if user:
         shutil.chown(folder, "mysql")
     install = [
-        _found("mariadb-install-db"),
+        found("mariadb-install-db"),
         "--no-defaults",
         f"--datadir={data}",
         "--auth-root-authentication-method=normal",
     ]
     subprocess.run([*install, *user, "--skip-test-db"], check=True, capture_output=True)
     server = [
-        _found("mariadbd"),
+        found("mariadbd"),
         "--no-defaults",
         f"--datadir={data}",
         f"--port={port}",

@@ -35,6 +35,7 @@ FLOORS = [
     ["language"],
     ["plan"],
     ["engine", "forms"],
+    ["tables"],
     ["sources"],
     ["index"],
     ["site"],

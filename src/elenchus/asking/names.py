@@ -19,13 +19,13 @@ __all__ = ["row_named"]
 def row_named(data: Dataset, subject: Subject, name: str) -> str:
     """Return the id of an entry, or of a term, by any of its names. Raises NoSuchName."""
     terms = data.taxonomies[subject.taxonomy] if subject.is_terms else None
-    rows = terms.find(name) if terms else data.find_entry(name)
-    if len(rows) == 1:
-        return terms.ids[rows[0]] if terms else data.entries.ids[rows[0]]
-    if rows:
-        labels = terms.labels if terms else data.entries.ids
-        hint = f"Write {either(labels[row] for row in rows)}."
-        raise NoSuchName([Problem("ambiguous-name", f"{quoted(name)} may be {len(rows)} of them", hint)])
+    found = terms.find(name) if terms else data.entries_called(name)
+    if len(found) == 1:
+        return terms.ids[terms.find(name)[0]] if terms else str(found[0])
+    if found:
+        labels = [terms.labels[number] for number in terms.find(name)] if terms else found
+        message = f"{quoted(name)} may be {len(found)} of them"
+        raise NoSuchName([Problem("ambiguous-name", message, f"Write {either(map(str, labels))}.")])
     stem = fold(name.rpartition("/")[2])
     for problem in data.problems:
         if problem.place and fold(PurePath(problem.place.file).stem) == stem:

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
     from elenchus.site.site import Site
 
-__all__ = ["AtOption", "EditsOption", "NoIndexOption", "SiteOption", "app", "opened"]
+__all__ = ["AtOption", "EditsOption", "NoIndexOption", "OnOption", "SiteOption", "app", "opened"]
 
 
 class _Commands(TyperGroup):
@@ -80,13 +80,26 @@ NoIndexOption = Annotated[
 ]
 
 
+OnOption = Annotated[
+    str,
+    typer.Option(
+        "--on",
+        metavar="PLACE",
+        help="Ask the tables there (elenchus export): a folder, duckdb:///FILE, postgresql://… or spark://….",
+    ),
+]
 EditsOption = Annotated[
     bool, typer.Option("--edits", help="As if all pending edits (name.edit.md) were published.")
 ]
 
 
-def opened(folder: Path | None, at: str | None, *, no_index: bool = False, edits: bool = False) -> Site:
-    """Return the site of a folder, or the one around the working directory; with pending edits, if wanted."""
+def opened(
+    folder: Path | None, at: str | None, *, no_index: bool = False, edits: bool = False, on: str = ""
+) -> Site:
+    """Return the site of a folder, or the one around the working directory.
+
+    With pending edits, if wanted, or asked ``on`` tables.
+    """
     import elenchus
     from elenchus.cli.printing import progress, show_error
     from elenchus.index.work import Work
@@ -99,6 +112,10 @@ def opened(folder: Path | None, at: str | None, *, no_index: bool = False, edits
         progress=lambda count: progress("reading", count),
     )
     found = elenchus.open_site(folder or elenchus.find_site(Path.cwd()), at=at).working(work)
+    if on:
+        if edits:
+            raise typer.BadParameter("tables have no pending edits, so --on goes without --edits")
+        return found.on(on)
     if not edits:
         return found
     from elenchus.editing.edits import with_edits

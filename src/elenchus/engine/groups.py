@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from elenchus.engine.stages import Stages
     from elenchus.plan.nodes import Plan
 
-__all__ = ["MOST_GROUPS", "Grouping", "grouped"]
+__all__ = ["MOST_GROUPS", "Grouping", "empties", "grouped", "sort_columns"]
 
 MOST_GROUPS = 10_000  # that “with empty” may make
 _FEWEST = 4096  # groups that there may be, of so many at the least, for their rows to be counted by number
@@ -110,7 +110,7 @@ def grouped(stages: Stages, plan: Plan) -> Grouping:
         counts = np.bincount(group_of, minlength=len(found)).astype(np.int64)
     else:
         found, counts = counted[0].reshape(-1, len(keys)), counted[1]
-    empty, overflow = _empties(keys, found) if plan.with_empty else (found[:0], 0)
+    empty, overflow = empties(keys, found) if plan.with_empty else (found[:0], 0)
     every = np.concatenate((found, empty))
     counts = np.concatenate((counts, np.zeros(len(empty), dtype=np.int64)))
 
@@ -120,7 +120,7 @@ def grouped(stages: Stages, plan: Plan) -> Grouping:
         prefix = _unique_rows(every[:, : at + 1])[1]  # here a row stands in one group only
         return np.bincount(prefix, weights=counts)[prefix].astype(np.int64) if len(prefix) else counts
 
-    order = np.lexsort(_sort_columns(keys, every, rows_of)[::-1])
+    order = np.lexsort(sort_columns(keys, every, rows_of)[::-1])
     rank = np.empty(len(order), dtype=np.int64)
     rank[order] = np.arange(len(order))
     return Grouping(keys, every[order], counts[order], stages, rank, overflow)
@@ -257,7 +257,7 @@ def _unique_rows(codes: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[n
     return codes[first], joined
 
 
-def _empties(keys: Sequence[KeyColumn], found: NDArray[np.int64]) -> tuple[NDArray[np.int64], int]:
+def empties(keys: Sequence[KeyColumn], found: NDArray[np.int64]) -> tuple[NDArray[np.int64], int]:
     """Return the codes of the groups without rows, or the number of groups where that is too many."""
     none = np.empty((0, len(keys)), dtype=np.int64)
     sizes = (key.domain_size(found[:, at]) for at, key in enumerate(keys))
@@ -271,7 +271,7 @@ def _empties(keys: Sequence[KeyColumn], found: NDArray[np.int64]) -> tuple[NDArr
     return (np.array(others, dtype=np.int64) if others else none), 0
 
 
-def _sort_columns(
+def sort_columns(
     keys: Sequence[KeyColumn],
     every: NDArray[np.int64],
     rows_of: Callable[[int], NDArray[np.int64]],

@@ -10,7 +10,7 @@ import numpy as np
 
 from elenchus.engine.decode import Values
 from elenchus.engine.groups import MOST_GROUPS, grouped
-from elenchus.engine.notices import notices
+from elenchus.engine.notices import StagesNoticed, notices
 from elenchus.errors import NoSuchPage, Problem
 from elenchus.plan.answer import Answer, Group, Row
 from elenchus.values.dates import from_instant
@@ -27,10 +27,10 @@ if TYPE_CHECKING:
     from elenchus.plan.nodes import Plan
     from elenchus.values.dates import Clock
 
-__all__ = ["answer"]
+__all__ = ["SHOWN_OF_ENTRIES", "SHOWN_OF_TERMS", "Cut", "Overlaps", "answer", "too_many"]
 
-_SHOWN_OF_ENTRIES = ("id", "kind", "slug", "title", "date", "address")
-_SHOWN_OF_TERMS = ("id", "slug", "name", "path", "own", "with_below", "address")
+SHOWN_OF_ENTRIES = ("id", "kind", "slug", "title", "date", "address")
+SHOWN_OF_TERMS = ("id", "slug", "name", "path", "own", "with_below", "address")
 
 
 def answer(
@@ -49,9 +49,9 @@ def answer(
     grouping = grouped(stages, plan) if plan.groups else None
     if grouping:
         stages.note("groups, counted and put in order", len(grouping.counts))
-    cut = _Cut(plan, grouping, stages.total, page)
+    cut = Cut(plan, grouping, stages.total, page)
     ids = stages.selection.view.ids(plan.subject)
-    shown = _SHOWN_OF_TERMS if plan.subject.is_terms else _SHOWN_OF_ENTRIES
+    shown = SHOWN_OF_TERMS if plan.subject.is_terms else SHOWN_OF_ENTRIES
     view = stages.selection.view
     fields = (*view.shown(plan.subject, shown), *plan.fields, *plan.show)
     numbers = cut.rows(stages) if grouping else stages.between(*cut.bounds)
@@ -70,18 +70,22 @@ def answer(
         shown=shown,
         mentioned=tuple(field.name for field in plan.fields),
         columns=tuple(field.name for field in plan.show),
-        notices=(*plan.notices, *notices(plan, stages, in_public=in_public), *_too_many(grouping)),
+        notices=(
+            *plan.notices,
+            *notices(plan, StagesNoticed(plan, stages), in_public=in_public),
+            *too_many(grouping),
+        ),
         groups=cut.groups(grouping, ids) if grouping else None,
         grouped_by=tuple(key.field.name for key in plan.groups),
         placements=int(grouping.counts.sum()) if grouping else None,
-        overlap=_Overlaps(grouping, ids) if grouping else {},
+        overlap=Overlaps(grouping, ids) if grouping else {},
         unpublished=plan.unpublished,
     )
     stages.note("values, groups and notices of the page", len(numbers))
     return found
 
 
-def _too_many(grouping: Grouping | None) -> tuple[Problem, ...]:
+def too_many(grouping: Grouping | None) -> tuple[Problem, ...]:
     """Return the notice of empty groups that are left out because there would be too many."""
     if grouping is None or not grouping.overflow:
         return ()
@@ -89,7 +93,7 @@ def _too_many(grouping: Grouping | None) -> tuple[Problem, ...]:
     return (Problem("too-many-groups", message, "The empty ones are left out; group by fewer fields."),)
 
 
-class _Overlaps(Mapping[str, tuple[str, ...]]):
+class Overlaps(Mapping[str, tuple[str, ...]]):
     """The rows that stand in several groups, with the labels of these; worked out when one is looked at."""
 
     def __init__(self, grouping: Grouping, ids: Sequence[str]) -> None:
@@ -121,7 +125,7 @@ class _Overlaps(Mapping[str, tuple[str, ...]]):
         return self.labels[name]
 
 
-class _Cut:
+class Cut:
     """One page of an answer: of its rows, or of their placements in groups. Raises NoSuchPage."""
 
     def __init__(self, plan: Plan, grouping: Grouping | None, total: int, page: int | str) -> None:

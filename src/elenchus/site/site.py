@@ -6,7 +6,7 @@ import os
 import time
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from elenchus.engine.executor import Engine
 from elenchus.errors import OptionError, Problem, SiteError
@@ -207,6 +207,29 @@ class Site(Working):
     def working(self, work: Work) -> Site:
         """Return the site with its content read in another way."""
         return Site(replace(self.content, work=work), self.clock)
+
+    def on(self, place: str) -> Site:
+        """Return the site with its questions asked of the tables at a place; its content is not read.
+
+        Raises OptionError for no place of tables, SiteError where there are none of these definitions.
+        """
+        from elenchus.tables.opening import opened_tables
+
+        return self.asked_of(*opened_tables(place, self.definition.schema, self.clock))
+
+    def in_tables(self) -> Site:
+        """Return the site with its content as tables in memory. Raises OptionError without their extra."""
+        from elenchus.tables.opening import tables_of
+
+        return self.asked_of(*tables_of(self.dataset, self.definition.schema, self.clock))
+
+    def asked_of(self, data: Any, executor: Executor) -> Site:
+        """Return the site with its questions checked against some names, and asked of an executor."""
+        content = self.content.kept(Content(self.definition, work=self.content.work))
+        content.__dict__["dataset"] = data
+        found = Site(content, self.clock)
+        found.__dict__["executor"] = executor
+        return found
 
     def at(self, instant: int) -> Site:
         """Return the site at another now, in microseconds since 1970; what is read already stays read."""

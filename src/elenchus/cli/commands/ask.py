@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Optional
 import typer
 
 from elenchus import forms
-from elenchus.cli.app import AtOption, EditsOption, NoIndexOption, SiteOption, app, opened
+from elenchus.cli.app import AtOption, EditsOption, NoIndexOption, OnOption, SiteOption, app, opened
 from elenchus.cli.commands._asking import (
     QUESTION_HELP,
     GivenOption,
@@ -85,13 +85,26 @@ def ask(
     problems: ProblemsOption = False,
     no_index: NoIndexOption = False,
     edits: EditsOption = False,
+    on: OnOption = "",
+    sql: Annotated[
+        bool, typer.Option("--sql", help="Print the SQL by which tables are asked, instead of the answer.")
+    ] = False,
 ) -> None:
     """Answer a question about the site's entries or terms, or show a listing."""
     import elenchus
     from elenchus.cli.printing import show, show_error
     from elenchus.pieces.problems import notice_lines
 
-    asked = opened(site, at, no_index=no_index, edits=edits)
+    asked = opened(site, at, no_index=no_index, edits=edits, on=on)
+    if sql:
+        from elenchus.report.statements import statements_told
+        from elenchus.tables.opening import recorded
+
+        there = asked if on else asked.in_tables()
+        with recorded(there.dataset) as (statements, tables):
+            elenchus.ask(there, question, page=page, given=values_of(given), changes=changes, as_if=as_if)
+        show(statements_told(statements, tables))
+        return
     answer = elenchus.ask(asked, question, page=page, given=values_of(given), changes=changes, as_if=as_if)
     if chart:
         from elenchus.chart import draw

@@ -51,14 +51,18 @@ def why(
     problems: ProblemsOption = False,
     no_index: NoIndexOption = False,
     edits: EditsOption = False,
+    tables: Annotated[
+        str, typer.Option("--tables", metavar="PLACE", help="Ask the tables there, as ask does with --on.")
+    ] = "",
 ) -> None:
     """Explain an answer: what each condition leaves and removes; or why one entry is listed or not."""
     import elenchus
     from elenchus.asking.questions import timed
     from elenchus.cli.printing import output_width, show
+    from elenchus.pieces.piece import Piece, Role
     from elenchus.report.explanations import explanation, timing, verdict
 
-    asked = opened(site, at, no_index=no_index, edits=edits)
+    asked = opened(site, at, no_index=no_index, edits=edits, on=tables)
     if page:
         if given or changes:
             raise typer.BadParameter("the page gives the values, so --on goes with neither --with nor --try")
@@ -71,8 +75,10 @@ def why(
     else:
         found = elenchus.why_entry(asked, question, entry, given=values_of(given), changes=changes)
         show(verdict(found))
-        if not (found.listed or edits):
+        if not (found.listed or edits or tables):
             show(_edit_told(asked, question, found.id, values_of(given), changes))
+        elif not found.listed and tables:
+            show([Piece("Which change would list it is tried only without --tables.\n", Role.FAINT)])
     show_problems(asked, everything=problems)
 
 

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
-__all__ = ["Lexicon", "initial"]
+__all__ = ["Lexicon", "initial", "padded_numbers"]
 
 _DIGITS = pattern(r"\d+")
 _FEWEST = 1024  # texts from which on they are ruled out by their signs
@@ -257,8 +257,12 @@ def _runs(ordered: Sequence[Any]) -> list[list[int]]:
 
 def _natural_key(text: str) -> str:
     """Return the sort key of a folded text with numbers of one width in it, then its own."""
-    padded = _DIGITS.sub(lambda match: match[0].lstrip("0").rjust(_WIDEST, "0"), text)
-    return sort_key(padded) + sort_key(text)
+    return sort_key(padded_numbers(text)) + sort_key(text)
+
+
+def padded_numbers(text: str) -> str:
+    """Return a text with its numbers at one width, so that they sort as numbers do."""
+    return _DIGITS.sub(lambda match: match[0].lstrip("0").rjust(_WIDEST, "0"), text)
 
 
 def initial(text: str) -> str:

@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from elenchus.plan.nodes import Condition, FieldRef, Plan
     from elenchus.values.dates import Clock
 
-__all__ = ["explain", "misfit_of", "value_words"]
+__all__ = ["boundaries", "explain", "instant_words", "misfit_of", "value_words"]
 
 _FEW = 6  # removed rows that a step names
 
@@ -38,15 +38,15 @@ def explain(plan: Plan, stages: Stages, clock: Clock, question: str) -> Explanat
     """Return why the answer to a plan is as it is, from the steps by which it was found."""
     return Explanation(
         question=question,
-        at=_instant_words(clock.now, clock),
-        boundaries=tuple(dict.fromkeys(_boundaries(plan.condition, clock))),
+        at=instant_words(clock.now, clock),
+        boundaries=tuple(dict.fromkeys(boundaries(plan.condition, clock))),
         steps=(*_first_steps(plan, stages), *_condition_steps(plan, stages), *_last_steps(plan, stages)),
         arrangement=tuple(arrangement(plan)),
         total=len(stages.rows),
     )
 
 
-def _instant_words(value: int, clock: Clock) -> str:
+def instant_words(value: int, clock: Clock) -> str:
     """Return an instant in the site's zone; the end of the last of all days as its last minute."""
     try:
         local = from_instant(value, clock.zone)
@@ -55,12 +55,12 @@ def _instant_words(value: int, clock: Clock) -> str:
     return f"{local:%a} {to_minute(local)} {clock.zone.key}"
 
 
-def _boundaries(condition: Condition | None, clock: Clock) -> Iterator[Boundary]:
+def boundaries(condition: Condition | None, clock: Clock) -> Iterator[Boundary]:
     """Yield the boundaries of the relative dates in a condition."""
     for test in tests_in(condition):
         for value in test.values:
             if isinstance(value, TimeValue) and (is_relative(value.shown) or value.shown.lower() == "now"):
-                start, end = (_instant_words(at, clock) for at in (value.interval.start, value.interval.end))
+                start, end = (instant_words(at, clock) for at in (value.interval.start, value.interval.end))
                 yield Boundary(value.shown, start, end)
 
 

@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from elenchus.plan.explanation import Way
     from elenchus.plan.nodes import Condition, Plan
 
-__all__ = ["judge"]
+__all__ = ["gate_words", "gates_inside", "judge"]
 
 
 def judge(engine: Engine, plan: Plan, row: int, *, without: NDArray[np.intp] | None = None) -> Verdict:
@@ -92,24 +92,33 @@ def _gates_of(plan: Plan, engine: Engine, row: int, judged: Selection) -> Iterat
     if plan.empty:
         yield Gate("all parameters that it needs are given", holds=False, values=plan.empty)
     for part in parts(plan.condition):
-        yield from _nested(part, row, judged, 0)
+        for condition, words, depth in gates_inside(part):
+            holds = bool(judged.rows(condition)[row])
+            yield Gate(*gate_words(condition, words, judged, row, holds=holds), depth)
 
 
-def _nested(condition: Condition, row: int, judged: Selection, depth: int) -> Iterator[Gate]:
-    """Yield a condition and those inside it."""
-    holds = bool(judged.rows(condition)[row])
+def gates_inside(condition: Condition, depth: int = 0) -> Iterator[tuple[Condition, str, int]]:
+    """Yield a condition and those inside it, with words for those that only hold others, and their depth."""
     if isinstance(condition, AnyOf | AllOf):
-        word = "one of these holds" if isinstance(condition, AnyOf) else "all of these hold"
-        yield Gate(word, holds, depth=depth)
+        yield condition, "one of these holds" if isinstance(condition, AnyOf) else "all of these hold", depth
         for part in condition.parts:
-            yield from _nested(part, row, judged, depth + 1)
+            yield from gates_inside(part, depth + 1)
     elif isinstance(condition, Negation) and isinstance(condition.part, AnyOf | AllOf | Negation):
-        yield Gate("this does not hold", holds, depth=depth)
-        yield from _nested(condition.part, row, judged, depth + 1)
+        yield condition, "this does not hold", depth
+        yield from gates_inside(condition.part, depth + 1)
     else:
-        fields = dict.fromkeys(test.field for test in tests_in(condition))
-        values = "; ".join(value_words(judged, field, row) for field in fields)
-        yield Gate(condition_words(condition), holds, values, depth)
+        yield condition, "", depth
+
+
+def gate_words(
+    condition: Condition, words: str, judged: Selection, row: int, *, holds: bool
+) -> tuple[str, bool, str]:
+    """Return what a gate says of a row: in words, whether it holds, and the values that decide it."""
+    if words:
+        return words, holds, ""
+    fields = dict.fromkeys(test.field for test in tests_in(condition))
+    values = "; ".join(value_words(judged, field, row) for field in fields)
+    return condition_words(condition), holds, values
 
 
 def _page_of(plan: Plan, place: Standing) -> int | None:

@@ -1,0 +1,58 @@
+"""Content written as tables: to a folder, or to a database."""
+
+from __future__ import annotations
+
+import json
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+from urllib.parse import urlsplit
+
+import ibis
+
+from elenchus.errors import OptionError, Problem
+from elenchus.tables.backend import DuckBackend, is_folder, path_of
+from elenchus.tables.databases import DuckTarget, duckdb_file, postgresql_server, to_database
+from elenchus.tables.folders import to_folder
+from elenchus.tables.frames import Frames
+from elenchus.values.texts import quoted
+
+if TYPE_CHECKING:
+    from elenchus.engine.columns.dataset import Dataset
+    from elenchus.tables.layout import Exported
+
+__all__ = ["export", "in_memory"]
+
+
+def export(data: Dataset, place: str) -> Exported:
+    """Write content as tables to a place; where they are there already, only what changed.
+
+    Whoever reads meanwhile sees what was there, and a kill leaves it. Raises OptionError for a place of
+    another sort.
+    """
+    frames, scheme = Frames(data), urlsplit(place).scheme
+    if scheme == "duckdb":
+        with duckdb_file(path_of(place)) as file:
+            return to_database(frames, file, _told(frames))
+    if scheme in ("postgresql", "postgres"):
+        with postgresql_server(place) as server:
+            return to_database(frames, server, _told(frames))
+    if is_folder(place):
+        return to_folder(frames, Path(place), partial(_told, frames))
+    message = f"{quoted(place)} is no place to export to"
+    hint = "Write a folder, duckdb:///FILE, or postgresql://USER@HOST/DATABASE."
+    raise OptionError([Problem("unknown-engine", message, hint)])
+
+
+def _told(frames: Frames, **more: Any) -> str:
+    """Return the description of the tables, as JSON."""
+    entries = len(frames.data.entries)
+    data = {**frames.layout.as_data(), "zone": frames.data.zone.key, "entries": entries, **more}
+    return json.dumps(data, ensure_ascii=False, indent=1) + "\n"
+
+
+def in_memory(data: Dataset) -> DuckBackend:
+    """Return content as tables in the memory of this process."""
+    frames, connection = Frames(data), ibis.duckdb.connect()
+    to_database(frames, DuckTarget(connection.con), _told(frames))
+    return DuckBackend("memory", connection)
