@@ -11,7 +11,10 @@ from pathlib import Path
 
 from elenchus.checks.records import records
 from elenchus.operators import Operands, all_operators
+from elenchus.schema.types import FieldType, Type
 from elenchus.site.keys import TABLES
+from elenchus.tables.layout import OWN_COLUMNS, StoredField
+from elenchus.tables.layout import TABLES as TABLE_LAYOUTS
 
 PAGE = Path(__file__).parent.parent / "docs" / "question-language.md"
 BEGIN, END = "<!-- operators begin: written by tools/reference.py -->\n", "<!-- operators end -->"
@@ -31,6 +34,15 @@ KEYS_HEAD = """# All keys
 
 What may stand in the files that define a site; `elenchus describe KEY` prints one of these. A key that is not here is an error with its
 line, and so is a value of another type. “By itself” is what counts where a key is not written.
+
+"""
+COLUMNS = PAGE.with_name("tables.md")
+COLUMNS_HEAD = """# All tables
+
+<!-- Written by tools/reference.py from src/elenchus/tables/layout.py. -->
+
+What `elenchus export` writes: in a database these are tables of the schema `elenchus`, in a folder each is a folder of Parquet files. A column of a
+field is called as the field is, in small letters; where two would be called alike, the second has a number behind it. [Beyond one machine](scale.md) tells how they are used.
 
 """
 HEADINGS = {
@@ -95,9 +107,45 @@ def keys() -> str:
     return "".join(found).rstrip("\n") + "\n"
 
 
+def columns() -> str:
+    """Return the page of all tables: the columns of entries that all sites have, the parts of values, the others."""
+    found = [
+        COLUMNS_HEAD,
+        "## entries\n\nThe entries: a row for each. Each field that has one value has a column; beside it stand its parts.\n\n",
+    ]
+    found.append("| values | column | sort | |\n|---|---|---|---|\n")
+    samples = {
+        "a text": Type.TEXT,
+        "a day or a date": Type.DATE,
+        "a choice": Type.CHOICE,
+        "yes or no": Type.YESNO,
+        "a whole number": Type.INTEGER,
+        "a number": Type.NUMBER,
+        "a reference": Type.ENTRY,
+    }
+    for words, kind in samples.items():
+        listed = StoredField("field", FieldType(kind), "FIELD").columns()
+        found += [
+            f"| {words} | `{each.name}` | {each.sort} | {each.doc.partition(': ')[2] or 'the value'} |\n"
+            for each in listed
+        ]
+    found.append(
+        "\nA text as long as `body` has no weights and no initial. Columns of each entry besides:\n\n"
+    )
+    for name, doc, shown in (
+        ("", "", OWN_COLUMNS),
+        *((each.name, each.doc, each.columns) for each in TABLE_LAYOUTS),
+    ):
+        found.append(f"## {name}\n\n{doc}\n\n" if name else "")
+        found.append("| column | sort | |\n|---|---|---|\n")
+        found += [f"| `{each.name}` | {each.sort} | {each.doc} |\n" for each in shown]
+        found.append("\n")
+    return "".join(found).rstrip("\n") + "\n"
+
+
 def main() -> None:
     """Write the pages, or compare them."""
-    for page, text in ((PAGE, written()), (CHECKS, checks()), (KEYS, keys())):
+    for page, text in ((PAGE, written()), (CHECKS, checks()), (KEYS, keys()), (COLUMNS, columns())):
         if "--check" not in sys.argv:
             page.write_text(text, encoding="utf-8")
         elif text != page.read_text(encoding="utf-8"):

@@ -25,6 +25,7 @@ __all__ = [
     "SCHEMA",
     "Backend",
     "Bound",
+    "DuckBackend",
     "Statement",
     "Told",
     "backend_of",

@@ -32,9 +32,9 @@ if TYPE_CHECKING:
 
     _Rows = NDArray[np.intp]
 
-__all__ = ["ARROW", "Frames"]
+__all__ = ["Frames", "arrow_schema"]
 
-ARROW = {
+_ARROW = {
     "text": pa.string(),
     "whole": pa.int64(),
     "real": pa.float64(),
@@ -335,7 +335,7 @@ class Frames(Working):
 def arrow_schema(table: TableLayout) -> pa.Schema:
     """Return the types of the columns of a table."""
     return pa.schema(
-        [pa.field(each.name, ARROW[each.sort], nullable=each.may_lack) for each in table.columns]
+        [pa.field(each.name, _ARROW[each.sort], nullable=each.may_lack) for each in table.columns]
     )
 
 

@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+from functools import partial
 from hashlib import blake2b
 from typing import TYPE_CHECKING, TypeAlias
 
+import ibis
+
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from ibis.expr import types as ir
 
 __all__ = ["shuffled"]
@@ -15,17 +20,28 @@ _HALF = 0xFFFF
 _Pair: TypeAlias = "tuple[ir.IntegerValue, ir.IntegerValue]"
 
 
-def shuffled(high: ir.IntegerValue, low: ir.IntegerValue, salt: str) -> _Pair:
-    """Return both halves of a number for each digest and a salt; see ``_shuffled`` in engine/order.
+def shuffled(rows: ir.Table, salt: str, names: tuple[str, str]) -> ir.Table:
+    """Return rows with both halves of a number for each digest and a salt; see ``_shuffled`` in engine/order.
 
     Engines have no whole numbers of 64 bits without a sign, and refuse what overflows: each product is one of
-    32 bits and 16.
+    32 bits and 16. Each step uses the one before many times, and is a relation of its own, which no statement
+    writes out: a window keeps them apart.
     """
     start = int.from_bytes(blake2b(salt.encode(), digest_size=8).digest(), "little")
-    high, low = high ^ (start >> 32), low ^ (start & _LOW)
-    high, low = _times(*_with_shifted(high, low, 30), 0xBF58476D1CE4E5B9)
-    high, low = _times(*_with_shifted(high, low, 27), 0x94D049BB133111EB)
-    return _with_shifted(high, low, 31)
+    pair = rows.shuffle_high ^ (start >> 32), rows.shuffle_low ^ (start & _LOW)
+    steps: list[Callable[..., _Pair]] = [
+        partial(_with_shifted, bits=30),
+        partial(_times, factor=0xBF58476D1CE4E5B9),
+        partial(_with_shifted, bits=27),
+        partial(_times, factor=0x94D049BB133111EB),
+        partial(_with_shifted, bits=31),
+    ]
+    high, low = names
+    for step in steps:
+        made = dict(zip(names, pair, strict=True))
+        rows = rows.mutate(**made, k_apart=ibis.row_number().over(ibis.window()))
+        pair = step(rows[high], rows[low])
+    return rows.mutate(**dict(zip(names, pair, strict=True))).drop("k_apart")
 
 
 def _with_shifted(high: ir.IntegerValue, low: ir.IntegerValue, bits: int) -> _Pair:

@@ -365,8 +365,7 @@ def _with_key(scope: Scope, found: InOrder, key: OrderKey, name: str) -> InOrder
             rows = _joined(rows, shared, "id", "entry", {name: "shared"})
             return InOrder(rows.mutate(**{name: rows[name].coalesce(0)}), (*keys, (name, True)))
         case RandomOrder():
-            high, low = shuffled(rows.shuffle_high, rows.shuffle_low, key.salt)
-            rows = rows.mutate(**{f"{name}_high": high, f"{name}_low": low})
+            rows = shuffled(rows, key.salt, (f"{name}_high", f"{name}_low"))
             return InOrder(rows, (*keys, (f"{name}_high", False), (f"{name}_low", False)))
         case SourceOrder():
             listed_rows = rows_of(scope, key.rows)
