@@ -26,6 +26,8 @@ __all__ = [
     "Backend",
     "Bound",
     "DuckBackend",
+    "PostgresBackend",
+    "SparkBackend",
     "Statement",
     "Told",
     "backend_of",

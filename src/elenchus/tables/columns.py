@@ -46,12 +46,20 @@ if TYPE_CHECKING:
 Mask: TypeAlias = "ir.BooleanValue"
 
 __all__ = [
+    "Branch",
+    "Edge",
+    "Followed",
+    "Keys",
     "Mask",
     "NotSupported",
     "Range",
+    "Reference",
+    "References",
     "Scope",
+    "Several",
     "TableColumn",
     "TermsOf",
+    "Words",
     "as_number",
     "date_part",
     "key_range",
