@@ -355,3 +355,28 @@ def test_without_the_extra(tmp_path: Path) -> None:
         subprocess.run([sys.executable, "-c", loaded], capture_output=True, text=True, check=True).stdout
         == "[]\n"
     )
+
+
+PARAMETERS = '[near]\nask = "from note where from_place under :where and user >= :least order by title"\n[near.parameters]\nwhere = { type = "union", default = "a", absent = "choices" }\nleast = { type = "integer", default = "0" }\n[ofparent]\nask = "from note where parent = :who order by title"\n[ofparent.parameters]\nwho = { type = "note", absent = "choices" }\n[here]\nask = "from note where parent = :here and union under :here.union order by title"\n'
+
+
+def test_parameters(make_site: Write) -> None:
+    """Listings with values, their choices, and what the row of a page gives are the same on tables."""
+    notes = {f"n/n{at}.md": f"---\ntitle: T{at}\nuser: {at}\nunion: [{'a/b' if at % 2 else 'c'}]\nparent: n{at // 2}\n{'draft: true' if at == 6 else ''}\n---\n" for at in range(1, 9)}  # fmt: skip
+    site = make_site({"elenchus.toml": TRAPS["elenchus.toml"], "listings.toml": PARAMETERS.replace("from_place", "union"), **notes})  # fmt: skip
+    there = site.in_tables()
+    for name, given in (("near", {}), ("near", {"where": ["a"]}), ("near", {"where": ["c"], "least": ["3"]}), ("ofparent", {}), ("ofparent", {"who": ["n1"]}), ("here", {"here": ["n1"]}), ("here", {"here": ["n2"]})):  # fmt: skip
+        answers = [Query.of(each, name, given).answer() for each in (site, there)]
+        assert differences(*answers) == {}, f"{name} {given}"
+        assert [str(each.choices) for each in answers][0] == str(answers[1].choices)
+    for name, given in (
+        ("near", {"where": ["aa"]}),
+        ("ofparent", {"who": ["n99"]}),
+        ("here", {"here": ["nobody"]}),
+    ):
+        wrong = []
+        for each in (site, there):
+            with pytest.raises(elenchus.ElenchusError) as found:
+                Query.of(each, name, given).answer()
+            wrong.append(found.value.problems)
+        assert wrong[0] == wrong[1]

@@ -17,18 +17,15 @@ __all__ = ["possible"]
 
 def possible(site: Site, rule: ParameterRule) -> Iterator[tuple[str, str, int]]:
     """Yield each value that a parameter can have, with its label and its depth in a tree."""
-    data, view = site.dataset, site.engine.view()
     if rule.words:
         yield from ((word, word, 0) for word in rule.words)
     elif rule.type and rule.type.type is Type.TERM:
-        taxonomy = data.taxonomies[rule.type.taxonomy]
-        hidden = view.hidden_terms(taxonomy.name)
+        taxonomy = site.dataset.taxonomies[rule.type.taxonomy]
+        hidden = site.executor.hidden_terms(taxonomy.name)
         for number, (term, label) in enumerate(zip(taxonomy.terms, taxonomy.labels, strict=True)):
             if number not in hidden:
                 yield label, term.name, len(term.path) - 1
     elif rule.type and rule.type.type is Type.ENTRY:
-        for row, name in enumerate(data.entries.ids):
-            if view.visible[row] and rule.type.kind in ("", data.kind_of(row)):
-                yield name, view.titles.item(row) or name, 0
+        yield from ((name, title, 0) for name, title in site.executor.entries_of(rule.type.kind))
     elif rule.type and rule.type.type is Type.YESNO:
         yield from (("yes", "yes", 0), ("no", "no", 0))

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from elenchus.engine.decode import decode
 from elenchus.errors import Place, QuestionError
 from elenchus.frozen import replace
 from elenchus.language.nodes import Path
 from elenchus.language.tree import rows_named_in
 from elenchus.plan.fields import Fields, NoField
+from elenchus.plan.nodes import FieldRef
 from elenchus.schema.naming import several_entries, unknown_entry
 from elenchus.schema.subject import ENTRIES, terms_of
 from elenchus.values.wording import spoken
@@ -45,7 +45,7 @@ def with_here(
     if not called:
         raise QuestionError(listing.text, [_unknown(site, names[0])])
     for subject, row in called[:1]:
-        kinds = () if subject.is_terms else (data.kind_of(row),)
+        kinds = () if subject.is_terms else (_kind_of(site, row),)
         fields = Fields(data, kinds, subject)
         for name in wanted:
             try:
@@ -53,8 +53,15 @@ def with_here(
             except NoField:  # no rows then, as on a page
                 found[name] = ()
                 continue
-            found[name] = texts_of(decode(site.engine.view(), ref, row, subject))
+            [value] = site.executor.values(subject, row, [ref])
+            found[name] = texts_of(value)
     return found
+
+
+def _kind_of(site: Site, name: str) -> str:
+    """Return the kind of an entry, by its id."""
+    [kind] = site.executor.values(ENTRIES, name, [FieldRef("kind", site.dataset.schema.fields["kind"].type)])
+    return str(kind)
 
 
 def _unknown(site: Site, name: str) -> Problem:
@@ -66,15 +73,15 @@ def _unknown(site: Site, name: str) -> Problem:
     return replace(problem, place=_GIVEN)
 
 
-def _rows_called(site: Site, name: str) -> Iterator[tuple[Subject, int]]:
-    """Yield the entry of a name, then the terms, each with what it is; only what is meant for certain."""
-    rows = site.dataset.find_entry(name)
-    if len(rows) == 1:
-        yield ENTRIES, rows[0]
+def _rows_called(site: Site, name: str) -> Iterator[tuple[Subject, str]]:
+    """Yield the id of the entry of a name, then those of terms; only what is meant for certain."""
+    ids = site.dataset.entries_called(name)
+    if len(ids) == 1:
+        yield ENTRIES, ids[0]
     for taxonomy, terms in site.dataset.taxonomies.items():
         numbers = terms.find(name)
         if len(numbers) == 1:
-            yield terms_of(taxonomy), numbers[0]
+            yield terms_of(taxonomy), terms.ids[numbers[0]]
 
 
 def names_of_here(site: Site, listing: Listing) -> frozenset[str]:

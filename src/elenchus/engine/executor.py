@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -17,7 +17,7 @@ from elenchus.plan.walking import parts
 from elenchus.values.kept import Kept
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Iterator, Sequence
 
     from numpy.typing import NDArray
 
@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from elenchus.engine.stages import Stages
     from elenchus.plan.answer import Answer
     from elenchus.plan.explanation import Explanation, Spent, Verdict
-    from elenchus.plan.nodes import Condition, Plan
+    from elenchus.plan.nodes import Condition, FieldRef, Plan
     from elenchus.schema.subject import Subject
     from elenchus.values.dates import Clock
 
@@ -152,6 +152,24 @@ class Engine(Working):
         watch = Watch()
         answer(plan, select(plan, self.selection(plan), watch=watch), self.clock, "", page)
         return watch.spent
+
+    def entries_of(self, kind: str) -> Iterator[tuple[str, str]]:
+        """See :class:`Executor`."""
+        view = self.view()
+        for row, name in enumerate(self.data.entries.ids):
+            if view.visible[row] and kind in ("", self.data.kind_of(row)):
+                yield name, view.titles.item(row) or name
+
+    def hidden_terms(self, taxonomy: str) -> frozenset[int]:
+        """See :class:`Executor`."""
+        return self.view().hidden_terms(taxonomy)
+
+    def values(self, subject: Subject, name: str, fields: Sequence[FieldRef]) -> list[Any]:
+        """See :class:`Executor`."""
+        from elenchus.engine.decode import decode
+
+        [row] = self.rows_of(subject, [name]).tolist()
+        return [decode(self.view(), field, row, subject) for field in fields]
 
     def judge(self, plan: Plan, name: str, *, without: Sequence[str] = ()) -> Verdict:
         """See :class:`Executor`."""

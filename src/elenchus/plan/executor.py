@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Iterator, Sequence
 
     from elenchus.plan.answer import Answer
     from elenchus.plan.explanation import Explanation, Spent, Verdict
-    from elenchus.plan.nodes import Condition, Plan
+    from elenchus.plan.nodes import Condition, FieldRef, Plan
+    from elenchus.schema.subject import Subject
 
 __all__ = ["Executor"]
 
@@ -60,6 +61,15 @@ class Executor(Protocol):
 
     def timed(self, plan: Plan, page: int | str = 1) -> list[Spent]:
         """Return the way to a page of an answer, step by step, gone anew. Raises NoSuchPage."""
+
+    def entries_of(self, kind: str) -> Iterator[tuple[str, str]]:
+        """Yield the ids and titles of the entries of a kind that anybody may see, of all for an empty one."""
+
+    def hidden_terms(self, taxonomy: str) -> frozenset[int]:
+        """Return the terms that nobody is shown, by their numbers."""
+
+    def values(self, subject: Subject, name: str, fields: Sequence[FieldRef]) -> list[Any]:
+        """Return what a row, by its id, has in some fields: scalars, tuples of them, or None."""
 
     def judge(self, plan: Plan, name: str, *, without: Sequence[str] = ()) -> Verdict:
         """Return what becomes of a row, by its id, in an answer."""

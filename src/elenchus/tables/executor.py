@@ -3,23 +3,25 @@
 from __future__ import annotations
 
 from functools import cached_property
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
+from elenchus.engine.decode import decode
 from elenchus.frozen import Working
 from elenchus.plan.explanation import Spent
 from elenchus.tables.columns import Scope
 from elenchus.tables.filling import FoundRows
-from elenchus.tables.shown import no_entries
+from elenchus.tables.shown import no_entries, small_view
 from elenchus.tables.stages import TableStages, columns_of, mask_of
 from elenchus.tables.terms import TermsEngine
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Iterator, Sequence
 
     from elenchus.engine.executor import Engine
     from elenchus.plan.answer import Answer
     from elenchus.plan.explanation import Explanation, Verdict
-    from elenchus.plan.nodes import Condition, Plan
+    from elenchus.plan.nodes import Condition, FieldRef, Plan
+    from elenchus.schema.subject import Subject
     from elenchus.tables.data import TableData
     from elenchus.values.dates import Clock
 
@@ -126,6 +128,27 @@ class TableEngine(Working):
             return [Spent(each.says, each.rows, each.time) for each in backend.told]
         finally:
             backend.told = before
+
+    def entries_of(self, kind: str) -> Iterator[tuple[str, str]]:
+        """See :class:`Executor`."""
+        scope = Scope(self.data, self.clock.now)
+        entries = scope.seen
+        wanted = entries.filter(entries.kind == scope.values.text(kind)) if kind else entries
+        start = wanted.date__start
+        rows = wanted.order_by([start.isnull(), start.desc(), wanted.id]).select("id", "title")
+        for name, title in self.data.rows(rows, scope.values, "the entries that can be chosen"):
+            yield name, title or name
+
+    def hidden_terms(self, taxonomy: str) -> frozenset[int]:
+        """See :class:`Executor`."""
+        return self.data.hidden_terms(taxonomy, self.clock.now)
+
+    def values(self, subject: Subject, name: str, fields: Sequence[FieldRef]) -> list[Any]:
+        """See :class:`Executor`."""
+        if subject.is_terms:
+            return self.terms.values(subject, name, fields)
+        view = small_view(Scope(self.data, self.clock.now), [name], fields)
+        return [decode(view, field, 0, subject) for field in fields]
 
     def judge(self, plan: Plan, name: str, *, without: Sequence[str] = ()) -> Verdict:
         """See :class:`Executor`."""
