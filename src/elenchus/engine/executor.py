@@ -17,7 +17,7 @@ from elenchus.plan.walking import parts
 from elenchus.values.kept import Kept
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Sequence
+    from collections.abc import Sequence
 
     from numpy.typing import NDArray
 
@@ -153,12 +153,14 @@ class Engine(Working):
         answer(plan, select(plan, self.selection(plan), watch=watch), self.clock, "", page)
         return watch.spent
 
-    def entries_of(self, kind: str) -> Iterator[tuple[str, str]]:
+    def entries_of(self, kind: str) -> list[tuple[str, str]]:
         """See :class:`Executor`."""
         view = self.view()
-        for row, name in enumerate(self.data.entries.ids):
-            if view.visible[row] and kind in ("", self.data.kind_of(row)):
-                yield name, view.titles.item(row) or name
+        return [
+            (name, view.titles.item(row) or name)
+            for row, name in enumerate(self.data.entries.ids)
+            if view.visible[row] and kind in ("", self.data.kind_of(row))
+        ]
 
     def hidden_terms(self, taxonomy: str) -> frozenset[int]:
         """See :class:`Executor`."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, Protocol
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Sequence
+    from collections.abc import Sequence
 
     from elenchus.plan.answer import Answer
     from elenchus.plan.explanation import Explanation, Spent, Verdict
@@ -62,8 +62,8 @@ class Executor(Protocol):
     def timed(self, plan: Plan, page: int | str = 1) -> list[Spent]:
         """Return the way to a page of an answer, step by step, gone anew. Raises NoSuchPage."""
 
-    def entries_of(self, kind: str) -> Iterator[tuple[str, str]]:
-        """Yield the ids and titles of the entries of a kind that anybody may see, of all for an empty one."""
+    def entries_of(self, kind: str) -> list[tuple[str, str]]:
+        """Return the ids and titles of the entries of a kind that anybody may see, of all for an empty one."""
 
     def hidden_terms(self, taxonomy: str) -> frozenset[int]:
         """Return the terms that nobody is shown, by their numbers."""

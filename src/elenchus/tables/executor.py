@@ -15,7 +15,7 @@ from elenchus.tables.stages import TableStages, columns_of, mask_of
 from elenchus.tables.terms import TermsEngine
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Sequence
+    from collections.abc import Sequence
 
     from elenchus.engine.executor import Engine
     from elenchus.plan.answer import Answer
@@ -129,15 +129,15 @@ class TableEngine(Working):
         finally:
             backend.told = before
 
-    def entries_of(self, kind: str) -> Iterator[tuple[str, str]]:
+    def entries_of(self, kind: str) -> list[tuple[str, str]]:
         """See :class:`Executor`."""
         scope = Scope(self.data, self.clock.now)
         entries = scope.seen
         wanted = entries.filter(entries.kind == scope.values.text(kind)) if kind else entries
         start = wanted.date__start
         rows = wanted.order_by([start.isnull(), start.desc(), wanted.id]).select("id", "title")
-        for name, title in self.data.rows(rows, scope.values, "the entries that can be chosen"):
-            yield name, title or name
+        told = self.data.rows(rows, scope.values, "the entries that can be chosen")
+        return [(name, title or name) for name, title in told]
 
     def hidden_terms(self, taxonomy: str) -> frozenset[int]:
         """See :class:`Executor`."""
