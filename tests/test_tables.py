@@ -365,10 +365,10 @@ def test_parameters(make_site: Write) -> None:
     notes = {f"n/n{at}.md": f"---\ntitle: T{at}\nuser: {at}\nunion: [{'a/b' if at % 2 else 'c'}]\nparent: n{at // 2}\n{'draft: true' if at == 6 else ''}\n---\n" for at in range(1, 9)}  # fmt: skip
     site = make_site({"elenchus.toml": TRAPS["elenchus.toml"], "listings.toml": PARAMETERS.replace("from_place", "union"), **notes})  # fmt: skip
     there = site.in_tables()
-    for name, given in (("near", {}), ("near", {"where": ["a"]}), ("near", {"where": ["c"], "least": ["3"]}), ("ofparent", {}), ("ofparent", {"who": ["n1"]}), ("here", {"here": ["n1"]}), ("here", {"here": ["n2"]})):  # fmt: skip
-        answers = [Query.of(each, name, given).answer() for each in (site, there)]
-        assert differences(*answers) == {}, f"{name} {given}"
-        assert [str(each.choices) for each in answers][0] == str(answers[1].choices)
+    for name, values in (("near", {}), ("near", {"where": ["a"]}), ("near", {"where": ["c"], "least": ["3"]}), ("ofparent", {}), ("ofparent", {"who": ["n1"]}), ("here", {"here": ["n1"]}), ("here", {"here": ["n2"]})):  # fmt: skip
+        one, other = (Query.of(each, name, values).answer() for each in (site, there))
+        assert differences(one, other) == {}, f"{name} {values}"
+        assert str(one.choices) == str(other.choices)
     for name, given in (
         ("near", {"where": ["aa"]}),
         ("ofparent", {"who": ["n99"]}),
@@ -377,6 +377,6 @@ def test_parameters(make_site: Write) -> None:
         wrong = []
         for each in (site, there):
             with pytest.raises(elenchus.ElenchusError) as found:
-                Query.of(each, name, given).answer()
+                Query.of(each, name, values).answer()
             wrong.append(found.value.problems)
         assert wrong[0] == wrong[1]

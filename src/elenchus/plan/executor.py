@@ -63,7 +63,7 @@ class Executor(Protocol):
         """Return the way to a page of an answer, step by step, gone anew. Raises NoSuchPage."""
 
     def entries_of(self, kind: str) -> list[tuple[str, str]]:
-        """Return the ids and titles of the entries of a kind that anybody may see, of all for an empty one."""
+        """Return the ids and titles of the entries of a kind that anybody may see, of all for none."""
 
     def hidden_terms(self, taxonomy: str) -> frozenset[int]:
         """Return the terms that nobody is shown, by their numbers."""
