@@ -369,7 +369,7 @@ def test_parameters(make_site: Write) -> None:
         one, other = (Query.of(each, name, values).answer() for each in (site, there))
         assert differences(one, other) == {}, f"{name} {values}"
         assert str(one.choices) == str(other.choices)
-    for name, given in (
+    for name, values in (
         ("near", {"where": ["aa"]}),
         ("ofparent", {"who": ["n99"]}),
         ("here", {"here": ["nobody"]}),
