@@ -380,3 +380,21 @@ def test_parameters(make_site: Write) -> None:
                 Query.of(each, name, values).answer()
             wrong.append(found.value.problems)
         assert wrong[0] == wrong[1]
+
+
+PAGES = '[home]\naddress = "index.html"\nno_repeats = true\nsections = ["newest", { ask = "from note order by title per page 3" }, { ask = "from note group by union" }]\n[notes]\neach = "from note"\naddress = "{slug}/"\nsections = [{ ask = "from note where parent = :here" }]\n'
+
+
+def test_pages_and_publishing(make_site: Write, tmp_path: Path, run: Run) -> None:
+    """Pages whose sections tables answer are the same to the byte; tables of other content are refused."""
+    notes = {f"n/n{at}.md": f"---\ntitle: T{at}\nunion: [a{at % 3}]\n{f'parent: n{at // 2}' if at > 1 else ''}\n---\nText {at}\n" for at in range(1, 7)}  # fmt: skip
+    make_site({"elenchus.toml": TRAPS["elenchus.toml"], "listings.toml": '[newest]\nask = "from note order by title desc limit 2"\n', "pages.toml": PAGES, **notes})  # fmt: skip
+    run("export", "tables")
+    for name, more in (("one", ()), ("two", ("--on", "tables"))):
+        assert run("publish", "--to", name, *more).returncode == 0
+    one, two = ({path.relative_to(tmp_path / name): path.read_bytes() for path in (tmp_path / name).rglob("*.*") if ".elenchus" not in path.parts} for name in ("one", "two"))  # fmt: skip
+    assert one == two != {}
+    assert run("pages", "home", "--on", "tables").stdout == run("pages", "home").stdout != ""
+    (tmp_path / "n" / "n1.md").write_text("---\ntitle: Other\n---\n")
+    refused = run("publish", "--to", "two", "--on", "tables")
+    assert (refused.returncode, "of other content" in refused.stderr) == (4, True)

@@ -19,7 +19,16 @@ if TYPE_CHECKING:
 
     from elenchus.site.site import Site
 
-__all__ = ["AtOption", "EditsOption", "NoIndexOption", "OnOption", "SiteOption", "app", "opened"]
+__all__ = [
+    "AnswersOption",
+    "AtOption",
+    "EditsOption",
+    "NoIndexOption",
+    "OnOption",
+    "SiteOption",
+    "app",
+    "opened",
+]
 
 
 class _Commands(TyperGroup):
@@ -87,6 +96,10 @@ OnOption = Annotated[
         metavar="PLACE",
         help="Ask the tables there (elenchus export): a folder, duckdb:///FILE, postgresql://… or spark://….",
     ),
+]
+AnswersOption = Annotated[
+    str,
+    typer.Option("--on", metavar="PLACE", help="Let the tables there answer, which elenchus export wrote."),
 ]
 EditsOption = Annotated[
     bool, typer.Option("--edits", help="As if all pending edits (name.edit.md) were published.")

@@ -83,13 +83,14 @@ class Scene(Working):
 class Live:
     """A folder with a site; ``at`` is the now that it is seen at unless a visitor chooses another.
 
-    ``offers_all`` says whether visitors may see what is not public, and pending edits.
-    ``version`` grows with each change. Its methods may be called by several threads.
+    Tables answer where ``on`` names their place. ``offers_all`` says whether visitors may see what is not
+    public, and pending edits. ``version`` grows with each change. Several threads may call its methods.
     """
 
     folder: Path
     at: str | None = None
     index: bool = True
+    on: str = ""
     offers_all: bool = True
     version: int = 1
     scenes: dict[tuple[str, bool], tuple[float, Scene]] = field(default_factory=dict)
@@ -139,7 +140,7 @@ class Live:
             site = open_site(self.folder, at=self.at).working(Work(index=self.index, aside=True))
             _ = site.dataset  # read here, so that scenes share it
             _ = site.library, site.pages
-            self.site = site
+            self.site = site.answered_on(self.on) if self.on else site
         return self.site
 
     def problems(self) -> tuple[Problem, ...]:

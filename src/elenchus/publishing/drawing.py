@@ -127,7 +127,7 @@ def _in_order(found: Publication) -> None:
 
 def _helped(stack: ExitStack, found: Publication, site: Site, wishes: Wishes, count: int) -> _Crew | None:
     """Return processes that draw a number of pages, ended with the stack; none where they would not help."""
-    if count < _FEWEST or wishes.processes < 2 or not site.content.is_indexed:  # noqa: PLR2004 - one is this
+    if count < _FEWEST or wishes.processes < 2 or not site.content.is_indexed or site.tables:  # noqa: PLR2004 - one is this
         return None
     stage = "" if wishes.dry_run else str(found.folder / STAGE)
     identity = site.content.found.identity()

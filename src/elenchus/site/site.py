@@ -6,7 +6,7 @@ import os
 import time
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from elenchus.engine.executor import Engine
 from elenchus.errors import OptionError, Problem, SiteError
@@ -37,6 +37,7 @@ if TYPE_CHECKING:
     from elenchus.schema.terms import TermRow
     from elenchus.site.inheritance import Listing
     from elenchus.site.pages import PageRules
+    from elenchus.tables.data import TableData
     from elenchus.values.dates import Interval
 
 __all__ = ["Content", "Site", "find_site", "instant_of", "interval_of", "journal_of", "now", "open_site"]
@@ -149,10 +150,14 @@ def _terms_of(folder: Path, files: Mapping[str, str]) -> dict[str, list[TermRow]
 
 
 class Site(Working):
-    """A site at a now: its content, a clock, and what answers questions there."""
+    """A site at a now: its content, a clock, and what answers questions there.
+
+    Where there are ``tables``, these are asked; the content is what pages are then drawn of.
+    """
 
     content: Content
     clock: Clock
+    tables: TableData | None = None
 
     @property
     def definition(self) -> Definition:
@@ -182,7 +187,11 @@ class Site(Working):
     @cached_property
     def executor(self) -> Executor:
         """What answers the questions of this now, plans in and answers out. Raises SiteError."""
-        return self.engine
+        if self.tables is None:
+            return self.engine
+        from elenchus.tables.executor import TableEngine
+
+        return TableEngine(self.tables, self.clock)
 
     @cached_property
     def plans(self) -> Kept[tuple[Listing, Plan]]:
@@ -206,7 +215,7 @@ class Site(Working):
 
     def working(self, work: Work) -> Site:
         """Return the site with its content read in another way."""
-        return Site(replace(self.content, work=work), self.clock)
+        return Site(replace(self.content, work=work), self.clock, self.tables)
 
     def on(self, place: str) -> Site:
         """Return the site with its questions asked of the tables at a place; its content is not read.
@@ -215,25 +224,34 @@ class Site(Working):
         """
         from elenchus.tables.opening import opened_tables
 
-        return self.asked_of(*opened_tables(place, self.definition.schema, self.clock))
+        return self.asked_of(opened_tables(place, self.definition.schema, self.clock.zone))
 
     def in_tables(self) -> Site:
         """Return the site with its content as tables in memory. Raises OptionError without their extra."""
         from elenchus.tables.opening import tables_of
 
-        return self.asked_of(*tables_of(self.dataset, self.definition.schema, self.clock))
+        return self.asked_of(tables_of(self.dataset, self.definition.schema, self.clock.zone))
 
-    def asked_of(self, data: Any, executor: Executor) -> Site:
-        """Return the site with its questions checked against some names, and asked of an executor."""
+    def asked_of(self, tables: TableData) -> Site:
+        """Return the site with its questions checked against tables and asked of them."""
         content = self.content.kept(Content(self.definition, work=self.content.work))
-        content.__dict__["dataset"] = data
-        found = Site(content, self.clock)
-        found.__dict__["executor"] = executor
-        return found
+        content.__dict__["dataset"] = tables
+        return Site(content, self.clock, tables)
+
+    def answered_on(self, place: str) -> Site:
+        """Return the site with its content, whose questions the tables at a place answer.
+
+        Raises OptionError and SiteError as :meth:`on` does, and SiteError for tables of other content.
+        """
+        from elenchus.tables.opening import opened_tables, same_content
+
+        tables = opened_tables(place, self.definition.schema, self.clock.zone)
+        same_content(tables, self.dataset)
+        return Site(self.content, self.clock, tables)
 
     def at(self, instant: int) -> Site:
         """Return the site at another now, in microseconds since 1970; what is read already stays read."""
-        return Site(self.content, Clock(instant, self.clock.zone))
+        return Site(self.content, Clock(instant, self.clock.zone), self.tables)
 
     def with_entries(self, records: Iterable[Record]) -> Site:
         """Return the site with some more entries; what is read already is not read again."""

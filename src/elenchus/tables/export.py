@@ -47,7 +47,8 @@ def export(data: Dataset, place: str) -> Exported:
 def _told(frames: Frames, **more: Any) -> str:
     """Return the description of the tables, as JSON."""
     entries = len(frames.data.entries)
-    data = {**frames.layout.as_data(), "zone": frames.data.zone.key, "entries": entries, **more}
+    about = {"zone": frames.data.zone.key, "entries": entries, "content": frames.digest}
+    data = {**frames.layout.as_data(), **about, **more}
     return json.dumps(data, ensure_ascii=False, indent=1) + "\n"
 
 

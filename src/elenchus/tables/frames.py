@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from functools import cached_property, partial
+from hashlib import blake2b
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -90,6 +91,12 @@ class Frames(Working):
             )
             found[each.row : each.row + 1] = mixed(found[each.row : each.row + 1] ^ told)
         return found.view(np.int64)
+
+    @cached_property
+    def digest(self) -> str:
+        """What tells whether tables hold this content."""
+        terms = json.dumps(self._terms(), ensure_ascii=False).encode()
+        return blake2b(np.sort(self.marks).tobytes() + terms, digest_size=16).hexdigest()
 
     def term_marks(self, taxonomy: str) -> NDArray[np.uint64]:
         """Return the marks of the terms of a taxonomy: those of their paths."""

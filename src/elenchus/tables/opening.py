@@ -5,24 +5,24 @@ from __future__ import annotations
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
-from elenchus.errors import OptionError, Problem
+from elenchus.errors import OptionError, Problem, SiteError
+from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
+    from zoneinfo import ZoneInfo
 
     from elenchus.engine.columns.dataset import Dataset
     from elenchus.schema.types import Schema
     from elenchus.tables.backend import Told
     from elenchus.tables.data import TableData
-    from elenchus.tables.executor import TableEngine
     from elenchus.tables.layout import TableLayout
-    from elenchus.values.dates import Clock
 
-__all__ = ["missing_extra", "opened_tables", "recorded", "tables_of"]
+__all__ = ["missing_extra", "opened_tables", "recorded", "same_content", "tables_of"]
 
 
-def opened_tables(place: str, schema: Schema, clock: Clock) -> tuple[TableData, TableEngine]:
-    """Return the names and the executor of the tables at a place.
+def opened_tables(place: str, schema: Schema, zone: ZoneInfo) -> TableData:
+    """Return the tables at a place, as the names of a site.
 
     Raises OptionError where what they need is not installed, or for no place of tables, SiteError where there
     are none of these definitions.
@@ -30,27 +30,36 @@ def opened_tables(place: str, schema: Schema, clock: Clock) -> tuple[TableData, 
     try:
         from elenchus.tables.backend import backend_of
         from elenchus.tables.data import TableData
-        from elenchus.tables.executor import TableEngine
+
+        found = TableData(backend_of(place), schema, zone)
     except ModuleNotFoundError as error:
         raise missing_extra(error) from None
-    data = TableData(backend_of(place), schema, clock.zone)
-    _ = data.schema
-    return data, TableEngine(data, clock)
+    _ = found.schema
+    return found
 
 
-def tables_of(dataset: Dataset, schema: Schema, clock: Clock) -> tuple[TableData, TableEngine]:
-    """Return the same for content that is put into tables in the memory of this process.
+def tables_of(dataset: Dataset, schema: Schema, zone: ZoneInfo) -> TableData:
+    """Return content as tables in the memory of this process.
 
     Raises OptionError where what that needs is not installed.
     """
     try:
         from elenchus.tables.data import TableData
-        from elenchus.tables.executor import TableEngine
         from elenchus.tables.export import in_memory
+
+        return TableData(in_memory(dataset), schema, zone)
     except ModuleNotFoundError as error:
         raise missing_extra(error) from None
-    data = TableData(in_memory(dataset), schema, clock.zone)
-    return data, TableEngine(data, clock)
+
+
+def same_content(tables: TableData, dataset: Dataset) -> None:
+    """Refuse tables that were made of other content, so that pages would not show what was asked."""
+    from elenchus.tables.frames import Frames
+
+    if tables.backend.about.get("content") != Frames(dataset).digest:
+        message = f"the tables at {quoted(tables.backend.place)} are of other content than the site's"
+        hint = f"Write what changed: elenchus export {tables.backend.place}."
+        raise SiteError([Problem("other-tables", message, hint)])
 
 
 @contextmanager

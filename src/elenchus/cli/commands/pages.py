@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
-from elenchus.cli.app import AtOption, EditsOption, NoIndexOption, SiteOption, app, opened
+from elenchus.cli.app import AnswersOption, AtOption, EditsOption, NoIndexOption, SiteOption, app, opened
 
 if TYPE_CHECKING:
     from elenchus.pages.book import Book
@@ -24,6 +24,7 @@ def pages(
     at: AtOption = None,
     no_index: NoIndexOption = False,
     edits: EditsOption = False,
+    on: AnswersOption = "",
     as_if: Annotated[
         int,
         typer.Option(
@@ -38,7 +39,8 @@ def pages(
     from elenchus.pages.overview import addresses, page_report, pages_named, set_lines
     from elenchus.report.pages import address_table, page_sections, set_table
 
-    book = Book(opened(site, at, no_index=no_index, edits=edits), in_bulk=name is None)
+    here = opened(site, at, no_index=no_index, edits=edits)
+    book = Book(here.answered_on(on) if on else here, in_bulk=name is None)
     if name is None:
         with progress("pages", len(book.pages)) as tick:
             lines, pages_of = addresses(book, tick)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
-from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app, opened
+from elenchus.cli.app import AnswersOption, AtOption, NoIndexOption, SiteOption, app, opened
 from elenchus.frozen import replace
 
 if TYPE_CHECKING:
@@ -43,6 +43,7 @@ def publish(
     site: SiteOption = None,
     at: AtOption = None,
     no_index: NoIndexOption = False,
+    on: AnswersOption = "",
 ) -> int:
     """Write all pages and page sets with their feeds and data, after telling what changes.
 
@@ -56,6 +57,7 @@ def publish(
     home = site or find_site(Path.cwd())
     texts = texts_digest(home)  # before anything is read, so that the next run sees what changes meanwhile
     here = opened(home, at, no_index=no_index)
+    here = here.answered_on(on) if on else here
     wishes = Wishes(only, force, dry_run, here.content.work.processes, texts)
     folder = target_of(here, to)
     code = _nothing_changed(here, folder, wishes, whole=whole)

@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app
+from elenchus.cli.app import AnswersOption, AtOption, NoIndexOption, SiteOption, app
 
 __all__ = ["serve"]
 
@@ -37,6 +37,7 @@ def serve(
     site: SiteOption = None,
     at: AtOption = None,
     no_index: NoIndexOption = False,
+    on: AnswersOption = "",
 ) -> None:
     """Show the site as it would be published, and again whenever content or definitions change.
 
@@ -52,7 +53,7 @@ def serve(
 
     folder = site or elenchus.find_site(Path.cwd())
     # Whoever else may look is shown what visitors of the site are shown.
-    live = Live(folder, at, index=not no_index, offers_all=_is_this_machine(host))
+    live = Live(folder, at, index=not no_index, offers_all=_is_this_machine(host), on=on)
     for problem in live.problems():
         show([Piece(f"{problem}\n", Role.ERROR)])
 
