@@ -13,6 +13,7 @@ from urllib.parse import unquote, urlsplit
 from elenchus.errors import OptionError, Problem, SiteError
 from elenchus.files import is_file, read_whole
 from elenchus.tables.layout import VERSION, Layout
+from elenchus.values.kept import Kept
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
@@ -39,6 +40,7 @@ __all__ = [
 ABOUT = "elenchus.json"  # the file that describes tables in a folder
 SCHEMA = "elenchus"  # the schema of a database in which the tables are
 _TOKEN = re.compile("\ue000([0-9]+)\ue000")
+_MOST_COMPILED = 512  # statements whose texts are kept: questions of one shape have one
 _LARGEST = 2**26  # bytes of a description
 
 
@@ -47,15 +49,20 @@ class Bound:
 
     def __init__(self) -> None:
         self.values: list[Any] = []
-        self.places: dict[tuple[type, Any], int] = {}
+        self.tables = 0
 
     def place(self, value: Any) -> str:
-        """Return the sign that stands for a value until the statement is made."""
-        key = type(value), value
-        if key not in self.places:
-            self.values.append(value)
-            self.places[key] = len(self.values)
-        return f"\ue000{self.places[key]}\ue000"
+        """Return the sign that stands for a value until the statement is made.
+
+        Equal values have signs of their own: questions of one shape are then one expression.
+        """
+        self.values.append(value)
+        return f"\ue000{len(self.values)}\ue000"
+
+    def next_table(self) -> int:
+        """Return the number of the next use of a table, by which it is told from others."""
+        self.tables += 1
+        return self.tables
 
     def text(self, value: str) -> ir.StringValue:
         """Return a text."""
@@ -102,6 +109,7 @@ class Backend:
         self.place = place
         self.connection = connection
         self.tables: dict[str, ir.Table] = {}
+        self.compiled: Kept[tuple[str, list[int]]] = Kept(_MOST_COMPILED)
         self.told: list[Told] | None = None  # the statements that were run, where somebody wants to read them
 
     def table(self, name: str) -> ir.Table:
@@ -157,6 +165,13 @@ class Backend:
 
     def statement(self, expression: ir.Expr, values: Bound, *, pretty: bool = False) -> Statement:
         """Return an expression as the engine's own SQL; its values have places there."""
+        text, places = self.compiled.get(
+            (expression.op(), pretty), lambda: self.compile(expression, pretty=pretty)
+        )
+        return Statement(text, tuple(values.values[place - 1] for place in places))
+
+    def compile(self, expression: ir.Expr, *, pretty: bool) -> tuple[str, list[int]]:
+        """Return the text of a statement, and which values have its places, by the numbers of their signs."""
         from sqlglot import expressions
 
         compiler = self.connection.compiler
@@ -170,7 +185,7 @@ class Backend:
             return expressions.Var(this=f"{self.marker}{number}")
 
         text = compiler.to_sqlglot(expression).transform(placed).sql(dialect=compiler.dialect, pretty=pretty)
-        return Statement(text, tuple(values.values[number - 1] for number in used))
+        return text, list(used)
 
     def run(self, statement: Statement) -> list[tuple[Any, ...]]:
         """Return the rows of a statement."""
@@ -205,10 +220,9 @@ class DuckBackend(Backend):
         return raw.execute(f"SELECT told FROM {SCHEMA}.about").fetchall()[0][0] if known else None
 
     def run(self, statement: Statement) -> list[tuple[Any, ...]]:
-        """See :class:`Backend`."""
-        found: list[tuple[Any, ...]] = self.connection.con.execute(
-            statement.text, list(statement.values)
-        ).fetchall()
+        """See :class:`Backend`: by a cursor of its own, so that several threads can ask."""
+        with self.connection.con.cursor() as cursor:
+            found: list[tuple[Any, ...]] = cursor.execute(statement.text, list(statement.values)).fetchall()
         return found
 
 

@@ -11,6 +11,7 @@ from math import ceil, floor, inf, nextafter
 from typing import TYPE_CHECKING, Any, NamedTuple, TypeAlias, assert_never
 
 import ibis
+from ibis.expr.operations import SelfReference
 
 from elenchus.errors import Problem, SiteError
 from elenchus.frozen import Working, member
@@ -122,7 +123,9 @@ class Scope(Working):
 
     def table(self, name: str) -> ir.Table:
         """Return a table, as one that no other is mistaken for."""
-        return self.entries_table.view() if name == "entries" else self.data.backend.table(name).view()
+        found = self.entries_table if name == "entries" else self.data.backend.table(name)
+        reference: ir.Table = SelfReference(found, identifier=self.values.next_table()).to_expr()
+        return reference
 
     @cached_property
     def entries_table(self) -> ir.Table:
