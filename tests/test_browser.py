@@ -86,7 +86,8 @@ def page(browser: Browser) -> Iterator[Page]:
 
 
 def titles(page: Page) -> list[str]:
-    """Return the titles that a visitor sees in the list."""
+    """Return the titles that a visitor sees in the list, once the page is there as a whole."""
+    page.wait_for_load_state()
     return [
         each.locator("a").first.inner_text()
         for each in page.locator("#find .elen-list h3").all()

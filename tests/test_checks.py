@@ -7,6 +7,7 @@ import re
 import shutil
 from collections import Counter
 from pathlib import Path
+from urllib.parse import unquote
 
 import pytest
 from hypothesis import given, settings
@@ -197,6 +198,31 @@ def test_flowing(texts: list[str], width: int, indent: int) -> None:
     for number, line in enumerate(whole.split("\n")):
         assert width_of(line.rstrip()) <= width or len(line.split()) == 1 or not number
         assert not number or not line or line.startswith(" " * indent)
+
+
+def test_sarif(run: Run, broken: Path) -> None:
+    """The same findings stand in SARIF, each with its rule, level, file and line; accepted ones are suppressed."""
+    report, log = (
+        json.loads(run("check", "--format", form, "--site", str(broken)).stdout) for form in ("json", "sarif")
+    )
+    [found] = log["runs"]
+    rules = [rule["id"] for rule in found["tool"]["driver"]["rules"]]
+    assert (log["version"], len(rules)) == ("2.1.0", len(set(rules)))
+    assert len(found["results"]) == len(report["findings"]) > 100
+    for result, finding in zip(found["results"], report["findings"], strict=True):
+        assert (result["ruleId"], result["level"]) == (finding["code"], finding["level"])
+        assert rules[result["ruleIndex"]] == finding["code"]
+        assert bool(result.get("suppressions")) == bool(finding["accepted"])
+        where = [each["physicalLocation"] for each in result.get("locations", ())]
+        assert [unquote(each["artifactLocation"]["uri"]) for each in where] == [finding["file"]] * len(where)
+        assert [each["region"]["startLine"] for each in where if "region" in each] == [
+            finding["line"]
+        ] * bool(finding.get("line"))
+    above = run("check", "--format", "sarif", "--site", "site", cwd=broken.parent).stdout
+    assert '"uri": "site/listings.toml"' in above
+    assert "Did you mean sarif?" in run("check", "--format", "sarf").stderr
+    listed = run("check", "--codes").stdout
+    assert all(f"  {code}  " in listed for code in records())
 
 
 def test_about(run: Run) -> None:

@@ -95,6 +95,7 @@ QUESTIONS = st.builds(
     group=st.none() | st.builds(nodes.GroupClause, several(GROUP_KEYS), st.booleans()),
     offset=st.none() | st.builds(nodes.Offset, NUMBERS),
     limit=st.none() | st.builds(nodes.Limit, st.none() | NUMBERS),
+    group_limit=st.none() | st.builds(nodes.LimitGroups, st.integers(1, 99)),
     per_group=st.none() | st.builds(nodes.LimitPerGroup, NUMBERS),
     per_page=st.none() | st.builds(nodes.PerPage, POSITIVE),
 )

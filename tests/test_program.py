@@ -8,17 +8,42 @@ import json
 import os
 import pty
 import re
+import shlex
+import shutil
 import subprocess
 import sys
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 import elenchus
-from conftest import HERE, PROGRAM, Run
+from conftest import HERE, PROGRAM, Run, cases
+from elenchus.cli import commands
+from elenchus.cli.app import GROUPS
 
+COMMANDS = Path(commands.__file__).parent
 REFERENCE = HERE / "reference"
 COUNTING = "from sighting where individuals >= 10 order by individuals desc"
+
+
+@pytest.fixture(scope="module")
+def demos(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Return a folder with copies of both demos, which keep what a run has read for the next one."""
+    folder = tmp_path_factory.mktemp("outputs")
+    for name in ("skerry-bay", "lending-library"):
+        shutil.copytree(elenchus.demo_folder().parent / name, folder / name)
+    return folder
+
+
+@pytest.mark.parametrize("case", cases("outputs.toml"), ids=lambda case: case["command"])
+def test_outputs(run: Run, demos: Path, case: dict[str, Any]) -> None:
+    """What a command prints in a demo is what the case says, line by line; it changes nothing."""
+    folder = demos / case.get("demo", "skerry-bay")
+    done = run(*shlex.split(case["command"]), cwd=folder)
+    assert done.returncode == case.get("code", 0)
+    assert (done.stderr if "errors" in case else done.stdout) == case.get("errors", case.get("says"))
+    assert not (folder / "published").exists()
 
 
 def test_table(run: Run) -> None:
@@ -281,3 +306,23 @@ def test_help(run: Run, command: tuple[str, ...]) -> None:
     assert "..." not in done.stdout.replace("[ARGS]...", "")
     for line in done.stdout.splitlines():
         assert not re.fullmatch(r"  \S+( [A-Z=]+)?(  \[required\])?", line), line
+
+
+def test_examples_of_help(run: Run, tmp_path: Path) -> None:
+    """Each command stands in one group of the help, and its own ends with two examples, which work in the demo."""
+    grouped = [name for names in GROUPS.values() for name in names]
+    commands = sorted(path.stem.replace("_", "-") for path in COMMANDS.glob("[a-z]*.py"))
+    assert sorted(grouped) == commands
+    folder = Path(shutil.copytree(elenchus.demo_folder(), tmp_path / "demo"))
+    (folder / "index.html").write_text(
+        "<p><!-- elenchus begin number 'from sighting' --><!-- elenchus end --></p>\n"
+    )
+    entry = folder / "notebook" / "sighting" / "grey-seal-count-may.md"
+    entry.with_suffix(".edit.md").write_text(entry.read_text() + "More.\n")
+    for name in grouped:
+        lines = run(name, "--help").stdout.split("For example, in the demo:\n")[-1].splitlines()
+        examples = [line.strip() for line in lines if line.strip()]
+        assert [line.split()[:2] for line in examples] == [["elenchus", name]] * 2
+        for line in examples if name != "serve" else []:
+            done = run(*shlex.split(line)[1:], cwd=folder)
+            assert done.returncode == 0, f"{line}: {done.stderr}"

@@ -407,6 +407,24 @@ def test_several_processes(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> N
         assert found.files == wanted.files
 
 
+def test_copied_templates(run: Run, tmp_path: Path) -> None:
+    """The built-in templates, copied into the site with what they say of themselves, make the same pages."""
+    site = Path(shutil.copytree(elenchus.demo_folder(), tmp_path / "site"))
+    here = ("--site", str(site))
+    names = [line.split()[0] for line in run("templates").stdout.splitlines()]
+    run("publish", "--to", "one", *here)
+    assert (
+        "Did you mean layouts/cards.html" in run("templates", "layouts/card.html", "rows.html", *here).stderr
+    )
+    assert not (site / "templates").exists()
+    assert run("templates", *names, *here).stdout.count("Wrote") == len(names) > 10
+    run("publish", "--to", "two", *here)
+    one, two = (tree(tmp_path / folder) for folder in ("one", "two"))
+    assert one == two != {}
+    again = run("templates", "sheet.html", *here)
+    assert (again.returncode, "is there already" in again.stderr) == (6, True)
+
+
 def test_nothing_to_do(run: Run, tmp_path: Path) -> None:
     """A second run has nothing to do; what was changed by hand is seen, though it looks the same."""
     made(tmp_path / "site", random.Random(4))

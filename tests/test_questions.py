@@ -43,6 +43,20 @@ def test_program(case: dict[str, Any], run: Run) -> None:
     assert done.returncode == 0
 
 
+def test_shown_fields(run: Run) -> None:
+    """Other fields than those of a listing or a question are shown, in every form; an unknown one is told."""
+    ask = ("ask", "from sighting limit 1", "--site", str(elenchus.demo_folder()), "--show")
+    plain = run(*ask, "station.title, individuals").stdout
+    assert plain.split("\n")[0].split() == ["id", "station.title", "individuals"]
+    assert run(*ask, "individuals", "-f", "csv").stdout.startswith(
+        "id,kind,slug,title,date,address,individuals\n"
+    )
+    wrong = run(*ask, "indviduals")
+    assert (wrong.returncode, "Did you mean individuals?" in wrong.stderr) == (3, True)
+    listing = run("ask", "fresh-from-shore", *ask[2:], "kind").stdout
+    assert listing.split("\n")[0].split() == ["id", "kind"]
+
+
 @pytest.mark.parametrize("count", [1, 2, 3, 5, 17, 18, 19])
 @pytest.mark.parametrize("order", ["newest", "oldest", "title", "individuals desc", "starts, kind desc"])
 def test_pages_partition(reference: elenchus.Site, order: str, count: int) -> None:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from elenchus.errors import FolderError, OptionError, Problem, QuestionError, Span
-from elenchus.files import replacing
+from elenchus.errors import OptionError, Problem, QuestionError, Span
+from elenchus.files import replacing, written_or_told
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -34,12 +34,8 @@ def draw(answer: Answer, path: Path) -> None:
 
 def save(figure: Any, path: Path) -> None:
     """Write a figure to a file. Raises FolderError."""
-    try:
-        with replacing(path) as part:
-            figure.savefig(part, format=path.suffix[1:].lower(), metadata=_metadata(path))
-    except OSError as error:
-        message = f"the file {path} cannot be written ({error.strerror})"
-        raise FolderError([Problem("cannot-write", message, "Name another file.")]) from None
+    with written_or_told(f"the file {path}", "Name another file."), replacing(path) as part:
+        figure.savefig(part, format=path.suffix[1:].lower(), metadata=_metadata(path))
 
 
 def _check(answer: Answer, path: Path) -> None:

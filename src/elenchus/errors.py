@@ -35,6 +35,7 @@ __all__ = [
     "MarkerError",
     "NoSuchName",
     "NoSuchPage",
+    "NotSupported",
     "OptionError",
     "Place",
     "Problem",
@@ -177,6 +178,19 @@ class NoSuchName(ElenchusError):
 
 class SiteError(ElenchusError):
     """The site file is missing, cannot be parsed, or holds unknown keys or contradictions."""
+
+
+class NotSupported(SiteError):
+    """Tables cannot be asked for something, which ``what`` names; the content itself can."""
+
+    def __init__(self, what: str) -> None:
+        hint = "Ask the content itself: without --sql, and with --on content (why: --tables content)."
+        super().__init__([Problem("not-supported", f"tables cannot be asked for {what}", hint)])
+        self.what = what
+
+    def __reduce__(self) -> tuple[type[NotSupported], tuple[str]]:
+        """Travel to another process with what it names."""
+        return type(self), (self.what,)
 
 
 class OptionError(ElenchusError):

@@ -17,7 +17,7 @@ from operator import attrgetter
 from pathlib import Path, PurePosixPath
 from typing import IO, TYPE_CHECKING, Any, NamedTuple
 
-from elenchus.errors import About, Place, Problem
+from elenchus.errors import About, FolderError, Place, Problem
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -44,6 +44,7 @@ __all__ = [
     "too_large",
     "unreadable",
     "write_whole",
+    "written_or_told",
 ]  # fmt: skip
 
 MOST_BYTES = 16 * 2**20  # of one file
@@ -222,6 +223,16 @@ def unreadable(name: str, error: OSError, hint: str = "", *, what: str = "file")
     """Return the problem of a file or folder that cannot be read."""
     message = f"the {what} cannot be read ({error.strerror})"
     return Problem("unreadable-file", message, hint, place=Place(name), about=About.FILE)
+
+
+@contextmanager
+def written_or_told(what: str, hint: str) -> Iterator[None]:
+    """Let a file or folder that cannot be written be told with its reason. Raises FolderError."""
+    try:
+        yield
+    except OSError as error:
+        message = f"{what} cannot be written ({error.strerror or error})"
+        raise FolderError([Problem("cannot-write", message, hint)]) from None
 
 
 @contextmanager

@@ -129,8 +129,11 @@ def _origin_words(origin: Origin) -> str:
 def _clause_text(listing: Listing, name: str) -> str:
     """Return a clause as it is written, without its first words."""
     written = print_question(Question(**{name: getattr(listing.question, name)}))
-    # “limit 3 per group” has its number in the middle of its words
-    return written.removeprefix(CLAUSES_OF[name]).removeprefix("limit").removesuffix("per group").strip()
+    words = CLAUSES_OF[name]
+    if not written.startswith(words):  # “limit 3 per group” has its number in the middle of its words
+        first, _, last = words.partition(" ")
+        return written.removeprefix(first).removesuffix(last).strip()
+    return written.removeprefix(words).strip()
 
 
 def _setting_words(value: object) -> str:

@@ -75,7 +75,8 @@ def describe_source(site: Site, name: str) -> list[Block]:
     specs = {spec.name: spec for spec in site.definition.sources}
     if name not in specs:
         message = f"the site has no source {quoted(name)}"
-        raise NoSuchName([Problem("unknown-name", message, near=nearest(name, specs))])
+        hint = f"Sources: {', '.join(specs)}."
+        raise NoSuchName([Problem("unknown-name", message, hint, near=nearest(name, specs))])
     spec, given = specs[name], _FromSource(site, specs[name])
     kinds = Counter(given.data.kind_names[kind] for kind in given.data.entries.kinds[given.rows].tolist())
     table = spec.table

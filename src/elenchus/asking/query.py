@@ -21,7 +21,7 @@ from elenchus.plan.check import check
 from elenchus.plan.nodes import AllOf, Test
 from elenchus.plan.values import Resolver
 from elenchus.plan.walking import parts, tests_in
-from elenchus.site.inheritance import Listing, changed_by
+from elenchus.site.inheritance import Listing, Origin, changed_by
 from elenchus.site.listings import ListingRule
 from elenchus.site.names import can_be_called
 from elenchus.values.texts import nearest, quoted
@@ -39,7 +39,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Query", "as_lists", "listing_named", "resolved"]
 
-_TRIED = Place("--try")
+_TRIED, _SHOWN = Place("--try"), Place("--show")
 _LONGEST_NAME = 100
 
 
@@ -64,6 +64,11 @@ class Query(Working):
         """
         listing = resolved(site, text, changes)
         return cls(site, listing, with_here(site, listing, given or {}))
+
+    def showing(self, fields: Sequence[str]) -> Query:
+        """Return the query with other fields to be shown than those of its listing."""
+        shown = tuple(fields), Origin("--show", _SHOWN)
+        return replace(self, listing=replace(self.listing, settings={**self.listing.settings, "show": shown}))
 
     @cached_property
     def plan(self) -> Plan:
@@ -103,7 +108,7 @@ class Query(Working):
         own = len(listing.setting("show"))
         told = [
             replace(each, message=f"in {each.setting}: {each.message}")
-            if each.setting and (each.index or 0) < own
+            if each.setting and (each.index is None or each.index < own)
             else each
             for each in named
         ]

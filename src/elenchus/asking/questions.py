@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 __all__ = ["ask", "timed", "why", "why_entry"]
 
 
-def ask(
+def ask(  # noqa: PLR0913 - each is another part of what is asked
     site: Site,
     question: str,
     *,
@@ -33,17 +33,21 @@ def ask(
     given: _Values | None = None,
     changes: str = "",
     as_if: int = 0,
+    show: Sequence[str] = (),
 ) -> Answer:
     """Return one page of the answer to a question about a site, or of a listing by its name.
 
     ``given`` holds the values of its parameters, a text or several for each name. ``changes`` are
     clauses that replace those of the question, as in a listing that is based on another. ``as_if``
-    adds that many entries which match and are newer than all others.
+    adds that many entries which match and are newer than all others. ``show`` are the fields that its rows
+    have in place of those that it would show.
     Raises QuestionError with every problem of form and meaning at once, NoSuchName for a listing that
     there is not, NoSuchPage for a page outside 1 … pages, SiteError when the content cannot be read.
     """
     with _as_given(given):
         query = Query.of(site, question, as_lists(given or {}), changes)
+        if show:
+            query = query.showing(show)
         return (with_more(query, as_if) if as_if else query).answer(page)
 
 

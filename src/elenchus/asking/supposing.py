@@ -5,7 +5,7 @@ from __future__ import annotations
 from itertools import product
 from typing import TYPE_CHECKING
 
-from elenchus.errors import NoSuchName, Problem
+from elenchus.errors import NoSuchName, NotSupported, Problem
 from elenchus.frozen import replace
 from elenchus.schema.identity import identity
 from elenchus.schema.record import Raw, Record
@@ -29,9 +29,12 @@ def with_more(query: Query, count: int) -> Query:
 
     They are dated now and have titles of their own. Where such entries would not match, because the question
     asks for another time or for a title, they have the date or the title of the one they are made from.
-    Raises NoSuchName where no entry matches, or where no other one could: it tells what stands against it.
+    Raises NoSuchName where no entry matches, or where no other one could: it tells what stands against it;
+    NotSupported for tables.
     """
     plan, site = query.plan, query.site
+    if site.is_of_tables:
+        raise NotSupported("entries that are not there")
     if plan.subject.is_terms:
         raise _impossible("only entries can be added as if, and these rows are terms")
     matching = site.executor.matching(plan)  # the newest first

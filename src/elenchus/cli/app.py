@@ -15,24 +15,67 @@ from elenchus.errors import did_you_mean
 from elenchus.values.texts import nearest
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     import click
 
     from elenchus.site.site import Site
 
 __all__ = [
+    "GROUPS",
     "AnswersOption",
     "AtOption",
     "EditsOption",
     "NoIndexOption",
     "OnOption",
     "SiteOption",
+    "answering",
     "app",
+    "examples",
+    "known_word",
     "opened",
 ]
 
 
+_CONTENT = "content"  # a place that is none: what the site's own content answers
+
+# The commands as --help lists them: in groups, in the order of the work.
+GROUPS = {
+    "Start": ("demo", "start"),
+    "Know and ask": ("describe", "ask", "why", "pages"),
+    "Change": ("set", "rename-term", "approve", "undo"),
+    "Check and publish": ("check", "compare", "upcoming", "serve", "publish", "weave"),
+    "Everything else": ("templates", "schema", "export"),
+}
+
+
+def known_word(name: str, known: Sequence[str], what: str) -> str:
+    """Return a word that an option or a command may have. Raises BadParameter, with the nearest ones."""
+    if name not in known:
+        hint = did_you_mean(nearest(name, known)) or f"Known: {', '.join(known)}."
+        raise typer.BadParameter(f"there is no {what} “{name}”. {hint}")
+    return name
+
+
+def examples(*lines: str) -> str:
+    """Return examples of a command as the end of its help, each on a line of its own."""
+    return "\b\nFor example, in the demo:\n" + "\n".join(f"  {line}" for line in lines)
+
+
 class _Commands(TyperGroup):
     """The commands; of an unknown one the nearest are named once, whatever versions of libraries add."""
+
+    def format_commands(
+        self,
+        ctx: click.Context,  # noqa: ARG002 - as the library calls it
+        formatter: click.HelpFormatter,
+    ) -> None:
+        """Write the commands in groups, in the order of the work."""
+        widest = max(map(len, self.commands))
+        for title, names in GROUPS.items():
+            known = [(f"{name:<{widest}}", self.commands[name].short_help or "") for name in names]
+            with formatter.section(title):
+                formatter.write_dl(known)
 
     def resolve_command(
         self, ctx: click.Context, args: list[str]
@@ -94,12 +137,30 @@ OnOption = Annotated[
     typer.Option(
         "--on",
         metavar="PLACE",
-        help="Ask the tables there (elenchus export): a folder, duckdb:///FILE, postgresql://… or spark://….",
+        help="Ask the tables there (elenchus export): a folder, duckdb:///FILE, postgresql://… or spark://…; "
+        "“content” asks the content, whatever [tables] says.",
     ),
 ]
+
+
+def answering(site: Site, on: str) -> Site:
+    """Return a site with its content whose questions the tables at a place answer, where one is given."""
+    return site.answered_on(on) if on else site
+
+
+def _elsewhere(on: str) -> str:
+    """Return the place of tables that is given; nothing for the content itself."""
+    return "" if on == _CONTENT else on
+
+
 AnswersOption = Annotated[
     str,
-    typer.Option("--on", metavar="PLACE", help="Let the tables there answer, which elenchus export wrote."),
+    typer.Option(
+        "--on",
+        metavar="PLACE",
+        callback=_elsewhere,
+        help="Let the tables there answer, which elenchus export wrote.",
+    ),
 ]
 EditsOption = Annotated[
     bool, typer.Option("--edits", help="As if all pending edits (name.edit.md) were published.")
@@ -107,11 +168,16 @@ EditsOption = Annotated[
 
 
 def opened(
-    folder: Path | None, at: str | None, *, no_index: bool = False, edits: bool = False, on: str = ""
+    folder: Path | None,
+    at: str | None,
+    *,
+    no_index: bool = False,
+    edits: bool = False,
+    on: str | None = None,
 ) -> Site:
     """Return the site of a folder, or the one around the working directory.
 
-    With pending edits, if wanted, or asked ``on`` tables.
+    With pending edits, if wanted, or asked ``on`` tables: those of its file where that is an empty text.
     """
     import elenchus
     from elenchus.cli.printing import progress, show_error
@@ -125,10 +191,12 @@ def opened(
         progress=lambda count: progress("reading", count),
     )
     found = elenchus.open_site(folder or elenchus.find_site(Path.cwd()), at=at).working(work)
-    if on:
-        if edits:
-            raise typer.BadParameter("tables have no pending edits, so --on goes without --edits")
-        return found.on(on)
+    on = None if on == _CONTENT else on
+    if on and edits:
+        raise typer.BadParameter("tables have no pending edits, so --on goes without --edits")
+    place = found.tables_place if on == "" and not edits else on
+    if place:
+        return found.on(place)
     if not edits:
         return found
     from elenchus.editing.edits import with_edits

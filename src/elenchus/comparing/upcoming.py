@@ -241,7 +241,7 @@ class _Course:
     def asked_of_all(self, plan: Plan) -> frozenset[str]:
         """Return the entries that meet the conditions of a plan, public or not."""
         bare = replace(
-            plan, unpublished=True, lead=(), at_most=None, groups=(), per_group=None,
+            plan, unpublished=True, lead=(), at_most=None, groups=(), group_limit=None, per_group=None,
             offset=0, limit=None, per_page=None, notices=(),
         )  # fmt: skip
         return frozenset(self.future.site.executor.ids(bare))

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from elenchus.errors import FolderError, Place, Problem, QuestionError
-from elenchus.files import write_whole
+from elenchus.files import write_whole, written_or_told
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -42,12 +42,9 @@ def write_demo(folder: Path, name: str = SKERRY_BAY, *, force: bool = False) -> 
         message = f"{files} in {folder} would be overwritten, so nothing was written"
         hint = "Name another folder, or add --force to overwrite them."
         raise FolderError([Problem("files-in-the-way", message, hint, place=Place(str(in_the_way[0])))])
-    try:
-        for path in changed:
+    for path in changed:
+        with written_or_told(f"the file {targets[path]}", "Name another folder."):
             write_whole(targets[path], path.read_bytes())
-    except OSError as error:
-        message = f"the file {error.filename or folder} cannot be written ({error.strerror})"
-        raise FolderError([Problem("cannot-write", message, "Name another folder.")]) from None
     return len(sources)
 
 

@@ -25,7 +25,10 @@ def undone(folder: Path) -> Undone:
     with journal.alone():
         changes = journal.changes()
         if not changes:
-            raise NoSuchName([Problem("nothing-to-undo", "no change was made here that could be undone")])
+            hint = "elenchus set, rename-term and approve make changes that can be."
+            raise NoSuchName(
+                [Problem("nothing-to-undo", "no change was made here that could be undone", hint)]
+            )
         if not changes[0].rows:
             return journal.undo(changes[0])
         _rows_undone(folder, changes[0])

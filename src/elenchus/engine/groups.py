@@ -64,10 +64,20 @@ class Grouping(Working):
         """Return what people call a group."""
         return self.named(number)[1]
 
-    def shown(self, per_group: int | None) -> int:
-        """Return how many placements are shown on all pages, where each group shows so many at the most."""
-        counts = self.counts if per_group is None else np.minimum(self.counts, per_group)
-        return int(counts.sum())
+    @cached_property
+    def turns(self) -> NDArray[np.int64]:
+        """For each group the place of its value of the first key among those of all, from 0."""
+        first = self.codes[:, 0] if len(self.codes) else self.codes.ravel()
+        return np.concatenate((np.zeros(min(1, len(first)), np.int64), np.cumsum(first[1:] != first[:-1])))
+
+    def kept(self, limit: int | None) -> int:
+        """Return how many groups are shown, where only so many values of the first key have theirs."""
+        return len(self.codes) if limit is None else int(np.searchsorted(self.turns, limit))
+
+    def shown(self, groups: int, per_group: int | None) -> int:
+        """Return how many placements are shown on all pages: of so many groups, and so many of each."""
+        counts = self.counts[:groups]
+        return int((counts if per_group is None else np.minimum(counts, per_group)).sum())
 
     @cached_property
     def placements(self) -> tuple[NDArray[np.int64], NDArray[np.int64]]:

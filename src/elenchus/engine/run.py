@@ -18,7 +18,7 @@ from elenchus.values.numbers import counting_number
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Sequence
+    from collections.abc import Iterable, Iterator, Sequence
 
     from numpy.typing import NDArray
 
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from elenchus.plan.nodes import Plan
     from elenchus.values.dates import Clock
 
-__all__ = ["SHOWN_OF_ENTRIES", "SHOWN_OF_TERMS", "Cut", "Overlaps", "answer", "too_many"]
+__all__ = ["SHOWN_OF_ENTRIES", "SHOWN_OF_TERMS", "Cut", "answer", "shown_of"]
 
 SHOWN_OF_ENTRIES = ("id", "kind", "slug", "title", "date", "address")
 SHOWN_OF_TERMS = ("id", "slug", "name", "path", "own", "with_below", "address")
@@ -50,42 +50,28 @@ def answer(
     if grouping:
         stages.note("groups, counted and put in order", len(grouping.counts))
     cut = Cut(plan, grouping, stages.total, page)
-    ids = stages.selection.view.ids(plan.subject)
-    shown = SHOWN_OF_TERMS if plan.subject.is_terms else SHOWN_OF_ENTRIES
     view = stages.selection.view
-    fields = (*view.shown(plan.subject, shown), *plan.fields, *plan.show)
+    fields = (*view.shown(plan.subject, shown_of(plan)), *plan.fields, *plan.show)
     numbers = cut.rows(stages) if grouping else stages.between(*cut.bounds)
     values = Values(view, plan.subject, {field.name: field for field in fields}, numbers)
-    found = Answer(
+    found = cut.answer(
         question=question,
+        clock=clock,
         matched=stages.kept_rows.count,
-        total=stages.total,
-        offset=plan.offset,
-        page=cut.page,
-        pages=cut.pages,
-        per_page=plan.per_page,
         rows=tuple(map(Row, view.ids_of(plan.subject, numbers), values.each(), numbers.tolist())),
-        at=from_instant(clock.now, clock.zone),
-        subject=plan.subject,
-        shown=shown,
-        mentioned=tuple(field.name for field in plan.fields),
-        columns=tuple(field.name for field in plan.show),
-        notices=(
-            *plan.notices,
-            *notices(plan, StagesNoticed(plan, stages), in_public=in_public),
-            *too_many(grouping),
-        ),
-        groups=cut.groups(grouping, ids) if grouping else None,
-        grouped_by=tuple(key.field.name for key in plan.groups),
-        placements=int(grouping.counts.sum()) if grouping else None,
-        overlap=Overlaps(grouping, ids) if grouping else {},
-        unpublished=plan.unpublished,
+        ids=view.ids(plan.subject),
+        noticed=notices(plan, StagesNoticed(plan, stages), in_public=in_public),
     )
     stages.note("values, groups and notices of the page", len(numbers))
     return found
 
 
-def too_many(grouping: Grouping | None) -> tuple[Problem, ...]:
+def shown_of(plan: Plan) -> tuple[str, ...]:
+    """Return the fields that every row of an answer has."""
+    return SHOWN_OF_TERMS if plan.subject.is_terms else SHOWN_OF_ENTRIES
+
+
+def _too_many(grouping: Grouping | None) -> tuple[Problem, ...]:
     """Return the notice of empty groups that are left out because there would be too many."""
     if grouping is None or not grouping.overflow:
         return ()
@@ -93,7 +79,21 @@ def too_many(grouping: Grouping | None) -> tuple[Problem, ...]:
     return (Problem("too-many-groups", message, "The empty ones are left out; group by fewer fields."),)
 
 
-class Overlaps(Mapping[str, tuple[str, ...]]):
+def _cut_off(plan: Plan, grouping: Grouping | None) -> tuple[Problem, ...]:
+    """Return the notice of groups that a limit does not show: how many, and how often rows stand in them."""
+    kept = grouping.kept(plan.group_limit) if grouping else 0
+    if grouping is None or kept == len(grouping.codes):
+        return ()
+    values = int(grouping.turns[-1]) + 1 - (plan.group_limit or 0)
+    count = int(grouping.counts[kept:].sum())
+    rows = "1 row stands" if count == 1 else f"rows stand {count} times"
+    noun, of = ("value", f" of {plan.groups[0].field.name}") if len(plan.groups) > 1 else ("group", "")
+    groups = f"1 more {noun}{of} is" if values == 1 else f"{values} more {noun}s{of} are"
+    message = f"{groups} not shown, in which {rows}"
+    return (Problem("more-groups", message, f"limit {plan.group_limit} groups shows the first ones."),)
+
+
+class _Overlaps(Mapping[str, tuple[str, ...]]):
     """The rows that stand in several groups, with the labels of these; worked out when one is looked at."""
 
     def __init__(self, grouping: Grouping, ids: Sequence[str]) -> None:
@@ -129,13 +129,50 @@ class Cut:
     """One page of an answer: of its rows, or of their placements in groups. Raises NoSuchPage."""
 
     def __init__(self, plan: Plan, grouping: Grouping | None, total: int, page: int | str) -> None:
+        self.plan = plan
         self.grouping = grouping
+        self.every = total
         self.per_group = plan.per_group
         self.size = plan.per_page
-        self.total = total if grouping is None else grouping.shown(plan.per_group)
+        self.groups_kept = grouping.kept(plan.group_limit) if grouping else 0
+        self.total = total if grouping is None else grouping.shown(self.groups_kept, plan.per_group)
         self.pages = max(1, -(-self.total // self.size)) if self.size else 1
         self.page = _page_number(page, self.pages, self.size)
         self.first = (self.page - 1) * self.size if self.size else 0
+
+    def answer(
+        self,
+        *,
+        question: str,
+        clock: Clock,
+        matched: int,
+        rows: tuple[Row, ...],
+        ids: Sequence[str],
+        noticed: Iterable[Problem],
+    ) -> Answer:
+        """Return the answer with this page; ``rows`` are those on it, ``ids`` those of the table."""
+        plan, grouping = self.plan, self.grouping
+        return Answer(
+            question=question,
+            matched=matched,
+            total=self.every,
+            offset=plan.offset,
+            page=self.page,
+            pages=self.pages,
+            per_page=plan.per_page,
+            rows=rows,
+            at=from_instant(clock.now, clock.zone),
+            subject=plan.subject,
+            shown=shown_of(plan),
+            mentioned=tuple(field.name for field in plan.fields),
+            columns=tuple(field.name for field in plan.show),
+            notices=(*plan.notices, *noticed, *_too_many(grouping), *_cut_off(plan, grouping)),
+            groups=self.groups(grouping, ids) if grouping else None,
+            grouped_by=tuple(key.field.name for key in plan.groups),
+            placements=int(grouping.counts.sum()) if grouping else None,
+            overlap=_Overlaps(grouping, ids) if grouping else {},
+            unpublished=plan.unpublished,
+        )
 
     @property
     def bounds(self) -> tuple[int, int]:
@@ -148,8 +185,9 @@ class Cut:
         if self.grouping is None or not self.total:
             return np.zeros(0, dtype=np.int64)
         if self.per_group is None:
-            return np.arange(len(self.grouping.group_of))
-        return np.flatnonzero(self.grouping.nth < self.per_group)
+            return np.arange(int(self.grouping.counts[: self.groups_kept].sum()))
+        kept = self.grouping.group_of < self.groups_kept
+        return np.flatnonzero(kept & (self.grouping.nth < self.per_group))
 
     @cached_property
     def chosen(self) -> NDArray[np.int64]:
@@ -175,7 +213,7 @@ class Cut:
 
     def numbers(self, grouping: Grouping) -> list[int]:
         """Return the groups of the page: those with a row on it, and the empty ones behind those rows."""
-        every = np.arange(len(grouping.counts))
+        every = np.arange(self.groups_kept)
         if not self.size:
             return every.tolist()
         of_kept = grouping.group_of[self.kept]

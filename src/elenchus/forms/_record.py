@@ -32,13 +32,15 @@ class Frame(Frozen):
     ``width`` is that of the terminal in columns, None where lines may be of any length. ``feed`` gives the
     rows of an answer as feeds have them; it is there for forms that need entries and an address. ``link``
     gives the link to an address of the site that holds wherever the text will stand. ``lasts`` says that the
-    text is kept as a file: it does not tell when it was asked, so that it changes when its rows do.
+    text is kept as a file: it does not tell when it was asked, so that it changes when its rows do. ``place``
+    is that of the tables which answered.
     """
 
     width: int | None = None
     feed: Callable[[Answer], Feed] | None = None
     link: Callable[[Href], Href] = rooted
     lasts: bool = False
+    place: str = ""
 
     def link_to(self, row: Row) -> Href:
         """Return the link to a row; empty where it has no address, which must not become the root."""

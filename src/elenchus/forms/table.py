@@ -36,7 +36,7 @@ def _write(answer: Answer, frame: Frame) -> Iterator[Piece]:
     if answer.rows or answer.groups or answer.choices:
         yield Piece("\n")
     if not answer.choices:
-        yield from _summary(answer)
+        yield from _summary(answer, frame.place)
     yield from notice_lines(answer.notices)
 
 
@@ -116,8 +116,8 @@ def _heading(answer: Answer, name: str) -> Heading:
     return Heading(name, role, right=numeric, flexible=not numeric and name != "date")
 
 
-def _summary(answer: Answer) -> Iterator[Piece]:
-    """Yield one line of counts and the time at which they hold."""
+def _summary(answer: Answer, place: str) -> Iterator[Piece]:
+    """Yield one line of counts, the time at which they hold, and the tables that gave them."""
     noun = answer.subject.counted(answer.matched)
     parts = [f"{answer.matched} {noun}"]
     if answer.total != answer.matched:
@@ -127,6 +127,7 @@ def _summary(answer: Answer) -> Iterator[Piece]:
     if answer.pages > 1:
         parts.append(f"page {answer.page} of {answer.pages}")
     parts.append(f"as of {to_minute(answer.at)} {answer.at.tzinfo}")
+    parts += [f"asked of {place}"] if place else []
     yield Piece(" · ".join(parts) + "\n", Role.FAINT)
 
 

@@ -51,7 +51,8 @@ def _unary(cursor: Cursor) -> Condition:
     elif cursor.accept("("):
         found = condition(cursor)
         if not cursor.accept(")"):
-            cursor.fail("open-parenthesis", "this parenthesis is never closed", span=first.span)
+            hint = "Close it with “)”."
+            cursor.fail("open-parenthesis", "this parenthesis is never closed", hint, span=first.span)
     elif cursor.accept("related"):
         found = _related(cursor, first)
     elif cursor.accept("listed"):

@@ -84,9 +84,9 @@ class Cursor:
         return len(ahead) == len(words) and all(map(Token.means, ahead, words))
 
     def skip_clause(self) -> None:
-        """Move on to the next word that begins a clause."""
+        """Move on to the next word that begins a clause; “per” does so with “page” alone."""
         self.depth = 0
-        while not self.ends_clause:
+        while not self.ends_clause or (self.next.means("per") and not self.is_phrase("per", "page")):
             self.take()
 
     def span_from(self, first: Token) -> Span:
@@ -114,7 +114,8 @@ class Cursor:
     def name(self, what: str) -> Literal:
         """Read a name."""
         if not self.next.is_name:
-            self.fail("expected", f"{what} is missing here; found {self.next.shown}", self.quote_hint())
+            hint = self.quote_hint() or f"Write {what} there, or take away what asks for it."
+            self.fail("expected", f"{what} is missing here; found {self.next.shown}", hint)
         token = self.take()
         return nodes.Literal(token.text, token.span)
 
@@ -149,8 +150,9 @@ class Cursor:
         """Read a whole number that is not negative."""
         if not re.fullmatch(r"[0-9]+", self.next.text):
             message = f"{quoted(clause)} takes a whole number such as 10, not {self.next.shown}"
-            hint = "No number here is less than 0." if self.next.text.startswith("-") else ""
-            self.fail("bad-number", message, hint or NUMBERS.get(self.next.text.lower(), ""))
+            is_less = self.next.text.startswith("-")
+            hint = "No number here is less than 0." if is_less else "Write it in digits."
+            self.fail("bad-number", message, NUMBERS.get(self.next.text.lower(), hint))
         if len(self.next.text) > len(str(_LARGEST)):
             self.fail("bad-number", f"{quoted(clause)} takes at most {_LARGEST}")
         return int(self.take().text)
@@ -182,6 +184,8 @@ class Cursor:
             hint = f"{after} takes one value; several go with in (…)."
         elif self.next.means("=", "<", ">", "<=", ">=", "!="):
             hint = "One sign compares."
+        elif not hint:
+            hint = "Write a value there; a text of several words goes in quotes."
         self.fail("no-value", f"{quoted(after)} needs a value, but here is {self.next.shown}", hint)
 
     def values(self, after: str) -> tuple[Value, ...]:

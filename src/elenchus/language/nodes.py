@@ -23,6 +23,7 @@ __all__ = [
     "GroupKey",
     "Lead",
     "Limit",
+    "LimitGroups",
     "LimitPerGroup",
     "Listed",
     "Literal",
@@ -260,6 +261,13 @@ class Limit(Frozen):
     span: Span = _at()
 
 
+class LimitGroups(Frozen):
+    """The clause ``limit N groups``: how many values of the first key have their groups shown."""
+
+    count: int
+    span: Span = _at()
+
+
 class LimitPerGroup(Frozen):
     """The clause ``limit N per group``: how many rows of each group are shown."""
 
@@ -286,6 +294,7 @@ class Question(Frozen):
     group: GroupClause | None = None
     offset: Offset | None = None
     limit: Limit | None = None
+    group_limit: LimitGroups | None = None
     per_group: LimitPerGroup | None = None
     per_page: PerPage | None = None
 

@@ -91,6 +91,7 @@ def _change(cursor: Cursor, found: dict[str, Any]) -> None:
 # What “no …” removes: longer words first, for “limit” begins “limit per group”.
 _REMOVABLE = {
     "limit per group": "per_group",
+    "limit groups": "group_limit",
     "limit": "limit",
     "where": "where",
     "order by": "order",
@@ -214,6 +215,7 @@ def _trailing(cursor: Cursor, clause_name: str) -> NoReturn:
         hint = f'Put a text of several words in quotes: "{cursor.before.text} {token.text}".'
     elif token.sort is Sort.WORD:
         near = nearest(token.text, CLAUSES, most=1)
+        hint = f"A clause begins with {either(CLAUSES)}."
     cursor.fail("unexpected-text", f"{token.shown} cannot stand here", hint, near=near)
 
 
@@ -282,7 +284,8 @@ def _order_key(cursor: Cursor) -> nodes.OrderKey:
     for name in NAMED_ORDERS:
         if cursor.accept_phrase(*name.split()):
             if cursor.next.means("asc", "desc"):
-                hint = "newest has the latest date first, oldest the earliest." if "est" in name else ""
+                usual = f"Leave {cursor.next.text} out."
+                hint = "newest has the latest date first, oldest the earliest." if "est" in name else usual
                 cursor.fail("idle-direction", f"{quoted(name)} has its direction already", hint)
             return nodes.OrderKey(name, span=cursor.span_from(first))
     if first.means("asc", "desc"):
@@ -329,7 +332,9 @@ def _group(cursor: Cursor, first: Token) -> nodes.GroupClause:
     if len(keys) > _MOST_GROUP_KEYS:
         message = f"groups have at most {_MOST_GROUP_KEYS} keys, and here are {len(keys)}"
         cursor.fail("too-many", message, span=cursor.span_from(first))
-    with_empty = cursor.accept_phrase("with", "empty")
+    with_empty = cursor.accept("with")
+    if with_empty:
+        cursor.expect("empty", "with", "Write “with empty” for groups without rows.")
     return nodes.GroupClause(tuple(keys), with_empty, cursor.span_from(first))
 
 
@@ -355,11 +360,15 @@ def _offset(cursor: Cursor, first: Token) -> nodes.Offset:
     return nodes.Offset(cursor.number("offset"), cursor.span_from(first))
 
 
-def _limit(cursor: Cursor, first: Token) -> nodes.Limit | nodes.LimitPerGroup:
-    """Read ``limit N``, ``limit all`` or ``limit N per group``."""
+def _limit(cursor: Cursor, first: Token) -> nodes.Limit | nodes.LimitGroups | nodes.LimitPerGroup:
+    """Read ``limit N``, ``limit all``, ``limit N groups`` or ``limit N per group``."""
     if cursor.accept("all"):
         return nodes.Limit(None, cursor.span_from(first))
+    number = cursor.next
     count = cursor.number("limit")
+    if cursor.accept("groups") or (not cursor.is_phrase("group", "by") and cursor.accept("group")):
+        _at_least_one(cursor, count, number, "limit … groups")
+        return nodes.LimitGroups(count, cursor.span_from(first))
     if cursor.accept_phrase("per", "group"):
         return nodes.LimitPerGroup(count, cursor.span_from(first))
     return nodes.Limit(count, cursor.span_from(first))
@@ -380,7 +389,8 @@ def _per_page(cursor: Cursor, first: Token) -> nodes.PerPage:
 def _at_least_one(cursor: Cursor, count: int, token: Token, clause_name: str) -> None:
     """Give up a clause whose number is zero."""
     if count == 0:
-        cursor.fail("bad-number", f"{quoted(clause_name)} takes at least 1", span=token.span)
+        hint = "Write 1 or more, or leave it out."
+        cursor.fail("bad-number", f"{quoted(clause_name)} takes at least 1", hint, span=token.span)
 
 
 _RULES: dict[str, Callable[[Cursor, Token], Any]] = {
@@ -405,6 +415,7 @@ _FIELD_OF: dict[type, str] = {
     nodes.GroupClause: "group",
     nodes.Offset: "offset",
     nodes.Limit: "limit",
+    nodes.LimitGroups: "group_limit",
     nodes.LimitPerGroup: "per_group",
     nodes.PerPage: "per_page",
 }

@@ -63,6 +63,8 @@ def _cuts(question: Question) -> list[str]:
         clauses.append(f"offset {question.offset.count}")
     if question.limit:
         clauses.append(f"limit {'all' if question.limit.count is None else question.limit.count}")
+    if question.group_limit:
+        clauses.append(f"limit {question.group_limit.count} groups")
     if question.per_group:
         clauses.append(f"limit {question.per_group.count} per group")
     if question.per_page:

@@ -28,6 +28,7 @@ CLAUSES_OF = {
     "group": "group by",
     "offset": "offset",
     "limit": "limit",
+    "group_limit": "limit groups",
     "per_group": "limit per group",
     "per_page": "per page",
 }

@@ -119,7 +119,8 @@ class _Checker(Reading):
             at_most=self.at_most(question.at_most) if question.at_most else None,
             groups=self.groups(question.group, order) if question.group else (),
             with_empty=bool(question.group and question.group.with_empty),
-            per_group=self.per_group(question),
+            group_limit=self.of_groups(question, question.group_limit, "limit … groups"),
+            per_group=self.of_groups(question, question.per_group, "per group"),
             offset=question.offset.count if question.offset else 0,
             limit=question.limit.count if question.limit else None,
             per_page=question.per_page.count if question.per_page else None,
@@ -158,10 +159,10 @@ class _Checker(Reading):
     def listing(self, name: nodes.Literal, given: Iterable[nodes.Argument]) -> Rows | None:
         """Return the rows of a listing; report one that there is not, or that leads back to itself."""
         if name.text not in self.ground.listings.names():
-            near = nearest(name.text, self.ground.listings.names())
-            self.report(
-                "unknown-listing", f"there is no listing {quoted(name.text)}", "", name.span, near=near
-            )
+            known = self.ground.listings.names()
+            hint = f"Listings: {', '.join(known)}." if known else "The site has none."
+            message, near = f"there is no listing {quoted(name.text)}", nearest(name.text, known)
+            self.report("unknown-listing", message, hint, name.span, near=near)
             return None
         if name.text in self.opened:
             chain = " → ".join([*self.opened[self.opened.index(name.text) :], name.text])
@@ -179,12 +180,14 @@ class _Checker(Reading):
         """Return the listing that fills this one up."""
         if not self.asked.fill_from:
             return None
-        name = nodes.Literal(self.asked.fill_from)
+        name, before = nodes.Literal(self.asked.fill_from), len(self.problems)
         rows = self.listing(name, ())
         if rows and rows.plan.subject != subject:
             message = f"the listing {name.text} cannot fill this one: its rows are of another sort"
             self.report("mixed-rows", message, "", name.span)
-            return None
+            rows = None
+        found = self.problems[before:]  # they stand in the setting, not in the question
+        self.problems[before:] = [replace(problem, span=None, setting="fill_from") for problem in found]
         return Fill(self.asked.at_least, rows) if rows else None
 
     def rows(self, source: nodes.From | None) -> tuple[Subject, tuple[str, ...]]:
@@ -353,16 +356,16 @@ class _Checker(Reading):
 
     # Groups
 
-    def per_group(self, question: nodes.Question) -> int | None:
-        """Return how many rows of each group are shown."""
-        if question.per_group is None:
+    def of_groups(
+        self, question: nodes.Question, limit: nodes.LimitGroups | nodes.LimitPerGroup | None, words: str
+    ) -> int | None:
+        """Return how many groups are shown, or how many rows of each."""
+        if limit is None:
             return None
         if question.group is None:
             hint = "Write group by, or limit N alone."
-            self.report(
-                "idle-limit", "“per group” means nothing without groups", hint, question.per_group.span
-            )
-        return question.per_group.count
+            self.report("idle-limit", f"{quoted(words)} means nothing without groups", hint, limit.span)
+        return limit.count
 
     def groups(self, node: nodes.GroupClause, order: tuple[OrderKey, ...]) -> tuple[GroupBy, ...]:
         """Return the keys of groups."""

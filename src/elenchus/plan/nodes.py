@@ -321,6 +321,7 @@ class Plan(Frozen):
     at_most: PerValue | None = None
     groups: tuple[GroupBy, ...] = ()
     with_empty: bool = False
+    group_limit: int | None = None
     per_group: int | None = None
     offset: int = 0
     limit: int | None = None

@@ -5,7 +5,18 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from elenchus.frozen import replace
-from elenchus.plan.nodes import AllOf, AnyOf, ListedIn, Negation, SourceOrder, Test, TimeValue
+from elenchus.plan.nodes import (
+    AllOf,
+    AnyOf,
+    FieldRef,
+    ListedIn,
+    Negation,
+    Part,
+    SourceOrder,
+    Test,
+    TimeValue,
+    Via,
+)
 from elenchus.values.dates import Interval
 
 if TYPE_CHECKING:
@@ -13,7 +24,7 @@ if TYPE_CHECKING:
 
     from elenchus.plan.nodes import Condition, OrderKey, Plan, Rows, Value
 
-__all__ = ["at_instant", "is_now", "parts", "tests_in", "walk"]
+__all__ = ["at_instant", "first_step", "is_now", "parts", "tests_in", "walk"]
 
 
 def walk(condition: Condition | None) -> Iterator[Condition]:
@@ -82,3 +93,21 @@ def at_instant(plan: Plan, now: int) -> Plan:
         source=of_rows(plan.source) if plan.source else None,
         fill=replace(plan.fill, rows=of_rows(plan.fill.rows)) if plan.fill else None,
     )
+
+
+def first_step(field: FieldRef) -> tuple[FieldRef, FieldRef] | None:
+    """Return the reference that a path follows first, and the field of what that leads to.
+
+    ``author.station.name`` is ``author``, then ``station.name``; a part of what stands at the end of a path
+    is a part there. None for a field that follows no reference.
+    """
+    match field.source:
+        case Via(first, then):
+            step = first_step(first)
+            return (step[0], FieldRef(then.name, then.type, Via(step[1], then))) if step else (first, then)
+        case Part(of, name):
+            step = first_step(of)
+            if step:
+                then = FieldRef(f"{step[1].name}.{name}", field.type, Part(step[1], name))
+                return step[0], then
+    return None

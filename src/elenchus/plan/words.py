@@ -173,6 +173,11 @@ def arrangement(plan: Plan) -> list[str]:
         found.append(f"At most {plan.limit} are shown.")
     if plan.groups:
         found.append(f"In groups by {', then '.join(_group_words(key) for key in plan.groups)}.")
+    if plan.group_limit is not None:
+        of = f" by their {plan.groups[0].field.name}" if len(plan.groups) > 1 else ""
+        found.append(f"The first {plan.group_limit} groups{of} are shown.")
+    if plan.per_group is not None:
+        found.append(f"At most {plan.per_group} are shown of each group.")
     if plan.fill:
         found.append(f"Where fewer than {plan.fill.at_least} remain, {plan.fill.rows.name} fills up.")
     if plan.per_page:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from elenchus.asking.query import resolved
-from elenchus.errors import Problem, QuestionError, SiteError
+from elenchus.errors import NotSupported, Problem, QuestionError, SiteError
 from elenchus.forms import Feed, FeedItem, stable_id
 from elenchus.frozen import Frozen
 from elenchus.pages.paths import address_of, file_beside
@@ -66,7 +66,7 @@ def feed_at(renderer: Renderer, place: FeedPlace, answer: Answer) -> Feed:
 
 
 def feed_of_question(site: Site, text: str, name: str, answer: Answer) -> Feed:
-    """Return an answer as a feed at the root of its site. Raises SiteError, QuestionError."""
+    """Return an answer as a feed at the root of its site. Raises SiteError, QuestionError, NotSupported."""
     if not site.definition.address:
         hint = 'Write address = "https://…/" below [site].'
         raise SiteError([Problem("no-address", f"a site without an address has no {name}", hint)])
@@ -74,6 +74,8 @@ def feed_of_question(site: Site, text: str, name: str, answer: Answer) -> Feed:
         hint = "Feeds hold entries: ask for those, or take csv or json."
         problem = Problem("no-feed", f"these rows are terms, and no {name} can be made of them", hint)
         raise QuestionError(answer.question, [problem])
+    if site.is_of_tables:
+        raise NotSupported(f"{name}, which has the texts of entries as pages show them")
     listing = resolved(site, text)
     slug = slugify(listing.name) or "rows"
     renderer = Renderer(site)

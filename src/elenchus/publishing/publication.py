@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import FolderError, Problem
-from elenchus.files import is_file, take_lock, write_whole
+from elenchus.files import is_file, take_lock, write_whole, written_or_told
 from elenchus.frozen import Frozen
 from elenchus.pages.paths import OWN_FOLDER, TEMPLATES
 from elenchus.publishing.last_run import Known, LastRun, Targets, save_run, sign_of
@@ -170,13 +170,10 @@ def writing(folder: Path, *, dry_run: bool = False) -> Iterator[None]:
         yield
         return
     own_folder(folder)
-    try:
+    with written_or_told(f"the folder {folder}", "Name another folder with --to."):
         (folder / OWN_FOLDER).mkdir(parents=True, exist_ok=True)
         flags = os.O_RDWR | os.O_CREAT | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0)
         lock = os.open(folder / _LOCK, flags, 0o644)
-    except OSError as error:
-        message = f"the folder {folder} cannot be written ({error.strerror})"
-        raise FolderError([Problem("cannot-write", message, "Name another folder with --to.")]) from None
     try:
         take_lock(lock)
         shutil.rmtree(folder / STAGE, ignore_errors=True)

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from elenchus.errors import ElenchusError, FolderError, MarkerError, Place, Problem
-from elenchus.files import is_file, read_whole, scanned, unreadable, write_whole
+from elenchus.files import is_file, read_whole, scanned, unreadable, write_whole, written_or_told
 from elenchus.forms import form
 from elenchus.forms.markdown import escaped, linked
 from elenchus.frozen import Frozen, replace
@@ -57,7 +57,8 @@ def files_of(names: Iterable[str]) -> list[Path]:
         elif is_file(path):
             found.append(path)
         else:
-            raise FolderError([Problem("unreadable-file", f"there is no file {name}", place=Place(name))])
+            hint = "Name files or folders as they are seen from here."
+            raise FolderError([Problem("unreadable-file", "there is no such file", hint, place=Place(name))])
     return list(dict.fromkeys(found))
 
 
@@ -184,11 +185,8 @@ def write(found: Woven) -> None:
     Raises FolderError.
     """
     path = found.path.resolve()
-    try:
+    with written_or_told(f"the file {found.path}", "The files before it are written."):
         if read_whole(path) != found.old:
             message = f"the file {found.path} was changed while it was woven, so it is left as it is"
             raise FolderError([Problem("changed-meanwhile", message, "Weave it again.")])
         write_whole(path, found.new)
-    except OSError as error:
-        message = f"the file {found.path} cannot be written ({error.strerror})"
-        raise FolderError([Problem("cannot-write", message, "The files before it are written.")]) from None

@@ -14,12 +14,12 @@ from elenchus.pieces.piece import Piece, Role, printable
 from elenchus.pieces.problems import problem_object
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Iterable, Iterator
 
     from elenchus.checks.records import CodeRecord
     from elenchus.checks.run import Finding, Report
 
-__all__ = ["about_code", "as_object", "findings"]
+__all__ = ["about_code", "all_codes", "as_object", "findings"]
 
 _ROLES = {"error": Role.ERROR, "warning": Role.NOTICE, "note": Role.NAME}
 _WIDEST = 100
@@ -75,6 +75,17 @@ def as_object(report: Report) -> dict[str, Any]:
         for each in report.findings
     ]
     return {"counts": {level: report.count(level) for level in LEVELS}, "findings": listed}
+
+
+def all_codes(records: Iterable[CodeRecord], width: int | None) -> Iterator[Piece]:
+    """Yield all codes by what they are about, each with its level and what it means."""
+    for about, listed in groupby(records, key=lambda each: each.about):
+        yield Piece(f"{about}\n", Role.HEADING)
+        for each in listed:
+            told = [Piece(f"  {each.code}", Role.NAME), Piece(f"  {each.level}  ", _ROLES[each.level])]
+            yield from flowing([*told, Piece(" ".join(each.means.split()))], width, _INDENT)
+        yield Piece("\n")
+    yield Piece("elenchus check --about CODE tells why it hurts, and how to fix it.\n", Role.FAINT)
 
 
 def about_code(record: CodeRecord) -> Iterator[Piece]:

@@ -25,7 +25,7 @@ def statements_told(told: Sequence[Told], tables: Sequence[TableLayout]) -> Iter
         yield Piece(f"-- {each.says}\n", Role.FAINT)
         for number, value in enumerate(each.statement.values, start=1):
             shown = f"'{value}'" if isinstance(value, str) else str(value)
-            yield Piece(f"--   ${number} is {printable(shown)}\n", Role.FAINT)
+            yield Piece(f"--   {each.marker}{number} is {printable(shown)}\n", Role.FAINT)
         yield Piece(f"{each.statement.text};\n\n")
     text = "\n".join(each.statement.text for each in wanted)
     for table in tables:

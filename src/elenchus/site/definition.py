@@ -20,6 +20,7 @@ from elenchus.schema.types import (
 )
 from elenchus.site.keys import (
     ACCEPTED,
+    ASKED,
     FIELD,
     KIND,
     PUBLISH,
@@ -74,7 +75,8 @@ class Definition(Frozen):
     ``trusted`` lets the HTML of its content onto pages as it is. ``to`` is the folder that pages are
     published to, ``files`` are what is published beside them unchanged, ``words`` what pages say in
     place of their own words; ``formulas`` lets cells of CSV files be formulas to a spreadsheet. Where it
-    wants ``redirects``, old addresses lead on to new ones, those in ``moved`` among them.
+    wants ``redirects``, old addresses lead on to new ones, those in ``moved`` among them. ``tables`` is where
+    questions are asked, as it is written; nothing for the content itself.
     """
 
     folder: Path
@@ -94,6 +96,7 @@ class Definition(Frozen):
     formulas: bool = False
     redirects: bool = False
     moved: Mapping[str, str] = member(default_factory=dict)
+    tables: str = ""
 
 
 def read_definition(folder: Path) -> Definition:
@@ -123,6 +126,7 @@ def read_definition(folder: Path) -> Definition:
         formulas=publish["formulas"],
         redirects=publish["redirects"],
         moved=_read_moved(file) if publish["moved"] else {},
+        tables=file.known(("tables",), ASKED)["at"],
     )
     _check_site_address(file, definition.address)
     if not file.data.get("sources"):

@@ -171,7 +171,7 @@ def listing_of(rule: ListingRule) -> Listing:
         bases=(rule.name,),
         at=rule.at("ask"),
     )
-    return replace(found, problems=tuple(found.located(problem) for problem in problems))
+    return replace(found, problems=(*rule.misread, *(found.located(problem) for problem in problems)))
 
 
 def changed_by(base: Listing, rule: ListingRule) -> Listing:
@@ -197,6 +197,7 @@ def changed_by(base: Listing, rule: ListingRule) -> Listing:
         at=None if rule.ask.strip() else base.at,
         idle=(*_idle_clauses(base, changes, own), *_idle_settings(base, rule)),
         problems=(
+            *rule.misread,
             *(replace(problem, span=None) for problem in base.problems),
             *(replace(own.located(problem), span=None) for problem in problems),
         ),

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "ACCEPTED",
+    "ASKED",
     "EXPECT",
     "EXTRAS_OF_SOURCE",
     "FIELD",
@@ -125,6 +126,7 @@ TOP = Table(
         Key("conditions", dict, 'Names for conditions: `fresh = "date in last 30 days"` makes `where fresh`.' ),
         Key("accepted", list, "Findings of `check` that the site lives with."),
         Key("publish", dict, "What publishing writes, and where."),
+        Key("tables", dict, "The tables that `ask` and `why` put their questions to."),
         Key("words", dict, "What pages say of themselves, in other words or in another language."),
     ),
 )
@@ -251,6 +253,12 @@ PUBLISH = Table(
         Key("moved", dict, 'Old addresses with new ones, beside those that are known: `"/old/" = "/new/"`.', {}),
     ),
 )
+ASKED = Table(
+    "[tables]",
+    SITE_FILE,
+    "The tables that `ask` and `why` put their questions to.",
+    (Key("at", str, "Where `export` writes them: a folder, or the address of a database, both from the folder of the site.", ""),),
+)
 TAXONOMY = Table(
     "[taxonomies.NAME]",
     SITE_FILE,
@@ -354,6 +362,7 @@ TABLES = (
     FIELD,
     TAXONOMY,
     PUBLISH,
+    ASKED,
     ACCEPTED,
     LISTING,
     PARAMETER,

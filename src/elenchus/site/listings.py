@@ -69,7 +69,10 @@ class Expectation(Frozen):
 
 
 class ListingRule(Frozen):
-    """A listing as its file has it. ``lines`` are the places of its keys."""
+    """A listing as its file has it. ``lines`` are the places of its keys.
+
+    ``misread`` are the problems of keys that cannot be what somebody meant: it is not asked without them.
+    """
 
     name: str
     place: Place
@@ -79,6 +82,7 @@ class ListingRule(Frozen):
     parameters: Mapping[str, ParameterRule] = member(default_factory=dict)
     expect: tuple[Expectation, ...] = ()
     lines: Mapping[str, Place] = member(default_factory=dict)
+    misread: tuple[Problem, ...] = ()
 
     def at(self, key: str) -> Place:
         """Return the place of a key, or of the listing where it has none."""
@@ -120,8 +124,9 @@ def _meaning_of(name: str, schema: Schema) -> str:
 
 def _rule_of(file: TomlFile, name: str, schema: Schema) -> ListingRule:
     """Return one listing."""
-    path = (name,)
+    path, before = (name,), len(file.problems)
     found = file.known(path, LISTING)
+    misread = tuple(file.problems[before:])
     for key in ("per_row", "summary_words", "at_least"):
         if key in found and found[key] < 1:
             file.report("bad-number", (name, key), f"{key} is at least 1, not {found.pop(key)}")
@@ -145,6 +150,7 @@ def _rule_of(file: TomlFile, name: str, schema: Schema) -> ListingRule:
         parameters=parameters,
         expect=tuple(_expectations(file, (name, "expect"), found["expect"])),
         lines={key: file.place((name, key)) for key in found} | {"ask": file.text_place((name, "ask"))},
+        misread=misread,
     )
 
 

@@ -217,20 +217,40 @@ class Site(Working):
         """Return the site with its content read in another way."""
         return Site(replace(self.content, work=work), self.clock, self.tables)
 
-    def on(self, place: str) -> Site:
+    def on(self, place: str = "") -> Site:
         """Return the site with its questions asked of the tables at a place; its content is not read.
 
-        Raises OptionError for no place of tables, SiteError where there are none of these definitions.
+        That of the site file is meant where none is given. Raises OptionError for no place of tables,
+        SiteError where there are none of these definitions.
         """
         from elenchus.tables.opening import opened_tables
 
+        place = place or self.tables_place
+        if not place:
+            hint = "Name their place, or write [tables] with at = into elenchus.toml."
+            raise OptionError(
+                [Problem("unknown-engine", "the site names no tables that could be asked", hint)]
+            )
         return self.asked_of(opened_tables(place, self.definition.schema, self.clock.zone))
+
+    @property
+    def tables_place(self) -> str:
+        """The place of tables that the site file names; nothing where it names none."""
+        from elenchus.tables.places import from_folder
+
+        written = self.definition.tables
+        return from_folder(written, self.definition.folder) if written else ""
 
     def in_tables(self) -> Site:
         """Return the site with its content as tables in memory. Raises OptionError without their extra."""
         from elenchus.tables.opening import tables_of
 
         return self.asked_of(tables_of(self.dataset, self.definition.schema, self.clock.zone))
+
+    @property
+    def is_of_tables(self) -> bool:
+        """Say whether tables are all that is read of the content; see :meth:`on`."""
+        return self.tables is not None and self.content.__dict__.get("dataset") is self.tables
 
     def asked_of(self, tables: TableData) -> Site:
         """Return the site with its questions checked against tables and asked of them."""

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
 from elenchus.errors import About, FolderError, OptionError, Place, Problem
-from elenchus.files import write_whole
+from elenchus.files import write_whole, written_or_told
 from elenchus.frozen import replace
 from elenchus.site.definition import read_definition
 from elenchus.site.keys import SITE_FILE
@@ -84,13 +84,8 @@ def begin(place: str, into: Path | None = None, password_from: str = "") -> Begu
     for name, text in files.items():
         if (folder / name).exists():
             continue
-        try:
+        with written_or_told(f"the file {folder / name}", "Name another folder with --into."):
             write_whole(folder / name, text.encode())
-        except OSError as error:
-            message = f"the file {folder / name} cannot be written ({error.strerror})"
-            raise FolderError(
-                [Problem("cannot-write", message, "Name another folder with --into.")]
-            ) from None
     return Begun(folder, draft, list(files), (), counts)
 
 

@@ -1,55 +1,66 @@
-"""Where tables are and what runs there: DuckDB over its own file or over Parquet, PostgreSQL, Spark."""
+"""What runs questions over tables: DuckDB, PostgreSQL, Spark; their statements, and what they refuse."""
 
 from __future__ import annotations
 
 import json
 import re
 import time
+from contextlib import contextmanager
 from functools import cached_property
-from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import unquote, urlsplit
 
-from elenchus.errors import OptionError, Problem, SiteError
-from elenchus.files import is_file, read_whole
+from elenchus.errors import Problem, SiteError
 from elenchus.tables.layout import VERSION, Layout
 from elenchus.values.kept import Kept
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+    from contextlib import AbstractContextManager
 
     from ibis.expr import types as ir
 
+    from elenchus.plan.nodes import Test
+
 __all__ = [
-    "ABOUT",
     "SCHEMA",
     "Backend",
     "Bound",
+    "Compared",
+    "Described",
     "DuckBackend",
     "PostgresBackend",
     "SparkBackend",
     "Statement",
     "Told",
-    "backend_of",
-    "is_folder",
-    "path_of",
-    "postgresql_options",
+    "described_in_duckdb",
+    "described_in_postgresql",
+    "duckdb_errors",
+    "exporting",
+    "no_tables",
+    "of_engine",
+    "postgresql_errors",
+    "read_description",
+    "spark_errors",
 ]
 
-ABOUT = "elenchus.json"  # the file that describes tables in a folder
 SCHEMA = "elenchus"  # the schema of a database in which the tables are
 _TOKEN = re.compile("\ue000([0-9]+)\ue000")
 _MOST_COMPILED = 512  # statements whose texts are kept: questions of one shape have one
-_LARGEST = 2**26  # bytes of a description
 
 
 class Bound:
-    """The values of a question, which never become part of a statement's text: each has a place in it."""
+    """The values of a question, which never become part of a statement's text: each has a place in it.
 
-    def __init__(self) -> None:
-        self.values: list[Any] = []
-        self.tables = 0
+    ``first`` places are left empty, and so many ``tables`` counted, for a part of what others have begun.
+    ``compared`` are the comparisons whose values have places here.
+    """
+
+    def __init__(self, first: int = 0, tables: int = 0) -> None:
+        self.values: list[Any] = [None] * first
+        self.tables = tables
+        self.compared: list[Compared] = []
 
     def place(self, value: Any) -> str:
         """Return the sign that stands for a value until the statement is made.
@@ -82,6 +93,21 @@ class Bound:
 
         return ibis.literal(self.place(float(value))).cast("float64")
 
+    def among(self, column: ir.StringValue, texts: Iterable[str]) -> ir.BooleanValue:
+        """Return which rows of a column have one of some texts."""
+        return column.isin([self.text(each) for each in texts])
+
+
+class Compared(NamedTuple):
+    """A comparison as it was made part of a statement: from which place on, and behind how many tables."""
+
+    test: Test
+    entries: ir.Table
+    first: int
+    tables: int
+    mask: ir.BooleanValue
+    values: list[Any]
+
 
 class Statement(NamedTuple):
     """What is run: a text of SQL, and the values for its places, the first of which is $1."""
@@ -91,42 +117,133 @@ class Statement(NamedTuple):
 
 
 class Told(NamedTuple):
-    """A statement that was run, as people read it; what it asks for, how many rows it gave, seconds."""
+    """A statement that was run, as people read it; what it asks for, how many rows it gave, seconds.
+
+    ``marker`` stands before the numbers of places in its text.
+    """
 
     says: str
     statement: Statement
     rows: int
     time: float
+    marker: str
+
+
+class Described(NamedTuple):
+    """What tables say of themselves: their layout, how many entries there are, a digest, files by tables."""
+
+    layout: Layout
+    entries: int
+    content: str
+    files: Mapping[str, Sequence[str]]
+
+
+def exporting(place: str) -> str:
+    """Return the command that writes tables which are asked at a place."""
+    parts = urlsplit(place)
+    return f"elenchus export {unquote(parts.path) if parts.scheme == 'spark' else place}"
+
+
+def no_tables(place: str, reason: str | None = None) -> SiteError:
+    """Return the error of a place where there are no tables, or none that can be read for a reason."""
+    none = f"there are no tables of a site at {quoted(place)}"
+    message = f"the tables at {quoted(place)} cannot be read: {reason}" if reason else none
+    return SiteError([Problem("no-tables", message, f"Write them there: {exporting(place)}.")])
+
+
+@contextmanager
+def of_engine(kinds: Sequence[type[Exception]], code: str, message: str, hint: str) -> Iterator[None]:
+    """Let what an engine refuses be an error of ours, which ends with the first line of its reason."""
+    try:
+        yield
+    except tuple(kinds) as error:
+        java = getattr(error, "java_exception", None)  # what Spark means; the text tells of the bridge to it
+        told = (line.strip() for line in str(java.toString() if java else error).splitlines())
+        reason = next(filter(None, told), type(error).__name__).rstrip(".")
+        raise SiteError([Problem(code, f"{message}: {reason}", hint)]) from error
+
+
+def duckdb_errors() -> list[type[Exception]]:
+    """Return what DuckDB raises."""
+    import duckdb
+
+    return [duckdb.Error]
+
+
+def postgresql_errors() -> list[type[Exception]]:
+    """Return what the driver of PostgreSQL raises."""
+    import psycopg
+
+    return [psycopg.Error]
+
+
+def spark_errors() -> list[type[Exception]]:
+    """Return what Spark raises, and its bridge to Java."""
+    from py4j.protocol import Py4JError
+    from pyspark.errors import PySparkException
+
+    return [PySparkException, Py4JError]
+
+
+def described_in_duckdb(raw: Any) -> str | None:
+    """Return what the tables of a database of DuckDB say of themselves, None where there are none."""
+    wanted = "SELECT 1 FROM duckdb_tables() WHERE schema_name = $1 AND table_name = 'about'"
+    if not raw.execute(wanted, [SCHEMA]).fetchall():  # all of it: DuckDB does nothing else before
+        return None
+    found: str = raw.execute(f"SELECT told FROM {SCHEMA}.about").fetchall()[0][0]
+    return found
+
+
+def described_in_postgresql(cursor: Any) -> str | None:
+    """Return what the tables of a server say of themselves, None where there are none."""
+    [known] = cursor.execute("SELECT to_regclass(%s)", [f"{SCHEMA}.about"]).fetchone()
+    if known is None:
+        return None
+    return str(cursor.execute(f"SELECT told FROM {SCHEMA}.about").fetchone()[0])
 
 
 class Backend:
     """A connection to tables through Ibis; ``name`` is that of the engine, ``place`` where the tables are."""
 
     name = ""
+    title = ""  # as people write it
     marker = "$"
+    joins_each = True  # whether a relation can be asked for each row of another
 
     def __init__(self, place: str, connection: Any) -> None:
         self.place = place
         self.connection = connection
         self.tables: dict[str, ir.Table] = {}
-        self.compiled: Kept[tuple[str, list[int]]] = Kept(_MOST_COMPILED)
+        self.compiled: Kept[tuple[str, list[int], list[int]]] = Kept(_MOST_COMPILED)
         self.told: list[Told] | None = None  # the statements that were run, where somebody wants to read them
 
+    def errors(self) -> list[type[Exception]]:
+        """Return what the engine raises."""
+        raise NotImplementedError
+
+    def reading(self) -> AbstractContextManager[None]:
+        """Let tables that are not there, or not as they are described, be an error of ours."""
+        from ibis.common.exceptions import IbisError
+
+        message = f"the tables at {quoted(self.place)} cannot be read"
+        hint = f"Write them anew: {exporting(self.place)}."
+        return of_engine([*self.errors(), IbisError], "no-tables", message, hint)
+
     def table(self, name: str) -> ir.Table:
-        """Return one of the tables; what columns it has is asked for once."""
+        """Return one of the tables; what columns it has is asked for once. Raises SiteError."""
         if name not in self.tables:
-            self.tables[name] = self.named(name)
+            with self.reading():
+                self.tables[name] = self.named(name)
         return self.tables[name]
 
     def narrow(self, name: str, columns: frozenset[str]) -> ir.Table:
         """Return a table with some of its columns: each one more makes expressions slower to build."""
-        from ibis.expr import operations, schema
+        from ibis.expr import schema
 
         table = self.table(name)
         kept = {each: kind for each, kind in table.schema().items() if each in columns}
-        return operations.DatabaseTable(
-            **{**dict(zip(table.op().argnames, table.op().args, strict=True)), "schema": schema.Schema(kept)}
-        ).to_expr()
+        found: ir.Table = table.op().copy(schema=schema.Schema(kept)).to_expr()
+        return found
 
     def named(self, name: str) -> ir.Table:
         """Return one of the tables, which was not asked for before."""
@@ -138,66 +255,99 @@ class Backend:
         raise NotImplementedError
 
     @cached_property
-    def about(self) -> Mapping[str, Any]:
+    def about(self) -> Described:
         """What the tables say of themselves. Raises SiteError where they are none that can be read."""
-        found = self.described()
-        hint = f"Write them there: elenchus export {self.place}."
+        with self.reading():
+            found = self.described()
         if found is None:
-            message = f"there are no tables of a site at {quoted(self.place)}"
-            raise SiteError([Problem("no-tables", message, hint)])
-        try:
-            data: Mapping[str, Any] = json.loads(found)
-            version = data["version"]
-        except (ValueError, KeyError, TypeError) as error:
-            message = f"the tables at {quoted(self.place)} cannot be read ({error})"
-            raise SiteError([Problem("no-tables", message, hint)]) from None
-        if version != VERSION:
-            message = (
-                f"the tables at {quoted(self.place)} are of version {version}, and {VERSION} is read here"
-            )
-            raise SiteError([Problem("no-tables", message, hint)])
-        return data
-
-    @cached_property
-    def layout(self) -> Layout:
-        """The tables and their columns. Raises SiteError as :attr:`about` does."""
-        return Layout.of_data(self.about)
+            raise no_tables(self.place)
+        return read_description(found, self.place)
 
     def statement(self, expression: ir.Expr, values: Bound, *, pretty: bool = False) -> Statement:
         """Return an expression as the engine's own SQL; its values have places there."""
-        text, places = self.compiled.get(
+        text, places, _ = self.compiled.get(
             (expression.op(), pretty), lambda: self.compile(expression, pretty=pretty)
         )
         return Statement(text, tuple(values.values[place - 1] for place in places))
 
-    def compile(self, expression: ir.Expr, *, pretty: bool) -> tuple[str, list[int]]:
-        """Return the text of a statement, and which values have its places, by the numbers of their signs."""
+    def compile(
+        self, expression: ir.Expr, *, pretty: bool = False, varying: Collection[int] = ()
+    ) -> tuple[str, list[int], list[int]]:
+        """Return the text of a statement, and which values have its places, by the numbers of their signs.
+
+        Those that are ``varying`` are columns of ``k_each`` instead, and told apart.
+        """
         from sqlglot import expressions
 
         compiler = self.connection.compiler
         used: dict[int, int] = {}
+        columns: dict[int, None] = {}
 
         def placed(node: expressions.Expression) -> expressions.Expression:
             match = _TOKEN.fullmatch(node.this) if isinstance(node, expressions.Literal) else None
             if match is None:
                 return node
-            number = used.setdefault(int(match[1]), len(used) + 1)
-            return expressions.Var(this=f"{self.marker}{number}")
+            number = int(match[1])
+            if number in varying:
+                columns[number] = None
+                return expressions.column(f"v{number}", table="k_each", quoted=True)
+            return expressions.Var(this=f"{self.marker}{used.setdefault(number, len(used) + 1)}")
 
         text = compiler.to_sqlglot(expression).transform(placed).sql(dialect=compiler.dialect, pretty=pretty)
-        return text, list(used)
+        return text, list(used), list(columns)
 
-    def run(self, statement: Statement) -> list[tuple[Any, ...]]:
+    def rows_of_each(
+        self, expression: ir.Expr, values: Bound, each: Sequence[Mapping[int, Any]], says: str
+    ) -> list[list[tuple[Any, ...]]]:
+        """Return the rows of an expression for each of some mappings of signs to values; of one statement.
+
+        The rows of one are in no order.
+        """
+        text, places, columns = self.compiled.get(
+            (expression.op(), tuple(each[0])), lambda: self.compile(expression, varying=each[0].keys())
+        )
+        constant = [values.values[place - 1] for place in places]
+        if not columns:  # none of the values that differ is asked for
+            return [self.told_rows(Statement(text, tuple(constant)), says)] * len(each)
+        numbers = iter(range(len(constant) + 1, len(constant) + 1 + len(columns) * len(each)))
+        rows = ", ".join(
+            f"({number}, {', '.join(f'{self.marker}{next(numbers)}' for _ in columns)})"
+            for number in range(len(each))
+        )
+        names = ", ".join(f'"v{number}"' for number in columns)
+        outer = f'SELECT k_each."k", k_found.* FROM (VALUES {rows}) AS k_each("k", {names})'
+        own = [one[number] for one in each for number in columns]
+        statement = Statement(f"{outer} CROSS JOIN LATERAL ({text}) AS k_found", (*constant, *own))
+        found: list[list[tuple[Any, ...]]] = [[] for _ in each]
+        for number, *row in self.told_rows(statement, says):
+            found[number].append(tuple(row))
+        return found
+
+    def fetched(self, statement: Statement) -> list[tuple[Any, ...]]:
         """Return the rows of a statement."""
         raise NotImplementedError
 
+    def run(self, statement: Statement) -> list[tuple[Any, ...]]:
+        """Return the rows of a statement. Raises SiteError where the engine refuses it."""
+        message = f"{self.title} cannot answer at {quoted(self.place)}"
+        hint = "Ask again: tables may be written just now. If they are damaged, write them anew: "
+        with of_engine(self.errors(), "engine-refused", message, f"{hint}{exporting(self.place)}."):
+            return self.fetched(statement)
+
     def rows(self, expression: ir.Expr, values: Bound, says: str) -> list[tuple[Any, ...]]:
         """Return the rows of an expression; ``says`` tells what it asks for."""
-        statement, begun = self.statement(expression, values), time.perf_counter()
+        pretty = None if self.told is None else self.statement(expression, values, pretty=True)
+        return self.told_rows(self.statement(expression, values), says, pretty)
+
+    def told_rows(
+        self, statement: Statement, says: str, pretty: Statement | None = None
+    ) -> list[tuple[Any, ...]]:
+        """Return the rows of a statement, kept in its ``pretty`` form for those who want to read it."""
+        begun = time.perf_counter()
         found = self.run(statement)
         if self.told is not None:
-            pretty = self.statement(expression, values, pretty=True)
-            self.told.append(Told(says, pretty, len(found), time.perf_counter() - begun))
+            spent = time.perf_counter() - begun
+            self.told.append(Told(says, pretty or statement, len(found), spent, self.marker))
         return found
 
     def close(self) -> None:
@@ -205,21 +355,34 @@ class Backend:
         self.connection.disconnect()
 
 
+def read_description(told: str, place: str) -> Described:
+    """Return what tables say of themselves, from JSON. Raises SiteError where it cannot be read."""
+    try:
+        data = json.loads(told)
+        if data["version"] != VERSION:
+            raise no_tables(place, f"they are of version {data['version']}, and {VERSION} is read here")
+        return Described(Layout.of_data(data), int(data["entries"]), data["content"], data.get("files", {}))
+    except KeyError as error:
+        raise no_tables(place, f"their description has no {quoted(str(error.args[0]))}") from None
+    except (ValueError, TypeError) as error:
+        raise no_tables(place, str(error)) from None
+
+
 class DuckBackend(Backend):
     """DuckDB in this process, over a file of its own, or over files of Parquet."""
 
     name = "duckdb"
+    title = "DuckDB"
+
+    def errors(self) -> list[type[Exception]]:
+        """See :class:`Backend`."""
+        return duckdb_errors()
 
     def described(self) -> str | None:
         """See :class:`Backend`."""
-        raw = self.connection.con
-        known = raw.execute(
-            "SELECT 1 FROM information_schema.tables WHERE table_schema = $1 AND table_name = 'about'",
-            [SCHEMA],
-        ).fetchall()  # all of it: DuckDB does nothing else before
-        return raw.execute(f"SELECT told FROM {SCHEMA}.about").fetchall()[0][0] if known else None
+        return described_in_duckdb(self.connection.con)
 
-    def run(self, statement: Statement) -> list[tuple[Any, ...]]:
+    def fetched(self, statement: Statement) -> list[tuple[Any, ...]]:
         """See :class:`Backend`: by a cursor of its own, so that several threads can ask."""
         with self.connection.con.cursor() as cursor:
             found: list[tuple[Any, ...]] = cursor.execute(statement.text, list(statement.values)).fetchall()
@@ -230,17 +393,18 @@ class PostgresBackend(Backend):
     """A server of PostgreSQL."""
 
     name = "postgresql"
+    title = "PostgreSQL"
+
+    def errors(self) -> list[type[Exception]]:
+        """See :class:`Backend`."""
+        return postgresql_errors()
 
     def described(self) -> str | None:
         """See :class:`Backend`."""
         with self.connection.con.cursor() as cursor:
-            known = cursor.execute("SELECT to_regclass(%s)", [f"{SCHEMA}.about"]).fetchone()
-            if not known or known[0] is None:
-                return None
-            found = cursor.execute(f"SELECT told FROM {SCHEMA}.about").fetchone()
-        return str(found[0]) if found else None
+            return described_in_postgresql(cursor)
 
-    def run(self, statement: Statement) -> list[tuple[Any, ...]]:
+    def fetched(self, statement: Statement) -> list[tuple[Any, ...]]:
         """See :class:`Backend`."""
         from psycopg import RawCursor
 
@@ -253,11 +417,17 @@ class SparkBackend(Backend):
     """Spark, in this process or a cluster, over files of Parquet."""
 
     name = "spark"
+    title = "Spark"
     marker = ":p"
+    joins_each = False  # it lacks most of what could stand in such a relation
 
     def __init__(self, place: str, connection: Any, told: str) -> None:
         super().__init__(place, connection)
         self.description = told
+
+    def errors(self) -> list[type[Exception]]:
+        """See :class:`Backend`."""
+        return spark_errors()
 
     def described(self) -> str | None:
         """See :class:`Backend`."""
@@ -268,136 +438,7 @@ class SparkBackend(Backend):
         found: ir.Table = self.connection.table(name)
         return found
 
-    def run(self, statement: Statement) -> list[tuple[Any, ...]]:
+    def fetched(self, statement: Statement) -> list[tuple[Any, ...]]:
         """See :class:`Backend`."""
         named = {f"p{number}": value for number, value in enumerate(statement.values, start=1)}
         return [tuple(row) for row in self.connection._session.sql(statement.text, args=named).collect()]  # noqa: SLF001
-
-
-def _over_spark(place: str) -> Backend:
-    """Return Spark over the files of a folder: in this process, or in the cluster of a master."""
-    import ibis
-    from pyspark.sql import SparkSession
-
-    parts = urlsplit(place)
-    master = f"spark://{parts.netloc}" if parts.netloc else "local[*]"
-    folder = _FolderOf(Path(unquote(parts.path)))
-    told = folder.described()
-    if told is None:
-        raise _nothing(place)
-    settings = {
-        "spark.sql.session.timeZone": "UTC",
-        "spark.ui.enabled": "false",
-        "spark.ui.showConsoleProgress": "false",
-        "spark.sql.ansi.enabled": "true",  # what overflows is refused, and not answered wrongly
-    }
-    if not parts.netloc:  # few rows at a time, so that a step need not be cut in hundreds
-        settings |= {"spark.sql.shuffle.partitions": "4", "spark.driver.memory": "2g"}
-    builder = SparkSession.builder.master(master).appName("elenchus")
-    for name, value in settings.items():
-        builder = builder.config(name, value)
-    session = builder.getOrCreate()
-    session.sparkContext.setLogLevel("ERROR")
-    for table in Layout.of_data(json.loads(told)).tables:
-        session.read.parquet(*folder.files(table.name)).createOrReplaceTempView(table.name)
-    return SparkBackend(place, ibis.pyspark.connect(session), told)
-
-
-class _FolderOf:
-    """The description of tables in a folder, and their files."""
-
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
-
-    def described(self) -> str | None:
-        """Return the description, None where there is none."""
-        path = self.folder / ABOUT
-        return read_whole(path, _LARGEST).decode() if is_file(path) else None
-
-    def files(self, name: str) -> list[str]:
-        """Return the files of a table."""
-        data = json.loads(self.described() or "{}")
-        return [str(self.folder / each) for each in data.get("files", {}).get(name, [])]
-
-
-def backend_of(place: str) -> Backend:
-    """Return what runs questions on tables at a place.
-
-    That is a folder of Parquet, ``duckdb:///file``, ``postgresql://…``, or ``spark://host:port/folder`` and
-    ``spark:folder`` for a cluster and for Spark in this process. Raises OptionError for others, SiteError
-    where nothing can be reached.
-    """
-    import ibis
-
-    parts = urlsplit(place)
-    if parts.scheme == "duckdb":
-        path = path_of(place)
-        if not is_file(path):
-            raise _nothing(place)
-        return DuckBackend(place, ibis.duckdb.connect(path, read_only=True))
-    if parts.scheme in ("postgresql", "postgres"):
-        options = postgresql_options(place)
-        return PostgresBackend(
-            place, ibis.postgres.connect(database=options.pop("dbname", None), autocommit=True, **options)
-        )
-    if parts.scheme == "spark":
-        return _over_spark(place)
-    if is_folder(place):
-        return _over_parquet(place)
-    known = "a folder, duckdb:///FILE, postgresql://…, spark:FOLDER or spark://HOST:PORT/FOLDER"
-    raise OptionError(
-        [Problem("unknown-engine", f"{quoted(place)} is no place of tables", f"Write {known}.")]
-    )
-
-
-def is_folder(place: str) -> bool:
-    """Say whether a place is a folder: it has no scheme, or the letter of a drive."""
-    return len(urlsplit(place).scheme) <= 1
-
-
-def path_of(place: str) -> Path:
-    """Return the file of an address such as duckdb:///notes.duckdb, which is one of the working directory."""
-    return Path(unquote(urlsplit(place).path.removeprefix("/")))
-
-
-def postgresql_options(place: str) -> dict[str, Any]:
-    """Return how a server is connected to. Raises OptionError for a password, which is the environment's.
-
-    What the address does not say is for the variables of the environment that all clients of PostgreSQL know.
-    """
-    parts = urlsplit(place)
-    if parts.password is not None:
-        hint = "Put it into the variable PGPASSWORD of the environment."
-        raise OptionError([Problem("secret-in-address", "an address has no place for a password", hint)])
-    wanted = {
-        "host": parts.hostname,
-        "port": parts.port,
-        "user": unquote(parts.username) if parts.username else None,
-        "dbname": unquote(parts.path.strip("/")) or None,
-    }
-    return {name: value for name, value in wanted.items() if value is not None}
-
-
-def _nothing(place: str) -> SiteError:
-    """Return the error of a place where there are no tables."""
-    hint = f"Write them there: elenchus export {place}."
-    return SiteError([Problem("no-tables", f"there are no tables of a site at {quoted(place)}", hint)])
-
-
-def _over_parquet(place: str) -> Backend:
-    """Return DuckDB over the files of a folder."""
-    import ibis
-
-    folder = _FolderOf(Path(place))
-    told = folder.described()
-    if told is None:
-        raise _nothing(place)
-    found = DuckBackend(place, ibis.duckdb.connect())
-    raw = found.connection.con
-    raw.execute(f"CREATE SCHEMA {SCHEMA}")
-    raw.execute(f"CREATE TABLE {SCHEMA}.about AS SELECT $1 AS told", [told])
-    for table in Layout.of_data(json.loads(told)).tables:
-        files = folder.files(table.name)
-        listed = ", ".join("'" + each.replace("'", "''") + "'" for each in files)
-        raw.execute(f"CREATE VIEW {SCHEMA}.{table.name} AS SELECT * FROM read_parquet([{listed}])")
-    return found

@@ -11,18 +11,21 @@ from typing import TYPE_CHECKING, Any
 from elenchus.engine.columns.keys import with_undeclared
 from elenchus.errors import Problem, SiteError
 from elenchus.frozen import Working
+from elenchus.plan.nodes import Part, Stored, Via
 from elenchus.schema.taxonomy import Taxonomy, Term
 from elenchus.schema.types import term_fields
-from elenchus.tables.backend import Bound
+from elenchus.tables.backend import Bound, exporting
+from elenchus.tables.expressions import newest_first
 from elenchus.tables.layout import schema_digest
 from elenchus.values.texts import fold, nearest, quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
+    from collections.abc import Iterator, Mapping, Sequence
     from zoneinfo import ZoneInfo
 
     from ibis.expr import types as ir
 
+    from elenchus.plan.nodes import FieldRef
     from elenchus.schema.catalog import TermName
     from elenchus.schema.types import Field, FieldType, Schema
     from elenchus.tables.backend import Backend
@@ -43,11 +46,11 @@ class TableData(Working):
     @cached_property
     def schema(self) -> Schema:
         """The kinds with their fields, those of the content among them."""
-        layout = self.backend.layout
+        layout = self.backend.about.layout
         found = with_undeclared(self.declared, layout.undeclared)
         if schema_digest(found, self.zone) != layout.digest:
             message = f"the tables at {quoted(self.backend.place)} are of other definitions than the site's"
-            hint = f"Write them anew: elenchus export {self.backend.place}."
+            hint = f"Write them anew: {exporting(self.backend.place)}."
             raise SiteError([Problem("other-tables", message, hint)])
         return found
 
@@ -59,7 +62,19 @@ class TableData(Working):
     @cached_property
     def stored(self) -> Mapping[tuple[str, FieldType], StoredField]:
         """The columns of fields, by their names and types."""
-        return {(each.field, each.type): each for each in self.backend.layout.stored}
+        return {(each.field, each.type): each for each in self.backend.about.layout.stored}
+
+    def stored_in(self, field: FieldRef) -> Iterator[StoredField]:
+        """Yield the stored fields of entries that a field is made of."""
+        match field.source:
+            case Stored():
+                stored = self.stored.get((field.name, field.type))
+                yield from (stored,) if stored else ()
+            case Via(first, then):
+                yield from self.stored_in(first)
+                yield from self.stored_in(then)
+            case Part(of):
+                yield from self.stored_in(of)
 
     @cached_property
     def kind_names(self) -> list[str]:
@@ -162,23 +177,19 @@ class TableData(Working):
     def named(self, condition: ir.BooleanValue, values: Bound) -> list[tuple[str, str]]:
         """Return the entries that meet a condition, the newest first, each with its kind."""
         entries = self.backend.table("entries")
-        start = entries.date__start
-        rows = entries.filter(condition).order_by([start.isnull(), start.desc(), entries.id])
+        rows = entries.filter(condition).order_by(newest_first(entries))
         return [(name, kind) for name, kind in self.rows(rows.select("id", "kind"), values)]
 
     def entries_near(self, name: str, kind: str, now: int | None) -> Sequence[str]:
         """See :class:`Catalog`."""
         entries, values = self.backend.table("entries"), Bound()
-        if self.backend.about["entries"] > _MOST_NAMES:
+        if self.backend.about.entries > _MOST_NAMES:
             return ()
         wanted = [entries.kind == values.text(kind)] if kind else []
         if now is not None:
             at = values.whole(now)
             wanted += [entries.opens <= at, at < entries.closes]
-        start = entries.date__start
-        rows = (entries.filter(wanted) if wanted else entries).order_by(
-            [start.isnull(), start.desc(), entries.id]
-        )
+        rows = (entries.filter(wanted) if wanted else entries).order_by(newest_first(entries))
         found = self.rows(rows.select("id__folded", "slug__folded", "kind"), values)
         names = [each for each, _, _ in found]
         names += [each for _, slug, of in found for each in (slug, f"{fold(of)}/{slug}")]

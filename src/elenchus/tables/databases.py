@@ -10,12 +10,12 @@ import numpy as np
 import pyarrow as pa
 from pyarrow import csv
 
-from elenchus.tables.backend import SCHEMA, postgresql_options
+from elenchus.tables.backend import SCHEMA, described_in_duckdb, described_in_postgresql
 from elenchus.tables.layout import Exported, create_statement
+from elenchus.tables.places import path_of, postgresql_options, reaching_duckdb, reaching_postgresql
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator, Sequence
-    from pathlib import Path
 
     from numpy.typing import NDArray
 
@@ -88,8 +88,7 @@ class DuckTarget:
 
     def described(self) -> str | None:
         """Return what the tables that are there say of themselves, None where there are none."""
-        wanted = f"SELECT 1 FROM duckdb_tables() WHERE schema_name = '{SCHEMA}' AND table_name = '{_ABOUT}'"
-        return self.rows(f"SELECT told FROM {SCHEMA}.{_ABOUT}")[0][0] if self.rows(wanted) else None
+        return described_in_duckdb(self.raw)
 
     def anew(self, tables: Sequence[TableLayout]) -> str:
         """Make all tables anew, and return their schema."""
@@ -131,9 +130,7 @@ class PostgresTarget:
 
     def described(self) -> str | None:
         """Return what the tables that are there say of themselves, None where there are none."""
-        if self.rows(f"SELECT to_regclass('{SCHEMA}.{_ABOUT}')")[0][0] is None:
-            return None
-        return str(self.rows(f"SELECT told FROM {SCHEMA}.{_ABOUT}")[0][0])
+        return described_in_postgresql(self.cursor)
 
     def anew(self, tables: Sequence[TableLayout]) -> str:
         """Make all tables anew in a schema beside, and return that: the old ones are read meanwhile."""
@@ -174,11 +171,11 @@ def _as_csv(batch: pa.RecordBatch) -> bytes:
 
 
 @contextmanager
-def duckdb_file(path: Path) -> Iterator[DuckTarget]:
-    """Give a file of DuckDB, in a transaction that ends well or leaves nothing."""
+def duckdb_file(place: str) -> Iterator[DuckTarget]:
+    """Give a file of DuckDB, in a transaction that ends well or leaves nothing. Raises SiteError."""
     import duckdb
 
-    with duckdb.connect(str(path)) as raw:
+    with reaching_duckdb(place), duckdb.connect(str(path_of(place))) as raw:
         raw.execute("BEGIN")
         yield DuckTarget(raw)
         raw.execute("COMMIT")
@@ -186,8 +183,13 @@ def duckdb_file(path: Path) -> Iterator[DuckTarget]:
 
 @contextmanager
 def postgresql_server(place: str) -> Iterator[PostgresTarget]:
-    """Give a server, in a transaction that ends well or leaves nothing."""
+    """Give a server, in a transaction that ends well or leaves nothing. Raises OptionError, SiteError."""
     import psycopg
 
-    with psycopg.connect(**postgresql_options(place)) as connection, connection.cursor() as cursor:
+    options = postgresql_options(place)
+    with (
+        reaching_postgresql(place),
+        psycopg.connect(**options) as connection,
+        connection.cursor() as cursor,
+    ):
         yield PostgresTarget(cursor)

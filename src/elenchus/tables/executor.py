@@ -2,20 +2,22 @@
 
 from __future__ import annotations
 
-from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from functools import cached_property, wraps
+from typing import TYPE_CHECKING, Any, Concatenate, ParamSpec, TypeVar
 
 from elenchus.engine.decode import decode
-from elenchus.frozen import Working
+from elenchus.frozen import Working, member
 from elenchus.plan.explanation import Spent
-from elenchus.tables.columns import Scope
+from elenchus.tables.expressions import newest_first
 from elenchus.tables.filling import FoundRows
+from elenchus.tables.scope import Scope
 from elenchus.tables.shown import no_entries, small_view
-from elenchus.tables.stages import TableStages, columns_of, mask_of
+from elenchus.tables.stages import TableStages, columns_of
 from elenchus.tables.terms import TermsEngine
+from elenchus.values.kept import Kept
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Callable, Sequence
 
     from elenchus.engine.executor import Engine
     from elenchus.plan.answer import Answer
@@ -28,11 +30,33 @@ if TYPE_CHECKING:
 __all__ = ["TableEngine"]
 
 
+_MOST_KEPT = 128  # answers that are kept, the last ones: a page asks for the same several times
+_MOST_MASKS = 50  # conditions whose rows are told by one statement
+_Rest = ParamSpec("_Rest")
+_Found = TypeVar("_Found")
+
+
+def _of_entries(
+    method: Callable[Concatenate[TableEngine, Plan, _Rest], _Found],
+) -> Callable[Concatenate[TableEngine, Plan, _Rest], _Found]:
+    """Let a method have plans for entries only; those for terms go to what has terms in memory."""
+
+    @wraps(method)
+    def chosen(self: TableEngine, plan: Plan, /, *args: _Rest.args, **kwargs: _Rest.kwargs) -> _Found:
+        if plan.subject.is_terms:
+            found: _Found = getattr(self.terms, method.__name__)(plan, *args, **kwargs)
+            return found
+        return method(self, plan, *args, **kwargs)
+
+    return chosen
+
+
 class TableEngine(Working):
     """The tables of a site at the instant of a clock."""
 
     data: TableData
     clock: Clock
+    kept: Kept[Any] = member(default_factory=lambda: Kept(_MOST_KEPT))
 
     @cached_property
     def terms(self) -> Engine:
@@ -40,11 +64,15 @@ class TableEngine(Working):
         scope = Scope(self.data, self.clock.now)
         return TermsEngine(no_entries(scope), self.clock, scope=scope)
 
-    def found(self, plan: Plan, without: Sequence[str] = ()) -> FoundRows:
-        """Return what a plan finds, with values of statements of its own."""
-        scope = Scope(self.data, self.clock.now, plan.unpublished, columns=columns_of(self.data, plan))
+    def found(
+        self, plan: Plan, without: Sequence[str] = (), *, besides: Sequence[Condition] = ()
+    ) -> FoundRows:
+        """Return what a plan finds, with values of statements of its own; ``besides`` is asked of it, too."""
+        columns = columns_of(self.data, plan, besides)
+        scope = Scope(self.data, self.clock.now, plan.unpublished, columns=columns)
         return FoundRows(TableStages(scope, plan, tuple(without)))
 
+    @_of_entries
     def run(
         self,
         plan: Plan,
@@ -55,88 +83,76 @@ class TableEngine(Working):
         in_public: bool = False,
     ) -> Answer:
         """See :class:`Executor`."""
-        if plan.subject.is_terms:
-            return self.terms.run(plan, question, page, without=without, in_public=in_public)
         from elenchus.tables.run import answer_of_tables
 
-        return answer_of_tables(
-            plan, self.found(plan, without), self.clock, question, page, in_public=in_public
-        )
+        def made() -> Answer:
+            found = self.found(plan, without)
+            return answer_of_tables(plan, found, self.clock, question, page, in_public=in_public)
+
+        found: Answer = self.kept.get(("answer", plan, question, page, tuple(without), in_public), made)
+        return found
 
     def together(self, plans: Sequence[Plan], question: str = "") -> list[Answer]:
         """See :class:`Executor`."""
-        return [self.run(plan, question) for plan in plans]
+        from elenchus.tables.together import answers_together
 
+        return answers_together(self, plans, question) if plans else []
+
+    @_of_entries
     def ids(self, plan: Plan, *, without: Sequence[str] = ()) -> list[str]:
         """See :class:`Executor`."""
-        if plan.subject.is_terms:
-            return self.terms.ids(plan, without=without)
-        found = self.found(plan, without)
-        return found.between(0, found.total)
+        return list(self.kept.get(("ids", plan, tuple(without)), lambda: self.found(plan, without).ids))
 
+    @_of_entries
     def count(self, plan: Plan, *, without: Sequence[str] = ()) -> int:
         """See :class:`Executor`."""
-        if plan.subject.is_terms:
-            return self.terms.count(plan, without=without)
         return self.found(plan, without).total
 
+    @_of_entries
     def matching(self, plan: Plan) -> list[str]:
         """See :class:`Executor`."""
-        if plan.subject.is_terms:
-            return self.terms.matching(plan)
         stages = self.found(plan).stages
-        rows = stages.entries.filter(stages.matched).select("id")
-        return [name for (name,) in self.data.rows(rows, stages.scope.values)]
+        return stages.ids(stages.matched)
 
+    @_of_entries
     def repeated(self, plan: Plan, without: Sequence[str]) -> list[str]:
         """See :class:`Executor`."""
-        if plan.subject.is_terms:
-            return self.terms.repeated(plan, without)
         stages = self.found(plan, without).stages
-        rows = stages.entries.filter(stages.matched & stages.left_out).select("id")
-        return [name for (name,) in self.data.rows(rows, stages.scope.values)]
+        return stages.ids(stages.matched & stages.left_out)
 
+    @_of_entries
     def parted(
         self, plan: Plan, conditions: Sequence[Condition], *, without: Sequence[str] = ()
     ) -> list[list[str]]:
         """See :class:`Executor`."""
-        if plan.subject.is_terms:
-            return self.terms.parted(plan, conditions, without=without)
-        lists = []
-        ids = self.ids(plan, without=without)
-        for each in conditions:
-            stages = self.found(plan).stages
-            rows = stages.entries.filter(mask_of(stages.scope, stages.entries, each)).select("id")
-            meeting = {name for (name,) in self.data.rows(rows, stages.scope.values)}
-            lists.append([name for name in ids if name in meeting])
+        ids, lists = self.ids(plan, without=without), list[list[str]]()
+        for first in range(0, len(conditions), _MOST_MASKS):
+            some = conditions[first : first + _MOST_MASKS]
+            lists += self.found(plan, without, besides=some).parted(ids, some)
         return lists
 
+    @_of_entries
     def explain(self, plan: Plan, question: str = "", *, without: Sequence[str] = ()) -> Explanation:
         """See :class:`Executor`."""
-        if plan.subject.is_terms:
-            return self.terms.explain(plan, question, without=without)
         from elenchus.tables.explaining import explain_tables
 
         return explain_tables(self.found(plan, without), self.clock, question)
 
     def timed(self, plan: Plan, page: int | str = 1) -> list[Spent]:
         """See :class:`Executor`: each statement is a step."""
-        backend = self.data.backend
-        before, backend.told = backend.told, []
-        try:
-            self.run(plan, page=page)
-            return [Spent(each.says, each.rows, each.time) for each in backend.told]
-        finally:
-            backend.told = before
+        from elenchus.tables.opening import recorded
+
+        with recorded(self.data) as (told, _):
+            type(self)(self.data, self.clock).run(plan, page=page)  # which has kept nothing
+        return [Spent(each.says, each.rows, each.time * 1e6) for each in told]
 
     def entries_of(self, kind: str) -> list[tuple[str, str]]:
         """See :class:`Executor`."""
         scope = Scope(self.data, self.clock.now)
         entries = scope.seen
         wanted = entries.filter(entries.kind == scope.values.text(kind)) if kind else entries
-        start = wanted.date__start
-        rows = wanted.order_by([start.isnull(), start.desc(), wanted.id]).select("id", "title")
-        told = self.data.rows(rows, scope.values, "the entries that can be chosen")
+        rows = wanted.order_by(newest_first(wanted)).select("id", "title")
+        told = scope.rows(rows, "the entries that can be chosen")
         return [(name, title or name) for name, title in told]
 
     def hidden_terms(self, taxonomy: str) -> frozenset[int]:
@@ -150,10 +166,9 @@ class TableEngine(Working):
         view = small_view(Scope(self.data, self.clock.now), [name], fields)
         return [decode(view, field, 0, subject) for field in fields]
 
+    @_of_entries
     def judge(self, plan: Plan, name: str, *, without: Sequence[str] = ()) -> Verdict:
         """See :class:`Executor`."""
-        if plan.subject.is_terms:
-            return self.terms.judge(plan, name, without=without)
         from elenchus.tables.explaining import judge_tables
 
         return judge_tables(self.found(plan, without), name)

@@ -7,9 +7,10 @@ from typing import TYPE_CHECKING, Any
 import ibis
 import numpy as np
 
-from elenchus.engine.explaining.explain import boundaries, instant_words, value_words
+from elenchus.engine.explaining.explain import as_text, boundaries, instant_words, last_steps, value_words
+from elenchus.engine.explaining.placing import Standing, place_in_groups, standing
 from elenchus.engine.explaining.state import state_of
-from elenchus.engine.explaining.verdict import gate_words, gates_inside
+from elenchus.engine.explaining.verdict import gates_inside, gates_of, page_of
 from elenchus.engine.select import Selection
 from elenchus.errors import NoSuchName, Problem
 from elenchus.plan.explanation import Explanation, Gate, Removed, Step, Tally, Verdict
@@ -17,22 +18,24 @@ from elenchus.plan.nodes import FieldRef, Test
 from elenchus.plan.walking import parts, tests_in
 from elenchus.plan.words import arrangement, condition_words
 from elenchus.schema.types import Type
+from elenchus.tables.expressions import ALL_ROWS, NO_ROWS, newest_first, no
 from elenchus.tables.groups import grouped_tables
 from elenchus.tables.shown import small_view
 from elenchus.tables.stages import certain, mask_of, rows_of
-from elenchus.values.texts import either
+from elenchus.values.texts import either, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
 
-    from elenchus.plan.nodes import Condition, Plan
-    from elenchus.tables.columns import Mask
+    from elenchus.plan.nodes import Condition
+    from elenchus.tables.expressions import Mask
     from elenchus.tables.filling import FoundRows
     from elenchus.values.dates import Clock
 
 __all__ = ["explain_tables", "judge_tables"]
 
 _FEW = 6  # removed rows that a step names
+_MOST_TEXTS = 10_000  # rows whose stored texts are compared as such
 _SHOWN = ("id", "title", "status", "date", "expires", "source")
 
 
@@ -66,22 +69,22 @@ class _Funnel:
 
     def masks(self) -> Iterator[tuple[str, Mask, Condition | None]]:
         """Yield the words of each step, which entries pass it alone, and its condition."""
-        plan, entries, text = self.plan, self.entries, self.scope.values.text
+        plan, entries = self.plan, self.entries
         if len(plan.kinds) < len(self.scope.data.kind_names) and not plan.source:
-            kinds = entries.kind.isin([text(kind) for kind in plan.kinds])
+            kinds = self.scope.values.among(entries.kind, plan.kinds)
             yield f"of the kind {either(plan.kinds)}", kinds, None
         yield ("public or not" if plan.unpublished else "public"), self.scope.visible(entries), None
         if plan.source:
             listed = entries.id.isin(rows_of(self.scope, plan.source).id)
             yield f"listed in {plan.source.name}", listed, None
         if plan.empty:
-            yield plan.empty, ibis.literal(False), None  # noqa: FBT003 - a value
+            yield plan.empty, NO_ROWS, None
         for part in parts(plan.condition):
             yield condition_words(part), mask_of(self.scope, entries, part), part
 
     def counted(self, masks: Sequence[tuple[str, Mask, Condition | None]]) -> Iterator[Step]:
         """Yield steps with what they leave and remove, the first of those named."""
-        left: Mask = ibis.literal(True)  # noqa: FBT003 - a value
+        left: Mask = ALL_ROWS
         sums: dict[str, Any] = {"k_all": self.entries.count()}
         before: list[Mask] = []
         for number, (_, mask, part) in enumerate(masks):
@@ -90,29 +93,35 @@ class _Funnel:
             sums[f"k{number}"] = self.entries.count(where=left)
             if part is not None:
                 surely, _ = certain(self.scope, self.entries, part)
-                sums[f"a{number}"] = self.entries.count(where=left & ~surely)
-        [row] = self.scope.data.rows(
-            self.entries.aggregate(**sums), self.scope.values, "what each step leaves"
-        )
+                sums[f"a{number}"] = self.entries.count(where=left & no(surely))
+        [row] = self.scope.rows(self.entries.aggregate(**sums), "what each step leaves")
         told = dict(zip(sums, map(int, row), strict=True))
         yield Step("entries", told["k_all"], 0)
         standing = told["k_all"]
         for number, (words, mask, part) in enumerate(masks):
             now, gone = told[f"k{number}"], standing - told[f"k{number}"]
             is_named = gone and (part is not None or words == "public")
-            examples = self.examples(before[number] & ~mask, part) if is_named else ()
+            examples = self.examples(before[number] & no(mask), part) if is_named else ()
             tally = self.tally(part, before[number] & mask) if part is not None else None
-            yield Step(words, now, gone, examples, told.get(f"a{number}", 0), tally=tally)
+            texts = self.as_text(part, before[number]) if standing <= _MOST_TEXTS else None
+            absent = told.get(f"a{number}", 0)
+            yield Step(words, now, gone, examples, absent, as_text=texts, tally=tally)
             standing = now
+
+    def as_text(self, part: Condition | None, before: Mask) -> tuple[str, ...] | None:
+        """Return what a comparison of texts would leave of some rows; see :func:`as_text`."""
+        if not isinstance(part, Test) or part.field.name not in self.scope.data.misfit_fields:
+            return None
+        rows = self.entries.filter(before).order_by(newest_first(self.entries)).select("id")
+        ids = [name for (name,) in self.scope.rows(rows, "what it is asked of")]
+        selection = Selection(small_view(self.scope, ids, [part.field]))
+        return as_text(selection, part, np.ones(len(ids), np.bool_), selection.rows(part))
 
     def examples(self, mask: Mask, part: Condition | None) -> tuple[Removed, ...]:
         """Return the first entries of a mask, with what a condition asks, or why they are not public."""
         entries = self.entries
-        start = entries.date__start
-        rows = entries.filter(mask).order_by([start.isnull(), start.desc(), entries.id]).limit(_FEW)
-        ids = [
-            name for (name,) in self.scope.data.rows(rows.select("id"), self.scope.values, "those removed")
-        ]
+        rows = entries.filter(mask).order_by(newest_first(entries)).limit(_FEW)
+        ids = [name for (name,) in self.scope.rows(rows.select("id"), "those removed")]
         fields = list(dict.fromkeys(test.field for test in tests_in(part)))
         view = small_view(self.scope, ids, [*self.known(), *fields])
         selection = Selection(view)
@@ -142,116 +151,82 @@ class _Funnel:
         ]
         rows = entries.select("id", **{f"t{at}": ibis.ifelse(mask, 1, 0) for at, mask in enumerate(each)})
         names = [f"t{at}" for at in range(len(each))]
-        told = self.scope.data.rows(
-            rows.aggregate(**{name: rows[name].sum().coalesce(0) for name in names}, k_all=rows.count()),
-            self.scope.values,
-            "how terms add up",
-        )
-        *sums, distinct = map(int, told[0])
+        counted = {name: rows[name].sum().coalesce(0) for name in names}
+        [row] = self.scope.rows(rows.aggregate(**counted, k_all=rows.count()), "how terms add up")
+        *sums, distinct = map(int, row)
         total = sum((rows[name] for name in names[1:]), start=rows[names[0]])
         several = entries.filter(entries.id.isin(rows.filter(total > 1).id))
-        start = several.date__start
-        several = several.order_by([start.isnull(), start.desc(), several.id]).select("id")
-        overlap = tuple(
-            name for (name,) in self.scope.data.rows(several, self.scope.values, "in several terms")
-        )
+        several = several.order_by(newest_first(several)).select("id")
+        overlap = tuple(name for (name,) in self.scope.rows(several, "in several terms"))
         counts = tuple((value.shown, count) for value, count in zip(part.values, sums, strict=True))
         return Tally(part.field.name, counts, distinct, overlap)
 
     def last(self) -> Iterator[Step]:
-        """Yield the steps after the conditions: repeated and leading rows, variety, offset, limit."""
-        plan, found = self.plan, self.found
+        """Yield the steps after the conditions."""
+        found, rows = self.found, self.entries
+        repeated: list[str] = []
         if found.stages.without:
-            repeated = self.entries.filter(self.stages.matched & self.stages.left_out)
-            ids = [name for (name,) in self.scope.data.rows(repeated.select("id"), self.scope.values)]
-            if ids:
-                named = tuple(Removed(name, "") for name in ids[:_FEW])
-                yield Step("not shown above on the page", found.matched, len(ids), named)
-        ordered = found.every
-        if plan.lead or plan.at_most:
-            words = "with leading rows and at most so many of one value"
-            yield Step(words, ordered, max(0, found.matched - ordered))
-        if plan.offset:
-            gone = found.ids_before(0, plan.offset)
-            named = tuple(Removed(name, "") for name in gone)
-            yield Step(f"after the first {plan.offset}", ordered - len(gone), len(gone), named)
-        rest = max(0, ordered - plan.offset)
-        if plan.limit is not None and rest > plan.limit:
-            gone = found.ids_before(plan.offset + plan.limit, plan.offset + plan.limit + _FEW)
-            named = tuple(Removed(name, "") for name in gone)
-            yield Step(f"at most {plan.limit}", plan.limit, rest - plan.limit, named)
-        if found.more and plan.fill:
-            yield Step(f"filled up with {len(found.more)} of {plan.fill.rows.name}", found.total, 0)
+            rows = rows.filter(self.stages.matched & self.stages.left_out).order_by(newest_first(rows))
+            repeated = [name for (name,) in self.scope.rows(rows.select("id"), "those above on the page")]
+        yield from last_steps(
+            self.plan,
+            matched=found.matched,
+            repeated=repeated,
+            ordered=found.every,
+            filled=len(found.more),
+            between=found.ids_before,
+        )
 
 
 def judge_tables(found: FoundRows, name: str) -> Verdict:
     """Return what becomes of an entry in the answer to a plan; nothing is tried that would list it."""
     scope, plan = found.stages.scope, found.plan
-    funnel = _Funnel(found)
     fields = list(dict.fromkeys(test.field for test in tests_in(plan.condition)))
-    view = small_view(scope, [name], [*funnel.known(), *fields])
+    view = small_view(scope, [name], [*_Funnel(found).known(), *fields])
     if not len(view.data.entries):
-        raise NoSuchName([Problem("unknown-name", f"no entry is called {name}")])
+        hint = "The site may have changed since its tables were written: export it again."
+        raise NoSuchName([Problem("unknown-name", f"no entry of the tables is called {quoted(name)}", hint)])
     holds = _holding(found, name)
-    state = state_of(view.data, scope.now, 0)
-    gates = list(_gates(found, view, holds, str(state), is_public=state.is_public))
+    gates = list(
+        gates_of(plan, Selection(view), 0, holds=holds.__getitem__, is_listed=lambda _: holds["source"])
+    )
+    is_repeated = name in found.stages.without
     if found.stages.without:
-        gates.append(Gate("does not stand on the page already", name not in found.stages.without))
-    rank = found.rank(name)
-    of, after = found.every, rank - plan.offset
-    cut = _cut(plan, after) if rank else ""
-    filling = name in found.more
-    if filling:
-        rank, after = (
-            plan.offset + found.own + found.more.index(name) + 1,
-            found.own + found.more.index(name) + 1,
-        )
-        of, cut = of + len(found.more), ""
-    matches = bool(rank) or (holds["matched"] and name not in found.stages.without)
-    if not rank and matches and plan.at_most:
-        field = plan.at_most.field.name
-        cut = f"at most {plan.at_most.count} of the same {field}, and as many stand before it"
-    groups, cut = _groups(found, name, cut) if rank and not cut and plan.groups else ((), cut)
-    listed = bool(rank) and not cut
+        gates.append(Gate("does not stand on the page already", not is_repeated))
+    place, groups = _placed(found, name, matches=holds["matched"] and not is_repeated)
     failing = [gate.words for gate in gates if not gate.holds and not gate.depth]
-    page = (after - 1) // plan.per_page + 1 if plan.per_page else 1
     return Verdict(
         id=name,
         name=view.titles.item(0) or "",
         place=str(view.data.texts("source").item(0) or ""),
-        state=state,
-        listed=listed,
-        matches=matches,
+        state=state_of(view.data, scope.now, 0),
+        listed=place.is_listed,
+        matches=place.matches,
         findings=tuple(gates),
-        rank=rank or None,
-        of=of,
-        page=page if listed and not plan.groups else None,
-        groups=groups,
-        cut=cut,
-        needs=() if listed else tuple(failing or [cut]),
+        rank=place.rank,
+        of=place.of,
+        page=page_of(plan, place) if place.is_listed else None,
+        groups=groups if place.is_listed else (),
+        cut=place.cut,
+        needs=() if place.is_listed else tuple(failing or [place.cut]),
     )
 
 
-def _cut(plan: Plan, after: int) -> str:
-    """Return which clause passes over a row at a place after the offset; nothing where none does."""
-    if after <= 0:
-        return f"offset {plan.offset} skips it"
-    if plan.limit is not None and after > plan.limit:
-        return f"limit {plan.limit} ends before it"
-    return ""
-
-
-def _groups(found: FoundRows, name: str, cut: str) -> tuple[tuple[str, ...], str]:
-    """Return the labels of the groups in which a row stands, or what keeps it out of sight there."""
-    plan = found.plan
-    grouping, ids = grouped_tables(found.stages, found.total)
-    groups, places = grouping.placements
-    mine = np.array([ids[place] == name for place in places.tolist()], dtype=np.bool_)
-    if not mine.any():
-        return (), "it stands in none of the groups that are asked for"
-    if plan.per_group and int(grouping.nth[mine].min()) >= plan.per_group:
-        return (), f"limit {plan.per_group} per group ends before it"
-    return tuple(grouping.label(number) for number in groups[mine].tolist()), cut
+def _placed(found: FoundRows, name: str, *, matches: bool) -> tuple[Standing, tuple[str, ...]]:
+    """Return the place of an entry in an answer, and the labels of its groups."""
+    plan, mine = found.plan, np.zeros(0, np.bool_)
+    grouping, ids = grouped_tables(found.stages, found.total) if plan.groups else (None, {})
+    if grouping:
+        groups, places = grouping.placements
+        mine = np.array([ids[place] == name for place in places.tolist()], dtype=np.bool_)
+    labels = tuple(grouping.label(number) for number in groups[mine].tolist()) if grouping else ()
+    if name in found.more:
+        place = found.own + found.more.index(name) + 1
+        of = found.every + len(found.more)
+        listed = Standing(matches=True, is_listed=True, rank=place + plan.offset, of=of, after_offset=place)
+        return listed, labels
+    inside = place_in_groups(plan, grouping, mine) if grouping else None
+    return standing(plan, found.rank(name), found.every, matches=matches, place=lambda: inside), labels
 
 
 def _holding(found: FoundRows, name: str) -> dict[Any, bool]:
@@ -263,28 +238,8 @@ def _holding(found: FoundRows, name: str) -> dict[Any, bool]:
     wanted: dict[str, Any] = {f"c{at}": mask_of(scope, rows, each) for at, each in enumerate(conditions)}
     if stages.plan.source:
         wanted["k_source"] = rows.id.isin(rows_of(scope, stages.plan.source).id)
-    told = scope.data.rows(rows.select("id", **wanted), scope.values, "what holds for it")[0][1:]
+    told = scope.rows(rows.select("id", **wanted), "what holds for it")[0][1:]
     holds: dict[Any, bool] = dict(zip([*conditions, "source"], map(bool, told), strict=False))
     matched = stages.entries.filter(stages.matched & (stages.entries.id == scope.values.text(name)))
-    holds["matched"] = found.count(matched) > 0
+    holds["matched"] = found.count("whether it matches", lambda _: matched) > 0
     return holds
-
-
-def _gates(
-    found: FoundRows, view: Any, holds: dict[Any, bool], state: str, *, is_public: bool
-) -> Iterator[Gate]:
-    """Yield all that is asked of an entry, in the order of the pipeline."""
-    plan, data = found.plan, found.stages.scope.data
-    kind = view.data.kind_of(0)
-    if len(plan.kinds) < len(data.kind_names) and not plan.source:
-        yield Gate(f"is of the kind {either(plan.kinds)}", kind in plan.kinds, f"kind {kind}")
-    if not plan.unpublished:
-        yield Gate("is public", is_public, state)
-    if plan.source:
-        yield Gate(f"is listed in {plan.source.name}", holds["source"])
-    if plan.empty:
-        yield Gate("all parameters that it needs are given", holds=False, values=plan.empty)
-    selection = Selection(view)
-    for part in parts(plan.condition):
-        for condition, words, depth in gates_inside(part):
-            yield Gate(*gate_words(condition, words, selection, 0, holds=holds[condition]), depth)

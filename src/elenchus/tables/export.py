@@ -11,10 +11,12 @@ from urllib.parse import urlsplit
 import ibis
 
 from elenchus.errors import OptionError, Problem
-from elenchus.tables.backend import DuckBackend, is_folder, path_of
+from elenchus.files import written_or_told
+from elenchus.tables.backend import DuckBackend
 from elenchus.tables.databases import DuckTarget, duckdb_file, postgresql_server, to_database
 from elenchus.tables.folders import to_folder
 from elenchus.tables.frames import Frames
+from elenchus.tables.places import is_folder, is_server
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
@@ -30,15 +32,16 @@ def export(data: Dataset, place: str) -> Exported:
     Whoever reads meanwhile sees what was there, and a kill leaves it. Raises OptionError for a place of
     another sort.
     """
-    frames, scheme = Frames(data), urlsplit(place).scheme
-    if scheme == "duckdb":
-        with duckdb_file(path_of(place)) as file:
+    frames = Frames(data)
+    if urlsplit(place).scheme == "duckdb":
+        with duckdb_file(place) as file:
             return to_database(frames, file, _told(frames))
-    if scheme in ("postgresql", "postgres"):
+    if is_server(place):
         with postgresql_server(place) as server:
             return to_database(frames, server, _told(frames))
     if is_folder(place):
-        return to_folder(frames, Path(place), partial(_told, frames))
+        with written_or_told(f"the folder {place}", "Name another folder."):
+            return to_folder(frames, Path(place), partial(_told, frames))
     message = f"{quoted(place)} is no place to export to"
     hint = "Write a folder, duckdb:///FILE, or postgresql://USER@HOST/DATABASE."
     raise OptionError([Problem("unknown-engine", message, hint)])

@@ -6,18 +6,57 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import ibis
+import numpy as np
 
-from elenchus.frozen import Working
+from elenchus.frozen import Working, knowing
+from elenchus.tables.shown import small_view
+from elenchus.tables.stages import mask_of
+from elenchus.values.numbers import counting_number
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Callable, Sequence
 
     from ibis.expr import types as ir
+    from numpy.typing import NDArray
 
-    from elenchus.plan.nodes import Plan
+    from elenchus.engine.view import View
+    from elenchus.plan.nodes import Condition, FieldRef, Plan
     from elenchus.tables.stages import TableStages
 
-__all__ = ["FoundRows"]
+    _Build = Callable[..., ir.Table]
+
+__all__ = ["EVERY_ROW", "FoundRows", "rows_between"]
+
+EVERY_ROW = "the rows, and how many there are in all"
+
+
+def rows_between(
+    found: FoundRows, first: int, limit: int | None, columns: Sequence[str], *, numbered: bool = False
+) -> ir.Table:
+    """Return the own rows of an answer from a place up to another, with how many there are in all.
+
+    That is left out where all of them are asked for. They are ``numbered`` where they may come in another
+    order.
+    """
+    ordered, skipped = found.stages.ordered_with(columns), found.plan.offset + first
+    rows, numbers = ordered.rows, list[str]()
+    if numbered:
+        rows = rows.mutate(k_place=ibis.row_number().over(ibis.window(order_by=ordered.order)))
+        numbers = ["k_place"]
+    if limit is None and not skipped:
+        return rows.order_by(ordered.order).select(*numbers, *columns)
+    cut = rows.order_by(ordered.order).limit(None if limit is None else limit - first, offset=skipped)
+    # Counted beside them: a count over a window would carry all columns of all rows. What is counted is
+    # another relation, since databases keep whole what is used twice.
+    stages = found.stages
+    every = type(stages)(stages.scope, stages.plan, stages.without).ordered.rows
+    every = every.aggregate(k_every=every.count())
+    return cut.cross_join(every).order_by(ordered.order).select(*numbers, *columns, "k_every")
+
+
+def _counted(rows: ir.Table) -> ir.Table:
+    """Return how many rows a relation has."""
+    return rows.aggregate(k_count=rows.count())
 
 
 class FoundRows(Working):
@@ -30,52 +69,59 @@ class FoundRows(Working):
         """The plan."""
         return self.stages.plan
 
-    def count(self, table: ir.Table) -> int:
-        """Return the number of rows of a relation."""
-        [(found,)] = self.stages.scope.data.rows(
-            table.aggregate(k_count=table.count()), self.stages.scope.values
-        )
+    def told(self, says: str, build: _Build, *args: Any) -> list[tuple[Any, ...]]:
+        """Return the rows of the relation that is built of this; ``says`` tells what it asks for."""
+        return self.stages.scope.rows(build(self, *args), says)
+
+    def count(self, says: str, build: _Build) -> int:
+        """Return the number of rows of the relation that is built of this."""
+        [(found,)] = self.told(says, lambda each: _counted(build(each)))
         return int(found)
 
     @cached_property
     def matched(self) -> int:
         """How many rows meet the condition and are not left out."""
-        stages = self.stages
-        if "every" in self.__dict__ and not (stages.plan.lead or stages.plan.at_most):
+        if "every" in self.__dict__ and not (self.plan.lead or self.plan.at_most):
             return self.every
-        return self.count(stages.entries.filter(stages.kept))
+        return self.count("how many match", lambda found: found.stages.entries.filter(found.stages.kept))
 
     @cached_property
     def own(self) -> int:
         """How many rows there are after offset and limit, without those that fill up."""
-        plan = self.stages.plan
+        plan = self.plan
         left = max(0, self.every - plan.offset)
         return left if plan.limit is None else min(left, plan.limit)
 
     @cached_property
     def more(self) -> list[str]:
         """The ids of the rows that fill up."""
-        from elenchus.tables.stages import rows_of
-
-        fill, stages = self.stages.plan.fill, self.stages
+        fill = self.plan.fill
         if fill is None or self.own >= fill.at_least:
             return []
-        scope = stages.scope
-        there = self.ids_of_own(0, self.own)
-        listed = rows_of(scope, fill.rows)
-        allowed = stages.entries.filter(stages.allowed).id
-        wanted = listed.filter(
-            listed.id.isin(allowed) & ~listed.id.isin([scope.values.text(each) for each in there])
-        )
-        wanted = wanted.order_by("place").limit(fill.at_least - self.own).select("id")
-        return [name for (name,) in scope.data.rows(wanted, scope.values)]
+        rows = self.stages.fillers.order_by("place").select("id")
+        return [name for (name,) in self.stages.scope.rows(rows, "the rows that fill up")]
 
     @property
     def total(self) -> int:
         """How many rows the answer has."""
         return self.own + len(self.more)
 
-    def ids_of_own(self, first: int, last: int) -> list[str]:
+    @property
+    def ids(self) -> list[str]:
+        """The ids of all rows of the answer."""
+        own = self.ids_of_own(0, None)
+        return own + self.more if self.plan.fill else own
+
+    def parted(self, ids: Sequence[str], conditions: Sequence[Condition]) -> list[list[str]]:
+        """Return those of some ids of the answer whose entries meet each of some conditions."""
+        scope, entries = self.stages.scope, self.stages.entries
+        masks = {f"k{at}": mask_of(scope, entries, each) for at, each in enumerate(conditions)}
+        rows = entries.filter(self.stages.allowed).select("id", **masks)
+        rows = rows.filter(ibis.or_(*(rows[name] for name in masks)))
+        told = {name: meets for name, *meets in scope.rows(rows, "which conditions they meet")}
+        return [[name for name in ids if name in told and told[name][at]] for at in range(len(conditions))]
+
+    def ids_of_own(self, first: int, last: int | None) -> list[str]:
         """Return the ids of the rows from a place up to another, of those that do not fill up."""
         return [row[0] for row in self.own_rows(first, last, ("id",))]
 
@@ -84,45 +130,55 @@ class FoundRows(Working):
 
         How many there are in all is counted on the way, where it is not known.
         """
-        stages, plan = self.stages, self.stages.plan
+        plan = self.plan
         limit = plan.limit if last is None else last if plan.limit is None else min(last, plan.limit)
         if limit is not None and limit <= first:
             return []
-        ordered = stages.ordered_with(columns)
-        rows = ordered.rows.mutate(k_every=ordered.rows.count().over(ibis.window()))
-        cut = rows.order_by(ordered.order)
-        if limit is not None or plan.offset + first:
-            cut = cut.limit(None if limit is None else limit - first, offset=plan.offset + first)
-        found = stages.scope.data.rows(
-            cut.select(*columns, "k_every"), stages.scope.values, "the rows, and how many there are in all"
-        )
-        if found:
-            self.__dict__.setdefault("every", int(found[0][-1]))
-        return [row[:-1] for row in found]
+        rows = self.told(EVERY_ROW, rows_between, first, limit, tuple(columns))
+        self.know_every(rows, first, limit)
+        return [row[: len(columns)] for row in rows]
+
+    def know_every(self, rows: Sequence[tuple[Any, ...]], first: int, limit: int | None) -> None:
+        """Keep how many rows there are in all, as far as that is known from some that were fetched."""
+        skipped = first + self.plan.offset
+        if limit is None and not skipped:
+            knowing(self, every=len(rows))
+        elif rows or not skipped:
+            knowing(self, every=int(rows[0][-1]) if rows else 0)
 
     @cached_property
     def every(self) -> int:
         """How many rows there are before offset and limit, those that lead among them."""
-        plan = self.stages.plan
-        return self.matched if not (plan.lead or plan.at_most) else self.count(self.stages.ordered.rows)
+        if not (self.plan.lead or self.plan.at_most):
+            return self.matched
+        return self.count("how many before offset and limit", lambda found: found.stages.ordered.rows)
+
+    def shown(self, fields: Sequence[FieldRef], page: int | str) -> tuple[list[str], View, NDArray[np.intp]]:
+        """Return the ids of the own rows of a page, a view that has them, and their places there."""
+        number, size = counting_number(str(page)), self.plan.per_page
+        first, last = ((number - 1) * size, number * size) if size and number > 0 else (0, None)
+        names: list[str] = []
+
+        def fetch(columns: Sequence[str]) -> list[tuple[Any, ...]]:
+            rows = self.own_rows(first, last, columns)
+            names.extend(row[0] for row in rows)
+            return rows
+
+        view = small_view(self.stages.scope, (), fields, fetch=fetch)
+        return names, view, np.arange(len(names))
 
     def ids_before(self, first: int, last: int) -> list[str]:
         """Return the ids of rows from a place up to another, counted before offset and limit."""
         ordered = self.stages.ordered
         rows = ordered.rows.order_by(ordered.order).limit(last - first, offset=first).select("id")
-        return [
-            name
-            for (name,) in self.stages.scope.data.rows(rows, self.stages.scope.values, "rows passed over")
-        ]
+        return [name for (name,) in self.stages.scope.rows(rows, "rows passed over")]
 
     def rank(self, name: str) -> int:
         """Return the place of an entry among the rows before offset and limit, from 1; 0 where it is none."""
         ordered, scope = self.stages.ordered, self.stages.scope
         place = ibis.row_number().over(ibis.window(order_by=ordered.order))
         rows = ordered.rows.mutate(k_place=place)
-        told = scope.data.rows(
-            rows.filter(rows.id == scope.values.text(name)).select("k_place"), scope.values, "its place"
-        )
+        told = scope.rows(rows.filter(rows.id == scope.values.text(name)).select("k_place"), "its place")
         return int(told[0][0]) + 1 if told else 0
 
     def between(self, first: int, last: int) -> list[str]:

@@ -10,9 +10,9 @@ import numpy as np
 import pyarrow.parquet as pq
 
 from elenchus.files import is_file, read_whole, replacing, write_whole
-from elenchus.tables.backend import ABOUT
 from elenchus.tables.frames import arrow_schema
 from elenchus.tables.layout import VERSION, Exported
+from elenchus.tables.places import ABOUT
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
@@ -49,7 +49,7 @@ def to_folder(frames: Frames, folder: Path, told: Callable[..., str]) -> Exporte
             if table.name in wanted:
                 files[table.name].append(wanted[table.name])
                 _write(folder / wanted[table.name], table, frames.batches(table, rows))
-    terms = next(table for table in frames.layout.tables if table.name == "terms")
+    terms = frames.layout.table("terms")
     batches = list(frames.batches(terms, np.zeros(0, dtype=np.intp)))
     digest = _digest(layout, json.dumps([batch.to_pylist() for batch in batches]).encode())
     files["terms"].append(f"terms/all-{digest}.parquet")

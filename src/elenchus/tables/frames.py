@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from functools import cached_property, partial
+from functools import cached_property
 from hashlib import blake2b
 from typing import TYPE_CHECKING, Any
 
@@ -18,8 +18,7 @@ from elenchus.engine.view import View
 from elenchus.frozen import Working
 from elenchus.schema.state import HoldKind
 from elenchus.schema.types import STATUSES, Type
-from elenchus.tables.layout import TABLES, Layout, family, schema_digest, sortable
-from elenchus.values.kept import Kept
+from elenchus.tables.layout import Layout, all_sortable, family, schema_digest
 from elenchus.values.texts import fold
 
 if TYPE_CHECKING:
@@ -43,7 +42,6 @@ _ARROW = {
     "time": pa.timestamp("us"),
 }
 _BATCH = 20_000  # entries whose columns are in memory at once
-_MOST_KEYS = 200_000  # sort keys that are kept, of texts that several rows have
 _DAY = 86_400_000_000  # microseconds
 _ALWAYS = -(2**63)  # an instant at which nothing was over
 _LOW = np.uint64(0xFFFFFFFF)
@@ -194,7 +192,7 @@ class Frames(Working):
 
     def _entry_values(self, rows: _Rows) -> dict[str, Any]:
         """Return the values of fields that may have several."""
-        names = [column.name for column in TABLES[1].columns]
+        names = [column.name for column in self.layout.table("entry_values").columns]
         found: dict[str, list[Any]] = {name: [] for name in names}
         ids = np.array([*self.data.entries.ids.at(rows), None], dtype=object)[:-1]
         for stored, owners, at, places, single in self._several(rows, links=False):
@@ -254,7 +252,7 @@ class Frames(Working):
 
     def _terms(self) -> dict[str, Any]:
         """Return the terms."""
-        found: dict[str, list[Any]] = {name: [] for name in (column.name for column in TABLES[4].columns)}
+        found: dict[str, list[Any]] = {column.name: [] for column in self.layout.table("terms").columns}
         for name, taxonomy in self.data.taxonomies.items():
             for number, term in enumerate(taxonomy.terms):
                 more = {"aliases": list(term.aliases), "columns": dict(term.columns)}
@@ -285,7 +283,7 @@ class Frames(Working):
                 found["place"].append(str(each.problem.place))
         return found
 
-    # Bound
+    # Values
 
     def _cells(self, base: str, stored: StoredField, column: Column, rows: _Rows) -> dict[str, Any]:
         """Return the columns of single values."""
@@ -325,18 +323,10 @@ class Frames(Working):
         ]
         if parts > 2:  # noqa: PLR2004 - the text and its folded form
             letters = list(map(initial, folded))
-            forms += [list(map(self.weights, folded)), list(map(_natural, folded))]
-            forms += [letters, [self.weights(fold(each)) for each in letters]]
+            known = list(dict.fromkeys(letters))
+            weights = dict(zip(known, all_sortable(list(map(fold, known))), strict=True))
+            forms += [all_sortable(folded), _natural(folded), letters, [weights[each] for each in letters]]
         return [_spread(form, places, at) for form in forms]
-
-    def weights(self, folded: str) -> str:
-        """Return the sort key of a folded text, perhaps one that was met before."""
-        return self.sort_keys.get(folded, partial(sortable, folded))
-
-    @cached_property
-    def sort_keys(self) -> Kept[str]:
-        """The sort keys of the folded texts that were met last."""
-        return Kept(_MOST_KEYS)
 
 
 def arrow_schema(table: TableLayout) -> pa.Schema:
@@ -346,10 +336,13 @@ def arrow_schema(table: TableLayout) -> pa.Schema:
     )
 
 
-def _natural(folded: str) -> str | None:
-    """Return the sort key of a text with its numbers at one width; nothing where there are none."""
-    padded = padded_numbers(folded)
-    return sortable(padded) if padded != folded else None
+def _natural(folded: Sequence[str]) -> list[str | None]:
+    """Return the sort keys of texts with their numbers at one width; nothing where there are none."""
+    padded = [(at, each) for at, text in enumerate(folded) if (each := padded_numbers(text)) != text]
+    found: list[str | None] = [None] * len(folded)
+    for (at, _), key in zip(padded, all_sortable([each for _, each in padded]), strict=True):
+        found[at] = key
+    return found
 
 
 def _clean(text: str) -> str:

@@ -14,9 +14,11 @@ from elenchus.engine.columns.lexicon import Lexicon
 from elenchus.engine.groupkeys import MISSING, KeyColumn
 from elenchus.engine.groups import Grouping, empties, sort_columns
 from elenchus.engine.select import Selection
-from elenchus.plan.nodes import FieldRef, Part, Stored, Via
+from elenchus.errors import NotSupported
+from elenchus.plan.nodes import FieldRef, Part, Stored
+from elenchus.plan.walking import first_step
 from elenchus.schema.types import CORE_FIELDS, Type
-from elenchus.tables.columns import NotSupported, as_number, date_part
+from elenchus.tables.expressions import EPOCH_DAY, joined, newest_first, sort_value, text_part
 from elenchus.tables.layout import family, part
 from elenchus.tables.shown import small_view
 from elenchus.values.dates import start_of
@@ -34,8 +36,6 @@ if TYPE_CHECKING:
 __all__ = ["TableGrouping", "grouped_tables"]
 
 _TITLE = FieldRef("title", CORE_FIELDS["title"].type)
-_UNITS = ("year", "month", "week", "day")
-_EPOCH_DAY = 719_163  # the ordinal of 1970-01-01
 
 
 class _TableKey(KeyColumn):
@@ -68,7 +68,7 @@ class _TableKey(KeyColumn):
             case Type.ENTRY:
                 return self.selection.view.data.row_of_id(value)
             case Type.DATE:
-                return start_of(date.fromordinal(int(value) + _EPOCH_DAY), self.selection.view.data.zone)
+                return start_of(date.fromordinal(int(value) + EPOCH_DAY), self.selection.view.data.zone)
             case _:
                 return at if self.kind.is_text else int(value)
 
@@ -96,7 +96,7 @@ def grouped_tables(stages: TableStages, total: int) -> tuple[TableGrouping, dict
     """Return the groups of an answer, and the ids of its rows by their places, once they are fetched."""
     placed, names = _placed(stages)
     counts = placed.group_by(names).aggregate(k_count=placed.count())
-    told = stages.scope.data.rows(counts.select(*names, "k_count"), stages.scope.values)
+    told = stages.scope.rows(counts.select(*names, "k_count"), "how many rows each group has")
     keys = [
         _key(stages, spec, list(dict.fromkeys(row[at] for row in told if row[at] is not None)))
         for at, spec in enumerate(stages.plan.groups)
@@ -122,7 +122,7 @@ def grouped_tables(stages: TableStages, total: int) -> tuple[TableGrouping, dict
     ids: dict[int, str] = {}
 
     def fetched() -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-        rows = stages.scope.data.rows(placed.select(*names, "id", "place"), stages.scope.values)
+        rows = stages.scope.rows(placed.select(*names, "id", "place"), "the rows of the groups")
         found = []
         for *values, name, place in rows:
             group = rank.get(tuple(key.code_of[value] for key, value in zip(keys, values, strict=True)))
@@ -152,9 +152,9 @@ def _rows_of(
             inside = [
                 value for value, code in key.code_of.items() if value is not None and key.is_within(code)
             ]
-            wanted = wanted.filter(wanted[name].isin([stages.scope.values.text(each) for each in inside]))
+            wanted = wanted.filter(stages.scope.values.among(wanted[name], inside))
     counts = wanted.group_by(names).aggregate(k_rows=wanted.id.nunique())
-    told = stages.scope.data.rows(counts.select(*names, "k_rows"), stages.scope.values)
+    told = stages.scope.rows(counts.select(*names, "k_rows"), "how many rows have the same first keys")
     chosen = keys[: len(names)]
     known = {
         tuple(key.code_of[value] for key, value in zip(chosen, row, strict=False)): row[-1] for row in told
@@ -192,16 +192,9 @@ def _pairs(stages: TableStages, field: FieldRef, name: str) -> ir.Table:
     """Return the values of a field by the ids of entries, each once; those that lack it may be left out."""
     scope = stages.scope
     kind = field.type.type
-    if isinstance(field.source, Via):
-        first, then = field.source.first, field.source.then
-        if isinstance(first.source, Via):
-            inner = FieldRef(then.name, then.type, Via(first.source.then, then))
-            return _followed(stages, first.source.first, inner, name)
-        return _followed(stages, first, then, name)
-    if isinstance(field.source, Part) and isinstance(field.source.of.source, Via):
-        of = field.source.of.source
-        inner = FieldRef(f"{of.then.name}.{field.source.part}", field.type, Part(of.then, field.source.part))
-        return _pairs(stages, FieldRef(field.name, field.type, Via(of.first, inner)), name)
+    step = first_step(field)
+    if step:
+        return _followed(stages, *step, name)
     if kind is Type.TERM:
         used = scope.table("entry_terms")
         used = used.filter(used.taxonomy == scope.values.text(field.type.taxonomy))
@@ -209,20 +202,19 @@ def _pairs(stages: TableStages, field: FieldRef, name: str) -> ir.Table:
         return used.select(k_entry=used.entry, **{name: path}).distinct()
     inner = field.source.of if isinstance(field.source, Part) else field
     if kind is Type.ENTRY and isinstance(field.source, Stored):
-        links, stored = scope.table("links"), scope.data.stored[field.name, field.type]
-        links = links.filter((links.field == stored.base) & links.target.isin(scope.seen.id))
+        links = scope.listed("links", scope.data.stored[field.name, field.type])
+        links = links.filter(links.target.isin(scope.seen.id))
         return links.select(k_entry=links.entry, **{name: links.target}).distinct()
     if inner.type.many:
-        listed, stored = scope.table("entry_values"), scope.data.stored[inner.name, inner.type]
-        listed = listed.filter(listed.field == stored.base)
-        value = _value(listed, family(inner.type), field)
+        listed = scope.listed("entry_values", scope.data.stored[inner.name, inner.type])
+        value = sort_value(listed, family(inner.type), field)
         found = listed.select(k_entry=listed.entry, **{name: value})
         return found.filter(found[name].notnull()).distinct()
     entries = scope.table("entries")
     if not isinstance(inner.source, Stored):  # the entry itself
         return entries.select(k_entry=entries.id, **{name: entries.id})
     stored = scope.data.stored[inner.name, inner.type]
-    return entries.select(k_entry=entries.id, **{name: _value(entries, stored.base, field)})
+    return entries.select(k_entry=entries.id, **{name: sort_value(entries, stored.base, field)})
 
 
 def _followed(stages: TableStages, first: FieldRef, then: FieldRef, name: str) -> ir.Table:
@@ -236,52 +228,30 @@ def _followed(stages: TableStages, first: FieldRef, then: FieldRef, name: str) -
     return found.filter(found[name].notnull()).distinct()
 
 
-def _value(table: ir.Table, base: str, field: FieldRef) -> Any:
-    """Return what tells the values of a field apart: for texts their weights, for dates days."""
-    if isinstance(field.source, Part):
-        if field.source.part == "initial":
-            return table[part(base, "initial_sorted")]
-        return date_part(table, base, field.source.part)
-    match field.type.type:
-        case Type.CHOICE:
-            return table[part(base, "place")]
-        case Type.YESNO:
-            return as_number(table[base])
-        case Type.INTEGER:
-            return table[base]
-        case Type.DATE | Type.DATETIME:
-            raise NotSupported(f"groups by {field.name}")
-        case _:
-            return table[part(base, "sorted")]
-
-
 def _written(stages: TableStages, field: FieldRef, values: Sequence[Any]) -> list[str]:
     """Return for each of some weights the text that has them, as it is written first among all entries."""
     if not values:
         return []
     scope = stages.scope
     inner = field
-    while isinstance(inner.source, Via):
-        inner = inner.source.then
+    while step := first_step(inner):
+        inner = step[1]
     is_initial = isinstance(inner.source, Part)
     stored_in = inner.source.of if isinstance(inner.source, Part) else inner
     stored = scope.data.stored[stored_in.name, stored_in.type]
     entries = scope.table("entries")
-    start = entries.date__start
     if stored.type.many:
-        table = scope.table("entry_values")
-        table = table.filter(table.field == stored.base)
-        base = family(stored.type)
-        dated = entries.select(k_entry=entries.id, k_start=start)
-        table = table.left_join(dated, table.entry == dated.k_entry)
-        order = [table.k_start.isnull(), table.k_start.desc(), table.entry, table.at]
+        table, base = scope.listed("entry_values", stored), family(stored.type)
+        table = joined(table, entries, "entry", "id", {"date__start": "date__start"})
+        order = [*newest_first(table, "entry"), table.at]
     else:
-        table, base = entries, stored.base
-        order = [start.isnull(), start.desc(), entries.id]
-    weights = table[part(base, "initial_sorted" if is_initial else "sorted")]
+        table, base, order = entries, stored.base, newest_first(entries)
+    weights = text_part(table, base, "initial_sorted" if is_initial else "sorted")
     text = table[part(base, "initial")] if is_initial else table[base]
-    wanted = table.filter(weights.isin([scope.values.text(each) for each in values]))
+    wanted = table.filter(scope.values.among(weights, values))
     nth = ibis.row_number().over(ibis.window(group_by=weights, order_by=order))
     found = wanted.mutate(k_text=text, k_weights=weights, k_nth=nth)
-    told = dict(scope.data.rows(found.filter(found.k_nth == 0).select("k_weights", "k_text"), scope.values))
+    told = dict(
+        scope.rows(found.filter(found.k_nth == 0).select("k_weights", "k_text"), "how groups are written")
+    )
     return [told[each] for each in values]

@@ -4,21 +4,24 @@ from __future__ import annotations
 
 import re
 from hashlib import sha256
+from itertools import accumulate, pairwise
 from typing import TYPE_CHECKING, Any, Literal, NamedTuple, TypeAlias
+
+import numpy as np
 
 from elenchus.frozen import Frozen, Working
 from elenchus.schema.types import FieldType, Type
 from elenchus.values.collation import sort_key
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Iterator, Mapping
+    from collections.abc import Iterable, Iterator, Mapping, Sequence
     from zoneinfo import ZoneInfo
 
     from elenchus.schema.types import Schema
 
 __all__ = [
     "OWN_COLUMNS", "TABLES", "VERSION", "ColumnSpec", "Exported", "Layout", "Sort", "StoredField",
-    "TableLayout", "create_statement", "family", "kept", "part", "schema_digest", "sortable",
+    "TableLayout", "all_sortable", "create_statement", "family", "kept", "part", "schema_digest", "sortable",
 ]  # fmt: skip
 
 VERSION = 1
@@ -289,6 +292,10 @@ class Layout(Working):
         """All tables."""
         return (self.entries, *TABLES)
 
+    def table(self, name: str) -> TableLayout:
+        """Return a table by its name."""
+        return next(each for each in self.tables if each.name == name)
+
     def as_data(self) -> dict[str, Any]:
         """Return it as JSON has it."""
         return {
@@ -374,13 +381,21 @@ def sortable(folded: str) -> str:
     return kept(sort_key(folded))
 
 
+def all_sortable(folded: Sequence[str]) -> list[str]:
+    """Return the sort keys of several folded texts, which takes less time than one after the other."""
+    keys = list(map(sort_key, folded))
+    ends = list(accumulate(map(len, keys), initial=0))
+    every = kept("".join(keys))
+    return [every[start:end] for start, end in pairwise(ends)]
+
+
 def kept(key: str) -> str:
     """Return a sort key so that any database can keep it, and compares it as plain text.
 
     Keys are texts of weights, level after level; a database may refuse the character 0 and halves of
     surrogate pairs, so that each code point is moved behind them, in the order that they have.
     """
-    return "".join(
-        chr(code + 1) if code < _BEFORE_SURROGATES else chr(min(code + _SURROGATES, _GREATEST))
-        for code in map(ord, key)
-    )
+    codes = np.frombuffer(key.encode("utf-32-le", "surrogatepass"), dtype="<u4")
+    behind = np.minimum(codes + _SURROGATES, _GREATEST)
+    moved = np.where(codes < _BEFORE_SURROGATES, codes + 1, behind).astype("<u4")
+    return moved.tobytes().decode("utf-32-le")

@@ -8,10 +8,13 @@ import ibis
 
 from elenchus.engine.notices import WORDS_OF
 from elenchus.schema.state import HoldKind
+from elenchus.tables.expressions import newest_first, no
 from elenchus.tables.stages import certain, mask_of
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
+
+    from ibis.expr import types as ir
 
     from elenchus.tables.filling import FoundRows
 
@@ -29,9 +32,7 @@ class TablesNoticed:
 
     def __init__(self, found: FoundRows) -> None:
         self.found = found
-        self.stages = found.stages
-        self.scope = found.stages.scope
-        self.plan = found.stages.plan
+        self.plan = found.plan
 
     @property
     def total(self) -> int:
@@ -44,53 +45,19 @@ class TablesNoticed:
         return len(self.found.more)
 
     def misfits(self, field: str) -> tuple[int, str, str]:
-        """See :class:`Noticed`."""
-        table, scope = self.scope.table("misfits"), self.scope
-        if field not in scope.data.misfit_fields:
+        """See :class:`elenchus.engine.notices.Noticed`."""
+        if field not in self.found.stages.scope.data.misfit_fields:
             return 0, "", ""
-        asked = self.stages.entries.filter(self.stages.asked)
-        start = asked.date__start
-        asked = asked.select(k_entry=asked.id, k_start=start)
-        wrong = table.filter(table.field == scope.values.text(field)).inner_join(
-            asked, table.entry == asked.k_entry
-        )
-        wrong = wrong.mutate(k_count=wrong.count().over(ibis.window()))
-        order = [wrong.k_start.isnull(), wrong.k_start.desc(), wrong.entry]
-        told = scope.data.rows(
-            wrong.order_by(order).limit(1).select("k_count", "text", "place"), scope.values
-        )
+        told = self.found.told(f"values of {field} that do not fit", _misfits, field)
         return (int(told[0][0]), told[0][1], told[0][2]) if told else (0, "", "")
 
     def by_absence(self) -> int:
-        """See :class:`Noticed`."""
-        stages, condition = self.stages, self.plan.condition
-        if condition is None:
-            return 0
-        surely, _ = certain(self.scope, stages.entries, condition)
-        return self.found.count(stages.entries.filter(stages.matched & ~surely))
+        """See :class:`elenchus.engine.notices.Noticed`."""
+        return self.found.count("those for want of a value", _by_absence) if self.plan.condition else 0
 
     def hidden(self) -> tuple[Mapping[str, int], str]:
-        """See :class:`Noticed`."""
-        scope, entries = self.scope, self.stages.entries
-        now, text = scope.values.whole(scope.now), scope.values.text
-        others = ~scope.visible(entries) & entries.kind.isin([text(kind) for kind in self.plan.kinds])
-        if self.plan.condition:
-            others &= mask_of(scope, entries, self.plan.condition)
-        start = entries.date__start
-        kept_back = ibis.cases(
-            (entries.kept_back > 0, entries.kept_back),
-            (start.notnull() & (start > now), ibis.literal(_SCHEDULED)),
-            (entries.end_unread, ibis.literal(_END_UNREAD)),
-            else_=_EXPIRED,
-        )
-        nth = ibis.row_number().over(ibis.window(order_by=[start.isnull(), start.desc(), entries.id]))
-        rows = entries.filter(others).mutate(k_state=kept_back, k_nth=nth)
-        told = scope.data.rows(
-            rows.group_by("k_state").aggregate(
-                k_count=rows.count(), k_first=rows.k_nth.min(), k_id=rows.id.argmin(rows.k_nth)
-            ),
-            scope.values,
-        )
+        """See :class:`elenchus.engine.notices.Noticed`."""
+        told = self.found.told("what meets it and cannot be seen", _hidden)
         found: dict[str, int] = {}
         for state, count, _, _ in sorted(told, key=lambda row: row[2]):
             kind = _KINDS[int(state)]
@@ -99,17 +66,58 @@ class TablesNoticed:
         return found, min(told, key=lambda row: row[2])[3] if told else ""
 
     def leads(self) -> tuple[Sequence[str], Sequence[str]]:
-        """See :class:`Noticed`."""
-        scope, entries = self.scope, self.stages.entries
+        """See :class:`elenchus.engine.notices.Noticed`."""
         lead = [name.id for name in self.plan.lead]  # type: ignore[union-attr]
-        rows = entries.filter(entries.id.isin([scope.values.text(name) for name in lead]))
-        seen, matched = scope.visible(entries), self.stages.matched
-        rows = entries.filter(entries.id.isin([scope.values.text(name) for name in lead])).select(
-            "id", k_seen=seen, k_matched=matched
-        )
-        told = {
-            name: (is_seen, is_matched) for name, is_seen, is_matched in scope.data.rows(rows, scope.values)
-        }
+        rows = self.found.told("which leading rows are there", _leads, tuple(lead))
+        told = {name: states for name, *states in rows}
         there = [name for name in lead if name in told]
         unseen = [name for name in there if not told[name][0]]
         return unseen, [name for name in there if told[name][0] and not told[name][1]]
+
+
+def _misfits(found: FoundRows, field: str) -> ir.Table:
+    """Return the first of the stored values of a field that do not fit, with how many there are."""
+    scope, stages = found.stages.scope, found.stages
+    table = scope.table("misfits")
+    asked = stages.entries.filter(stages.asked)
+    asked = asked.select("date__start", k_entry=asked.id)
+    wrong = table.filter(table.field == scope.values.text(field))
+    wrong = wrong.inner_join(asked, table.entry == asked.k_entry)
+    wrong = wrong.mutate(k_count=wrong.count().over(ibis.window()))
+    return wrong.order_by(newest_first(wrong, "entry")).limit(1).select("k_count", "text", "place")
+
+
+def _by_absence(found: FoundRows) -> ir.Table:
+    """Return the rows that match only because a value is missing."""
+    stages, condition = found.stages, found.plan.condition
+    assert condition is not None  # noqa: S101 - asked for only then
+    surely, _ = certain(stages.scope, stages.entries, condition)
+    return stages.entries.filter(stages.matched & no(surely))
+
+
+def _hidden(found: FoundRows) -> ir.Table:
+    """Return how many entries meet the condition unseen, by what keeps them back, with the first of each."""
+    scope, entries, plan = found.stages.scope, found.stages.entries, found.plan
+    now = scope.values.whole(scope.now)
+    others = ~scope.visible(entries) & scope.values.among(entries.kind, plan.kinds)
+    if plan.condition:
+        others &= mask_of(scope, entries, plan.condition)
+    start = entries.date__start
+    kept_back = ibis.cases(
+        (entries.kept_back > 0, entries.kept_back),
+        (start.notnull() & (start > now), ibis.literal(_SCHEDULED)),
+        (entries.end_unread, ibis.literal(_END_UNREAD)),
+        else_=_EXPIRED,
+    )
+    nth = ibis.row_number().over(ibis.window(order_by=newest_first(entries)))
+    rows = entries.filter(others).mutate(k_state=kept_back, k_nth=nth)
+    return rows.group_by("k_state").aggregate(
+        k_count=rows.count(), k_first=rows.k_nth.min(), k_id=rows.id.argmin(rows.k_nth)
+    )
+
+
+def _leads(found: FoundRows, lead: Sequence[str]) -> ir.Table:
+    """Return which leading rows there are, whether they can be seen, and whether they match."""
+    scope, entries = found.stages.scope, found.stages.entries
+    rows = entries.filter(scope.values.among(entries.id, lead))
+    return rows.select("id", k_seen=scope.visible(entries), k_matched=found.stages.matched)

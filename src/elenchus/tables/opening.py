@@ -28,8 +28,8 @@ def opened_tables(place: str, schema: Schema, zone: ZoneInfo) -> TableData:
     are none of these definitions.
     """
     try:
-        from elenchus.tables.backend import backend_of
         from elenchus.tables.data import TableData
+        from elenchus.tables.places import backend_of
 
         found = TableData(backend_of(place), schema, zone)
     except ModuleNotFoundError as error:
@@ -54,11 +54,12 @@ def tables_of(dataset: Dataset, schema: Schema, zone: ZoneInfo) -> TableData:
 
 def same_content(tables: TableData, dataset: Dataset) -> None:
     """Refuse tables that were made of other content, so that pages would not show what was asked."""
+    from elenchus.tables.backend import exporting
     from elenchus.tables.frames import Frames
 
-    if tables.backend.about.get("content") != Frames(dataset).digest:
+    if tables.backend.about.content != Frames(dataset).digest:
         message = f"the tables at {quoted(tables.backend.place)} are of other content than the site's"
-        hint = f"Write what changed: elenchus export {tables.backend.place}."
+        hint = f"Write what changed: {exporting(tables.backend.place)}."
         raise SiteError([Problem("other-tables", message, hint)])
 
 
@@ -66,11 +67,11 @@ def same_content(tables: TableData, dataset: Dataset) -> None:
 def recorded(data: Any) -> Iterator[tuple[list[Told], Sequence[TableLayout]]]:
     """Give the statements that tables are asked from now on, and what the tables are."""
     told: list[Told] = []
-    data.backend.told = told
+    before, data.backend.told = data.backend.told, told
     try:
-        yield told, data.backend.layout.tables
+        yield told, data.backend.about.layout.tables
     finally:
-        data.backend.told = None
+        data.backend.told = before
 
 
 def missing_extra(error: ModuleNotFoundError) -> OptionError:

@@ -21,15 +21,10 @@ from elenchus.tables.columns import References
 from elenchus.tables.layout import family, part
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Iterator, Sequence
+    from collections.abc import Callable, Iterable, Sequence
 
-    from ibis.expr import types as ir
-
-    from elenchus.schema.types import FieldType
-    from elenchus.tables.columns import Scope
     from elenchus.tables.layout import StoredField
-
-    _Key = tuple[str, FieldType]
+    from elenchus.tables.scope import Scope
 
 __all__ = ["TableView", "no_entries", "small_view"]
 
@@ -58,9 +53,9 @@ def small_view(
     ``fetch`` gives the rows, with the columns that it is asked for, where they are not known by their ids.
     """
     wanted = list(fields)
-    keys = list(dict.fromkeys(key for field in wanted for key in _stored_in(field)))
-    stored = [scope.data.stored[key] for key in keys if key in scope.data.stored]
-    fetched = _Fetched(scope, stored)
+    fetched = _Fetched(
+        scope, list(dict.fromkeys(each for field in wanted for each in scope.data.stored_in(field)))
+    )
     if fetch:
         fetched.take(fetch(fetched.columns))
     fetched.fetch(ids)
@@ -75,20 +70,6 @@ def small_view(
 def no_entries(scope: Scope) -> Dataset:
     """Return a dataset of the terms of a site alone."""
     return _Fetched(scope, ()).dataset()
-
-
-def _stored_in(field: FieldRef) -> Iterator[_Key]:
-    """Yield the stored fields that a field is made of."""
-    match field.source:
-        case Stored():
-            yield field.name, field.type
-        case Via(first, then):
-            yield from _stored_in(first)
-            yield from _stored_in(then)
-        case Part(of):
-            yield from _stored_in(of)
-        case _:
-            return
 
 
 def _steps(field: FieldRef) -> int:
@@ -115,7 +96,7 @@ def _count(scope: Scope, view: View, fetched: _Fetched, field: FieldRef) -> None
             rows = References(scope, entries, kind, counted).counts
             ids = fetched.ids
             counts = (
-                dict(scope.data.rows(rows.filter(_among(scope, rows.target, ids)), scope.values))
+                dict(scope.rows(rows.filter(scope.values.among(rows.target, ids)), "how many refer to them"))
                 if ids
                 else {}
             )
@@ -125,11 +106,6 @@ def _count(scope: Scope, view: View, fetched: _Fetched, field: FieldRef) -> None
             view.columns[ENTRIES, field] = Numbers(found, valid)
         case _:
             return
-
-
-def _among(scope: Scope, column: ir.StringValue, ids: Sequence[str]) -> ir.BooleanValue:
-    """Return which rows have one of some ids."""
-    return column.isin([scope.values.text(name) for name in ids])
 
 
 class _Fetched:
@@ -166,9 +142,8 @@ class _Fetched:
         """Fetch so many entries as may be named in one statement."""
         scope = self.scope
         entries = scope.table("entries")
-        found = scope.data.rows(
-            entries.filter(_among(scope, entries.id, ids)).select(*self.columns), scope.values
-        )
+        rows = entries.filter(scope.values.among(entries.id, ids)).select(*self.columns)
+        found = scope.rows(rows, "entries by their ids")
         by_id = {row[0]: row for row in found}
         self.take([by_id[name] for name in ids if name in by_id])
 
@@ -180,27 +155,23 @@ class _Fetched:
 
     def fetch_several(self, ids: Sequence[str]) -> None:
         """Fetch the terms of entries, and the values of fields with several."""
-        for table, several in (("entry_values", False), ("links", True)):
-            fields = [
-                each for each in self.stored if each.type.many and (each.type.type is Type.ENTRY) == several
-            ]
-            for each in fields:
-                self.fetch_values(ids, table, each)
+        for each in self.stored:
+            if each.type.many and not each.is_terms:
+                self.fetch_values(ids, "links" if each.type.type is Type.ENTRY else "entry_values", each)
         if any(each.is_terms for each in self.stored):
             scope = self.scope
             used = scope.table("entry_terms")
-            for name, taxonomy, path in scope.data.rows(
-                used.filter(_among(scope, used.entry, ids)).select("entry", "taxonomy", "path"), scope.values
-            ):
+            used = used.filter(scope.values.among(used.entry, ids)).select("entry", "taxonomy", "path")
+            for name, taxonomy, path in scope.rows(used, "their terms"):
                 self.terms.setdefault(name, []).append((taxonomy, path))
 
     def fetch_values(self, ids: Sequence[str], table: str, stored: StoredField) -> None:
         """Fetch the several values of a field."""
         scope = self.scope
-        listed = scope.table(table)
+        listed = scope.listed(table, stored)
         own = ["target"] if table == "links" else _columns_of(stored, family(stored.type))
-        rows = listed.filter((listed.field == stored.base) & _among(scope, listed.entry, ids))
-        for row in scope.data.rows(rows.order_by(["entry", "at"]).select("entry", *own), scope.values):
+        rows = listed.filter(scope.values.among(listed.entry, ids))
+        for row in scope.rows(rows.order_by(["entry", "at"]).select("entry", *own), f"their {stored.field}"):
             self.values.setdefault((stored.base, row[0]), []).append(row[1:])
 
     def targets(self) -> list[str]:
@@ -224,8 +195,8 @@ class _Fetched:
         if not (fields & scope.data.misfit_fields and self.rows):
             return []
         table = scope.table("misfits")
-        wrong = table.filter(_among(scope, table.entry, self.ids)).select("entry", "field", "text")
-        told = scope.data.rows(wrong, scope.values, "what does not fit")
+        wrong = table.filter(scope.values.among(table.entry, self.ids)).select("entry", "field", "text")
+        told = scope.rows(wrong, "what does not fit")
         nowhere = Problem("unfit-value", "")
         return [Misfit(self.places[entry], field, text, nowhere) for entry, field, text in told]
 

@@ -11,7 +11,8 @@ import numpy as np
 from elenchus.engine.columns.column import Column, Dates, Numbers
 from elenchus.engine.columns.termtable import TermTable
 from elenchus.engine.executor import Engine
-from elenchus.tables.columns import Mask, Scope, TableColumn, TermsOf
+from elenchus.tables.columns import Through
+from elenchus.tables.scope import Scope
 from elenchus.tables.shown import TableView, no_entries
 
 if TYPE_CHECKING:
@@ -21,6 +22,8 @@ if TYPE_CHECKING:
     from elenchus.engine.view import View
     from elenchus.plan.nodes import FieldRef
     from elenchus.schema.subject import Subject
+    from elenchus.tables.columns import TermsOf
+    from elenchus.tables.expressions import Mask
 
 __all__ = ["OverTerms", "TermsEngine", "term_view"]
 
@@ -49,7 +52,9 @@ class _CountedTerms(TermTable):
         """See :class:`TermTable`."""
         used = self.of_entries
         rows = used.group_by("path").aggregate(k_count=used.count())
-        return self.numbers_of(self.scope.data.rows(rows.select("path", "k_count"), self.scope.values))
+        return self.numbers_of(
+            self.scope.rows(rows.select("path", "k_count"), "how many entries each term has")
+        )
 
     @property
     def above(self) -> ir.Table:
@@ -67,7 +72,9 @@ class _CountedTerms(TermTable):
         """See :class:`TermTable`."""
         rows = self.above
         counted = rows.group_by("above").aggregate(k_count=rows.entry.nunique())
-        return self.numbers_of(self.scope.data.rows(counted.select("above", "k_count"), self.scope.values))
+        return self.numbers_of(
+            self.scope.rows(counted.select("above", "k_count"), "how many with those below")
+        )
 
     @cached_property
     def latest(self) -> Dates:
@@ -86,7 +93,7 @@ class _CountedTerms(TermTable):
         )
         size = len(self.taxonomy.terms)
         found, valid = np.zeros((4, size), dtype=np.int64), np.zeros(size, np.bool_)
-        for path, *values in scope.data.rows(newest, scope.values):
+        for path, *values in scope.rows(newest, "the newest date of each term"):
             at = self.taxonomy.places[tuple(path.split("/"))]
             found[:, at], valid[at] = [int(value) for value in values], True
         return Dates(found[0], valid, found[1], found[2], found[3].astype(np.bool_))
@@ -111,7 +118,7 @@ class _TermView(TableView):
         of_kind = of_kind.filter(of_kind.kind == scope.values.text(kind))
         rows = used.filter(used.entry.isin(of_kind.id))
         counted = rows.group_by("path").aggregate(k_count=rows.count())
-        told = scope.data.rows(counted.select("path", "k_count"), scope.values)
+        told = scope.rows(counted.select("path", "k_count"), f"how many of the kind {kind} each term has")
         return Numbers(terms.numbers_of(told), np.ones(len(terms.taxonomy.terms), np.bool_))  # type: ignore[attr-defined]
 
 
@@ -132,40 +139,11 @@ class TermsEngine(Engine):
         return self.views[unpublished]
 
 
-class OverTerms(TableColumn):
-    """What is said of the terms of entries: ``column`` has it of all terms, in memory."""
+class OverTerms(Through):
+    """What is said of the terms of entries: ``element`` has it of all terms, in memory."""
 
     terms: TermsOf
-    column: Any
 
-    def of(self, mask: NDArray[np.bool_]) -> Mask:
+    def among(self, mask: NDArray[np.bool_]) -> Mask:
         """Return which entries have a term of a mask."""
         return self.terms.having(np.flatnonzero(mask).tolist())
-
-    def present(self) -> Mask:
-        """See :class:`TableColumn`."""
-        return self.of(self.column.present())
-
-    def between(self, low: Any, high: Any) -> Mask:
-        """See :class:`TableColumn`."""
-        return self.of(self.column.between(low, high))
-
-    def equal(self, value: Any) -> Mask:
-        """See :class:`TableColumn`."""
-        return self.of(self.column.equal(value))
-
-    def contains(self, text: str) -> Mask:
-        """See :class:`TableColumn`."""
-        return self.of(self.column.contains(text))
-
-    def starts_with(self, text: str) -> Mask:
-        """See :class:`TableColumn`."""
-        return self.of(self.column.starts_with(text))
-
-    def ends_with(self, text: str) -> Mask:
-        """See :class:`TableColumn`."""
-        return self.of(self.column.ends_with(text))
-
-    def matches(self, pattern: str) -> Mask:
-        """See :class:`TableColumn`."""
-        return self.of(self.column.matches(pattern))

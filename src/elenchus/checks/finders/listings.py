@@ -35,7 +35,7 @@ def find(survey: Survey) -> Iterator[Problem]:
     yield from survey.site.library.problems
     for listing in survey.listings:
         yield from listing.idle
-        yield from _idle_settings(survey, listing)
+        yield from _idle_settings(listing)
         yield from _titles_in_tables(listing)
         yield from _parameters(survey, listing)
         yield from _expectations(survey, listing)
@@ -43,7 +43,7 @@ def find(survey: Survey) -> Iterator[Problem]:
     yield from _headings(survey)
 
 
-def _idle_settings(survey: Survey, listing: Listing) -> Iterator[Problem]:
+def _idle_settings(listing: Listing) -> Iterator[Problem]:
     """Yield the listing's own settings that have no effect."""
     own = {key: origin for key, (_, origin) in listing.settings.items() if origin.name == listing.name}
     for key, needs, words, message in _WITHOUT_EFFECT:
@@ -56,16 +56,6 @@ def _idle_settings(survey: Survey, listing: Listing) -> Iterator[Problem]:
     if "summary_words" in own and "summary" not in (listing.setting("show") or ("summary",)):
         message = "summary_words means nothing where no summary is shown"
         yield Problem("idle-setting", message, "Add summary to show.", place=own["summary_words"].place)
-    name = listing.setting("fill_from")
-    if "fill_from" in own and name not in survey.site.library.names:
-        near = nearest(name, survey.site.library.names)
-        yield Problem(
-            "unknown-listing",
-            f"there is no listing {quoted(name)}",
-            "",
-            place=own["fill_from"].place,
-            near=near,
-        )
 
 
 def _titles_in_tables(listing: Listing) -> Iterator[Problem]:

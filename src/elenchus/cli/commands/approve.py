@@ -6,7 +6,7 @@ from typing import Annotated, Optional
 
 import typer
 
-from elenchus.cli.app import AtOption, SiteOption, app, opened
+from elenchus.cli.app import AtOption, SiteOption, app, examples, opened
 from elenchus.cli.commands._changing import (
     DryRunOption,
     WholeOption,
@@ -19,7 +19,10 @@ from elenchus.cli.commands._changing import (
 __all__ = ["approve"]
 
 
-@app.command(short_help=__doc__)
+@app.command(
+    short_help=__doc__,
+    epilog=examples("elenchus approve grey-seal-count-may --dry-run", "elenchus approve --yes"),
+)
 def approve(
     entries: Annotated[
         Optional[list[str]],  # noqa: UP045 - Typer reads the annotation while the program starts

@@ -8,7 +8,17 @@ from typing import TYPE_CHECKING, Annotated, Optional
 import typer
 
 from elenchus import forms
-from elenchus.cli.app import AtOption, EditsOption, NoIndexOption, OnOption, SiteOption, app, opened
+from elenchus.cli.app import (
+    AtOption,
+    EditsOption,
+    NoIndexOption,
+    OnOption,
+    SiteOption,
+    app,
+    examples,
+    known_word,
+    opened,
+)
 from elenchus.cli.commands._asking import (
     QUESTION_HELP,
     GivenOption,
@@ -19,6 +29,9 @@ from elenchus.cli.commands._asking import (
 )
 
 if TYPE_CHECKING:
+    from collections.abc import Callable, Iterator
+
+    from elenchus.pieces.piece import Piece
     from elenchus.plan.answer import Answer
     from elenchus.site.site import Site
 
@@ -30,15 +43,9 @@ _RENAMED_FORMATS = {"ids": "lines", "count": "number"}
 
 def _known_format(name: str) -> str:
     """Return the name of a format that there is."""
-    if name not in forms.names():
-        from elenchus.errors import did_you_mean
-        from elenchus.values.texts import nearest
-
-        hint = did_you_mean(nearest(name, forms.names())) or f"Known: {', '.join(forms.names())}."
-        if name in _RENAMED_FORMATS:
-            hint = f"It is called {_RENAMED_FORMATS[name]} now."
-        raise typer.BadParameter(f"there is no format “{name}”. {hint}")
-    return name
+    if name in _RENAMED_FORMATS:
+        raise typer.BadParameter(f"there is no format “{name}”. It is called {_RENAMED_FORMATS[name]} now.")
+    return known_word(name, forms.names(), "format")
 
 
 def _drawable(path: Path | None) -> Path | None:
@@ -60,35 +67,52 @@ _FormatOption = Annotated[
 ]
 
 
-@app.command(short_help=__doc__)
+_PageOption = Annotated[str, typer.Option("--page", metavar="N", help="Which page of the answer.")]
+_OverlapOption = Annotated[
+    bool, typer.Option("--overlap", help="List the rows that stand in more than one group.")
+]
+_ChartOption = Annotated[
+    Optional[Path],  # noqa: UP045
+    typer.Option(
+        "--chart",
+        metavar="FILE",
+        callback=_drawable,
+        help="Draw the groups as bars into a file, .svg or .png.",
+    ),
+]
+_ShowOption = Annotated[
+    str,
+    typer.Option("--show", metavar="FIELDS", help="Show these fields of each row, such as source,address."),
+]
+_SqlOption = Annotated[
+    bool, typer.Option("--sql", help="Print the SQL by which tables are asked, instead of the answer.")
+]
+
+
+@app.command(
+    short_help=__doc__,
+    epilog=examples(
+        'elenchus ask "from sighting where habitat under shore order by newest limit 3"',
+        "elenchus ask fresh-from-shore --as-if 2",
+    ),
+)
 def ask(
     question: Annotated[str, typer.Argument(help=QUESTION_HELP)],
     site: SiteOption = None,
     output: _FormatOption = "table",
-    page: Annotated[str, typer.Option("--page", metavar="N", help="Which page of the answer.")] = "1",
+    page: _PageOption = "1",
     at: AtOption = None,
     given: GivenOption = None,
     changes: TryOption = "",
     as_if: _AsIfOption = 0,
-    overlap: Annotated[
-        bool, typer.Option("--overlap", help="List the rows that stand in more than one group.")
-    ] = False,
-    chart: Annotated[
-        Optional[Path],  # noqa: UP045
-        typer.Option(
-            "--chart",
-            metavar="FILE",
-            callback=_drawable,
-            help="Draw the groups as bars into a file, .svg or .png.",
-        ),
-    ] = None,
+    overlap: _OverlapOption = False,
+    chart: _ChartOption = None,
     problems: ProblemsOption = False,
     no_index: NoIndexOption = False,
     edits: EditsOption = False,
     on: OnOption = "",
-    sql: Annotated[
-        bool, typer.Option("--sql", help="Print the SQL by which tables are asked, instead of the answer.")
-    ] = False,
+    sql: _SqlOption = False,
+    show_fields: _ShowOption = "",
 ) -> None:
     """Answer a question about the site's entries or terms, or show a listing."""
     import elenchus
@@ -96,16 +120,20 @@ def ask(
     from elenchus.pieces.problems import notice_lines
 
     asked = opened(site, at, no_index=no_index, edits=edits, on=on)
-    if sql:
-        from elenchus.report.statements import statements_told
-        from elenchus.tables.opening import recorded
 
-        there = asked if on else asked.in_tables()
-        with recorded(there.dataset) as (statements, tables):
-            elenchus.ask(there, question, page=page, given=values_of(given), changes=changes, as_if=as_if)
-        show(statements_told(statements, tables))
+    shown = [name.strip() for name in show_fields.split(",") if name.strip()]
+
+    def answered(site: Site) -> Answer:
+        return elenchus.ask(
+            site, question, page=page, given=values_of(given), changes=changes, as_if=as_if, show=shown
+        )
+
+    if sql:
+        if chart or overlap or output != "table":
+            raise typer.BadParameter("--sql shows no answer: it goes without --format, --chart and --overlap")
+        show(_statements(asked if asked.is_of_tables else asked.in_tables(), answered))
         return
-    answer = elenchus.ask(asked, question, page=page, given=values_of(given), changes=changes, as_if=as_if)
+    answer = answered(asked)
     if chart:
         from elenchus.chart import draw
 
@@ -120,6 +148,16 @@ def ask(
     show_problems(asked, everything=problems)
 
 
+def _statements(site: Site, ask: Callable[[Site], Answer]) -> Iterator[Piece]:
+    """Return the statements by which the tables of a site are asked, as people read them."""
+    from elenchus.report.statements import statements_told
+    from elenchus.tables.opening import recorded
+
+    with recorded(site.dataset) as (statements, tables):
+        ask(site)
+    return statements_told(statements, tables)
+
+
 def _frame_of(site: Site, question: str, form: str) -> forms.Frame:
     """Return what surrounds an answer on the command line; what feeds need is made when one is written."""
     from elenchus.cli.printing import output_width
@@ -130,4 +168,5 @@ def _frame_of(site: Site, question: str, form: str) -> forms.Frame:
 
         return feed_of_question(site, question, form, answer)
 
-    return forms.Frame(output_width(), feed, Root.of(site.definition.address).link)
+    place = site.tables.backend.place if site.tables and site.is_of_tables else ""
+    return forms.Frame(output_width(), feed, Root.of(site.definition.address).link, place=place)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
-from elenchus.cli.app import SiteOption, app, opened
+from elenchus.cli.app import SiteOption, app, examples, opened
 from elenchus.cli.commands._asking import GivenOption, values_of
 from elenchus.cli.commands._changing import FormOption, WholeOption
 
@@ -26,7 +26,13 @@ _DIFFERS = 1  # what is exited with where it was asked for
 _PUBLISHED = "published"
 
 
-@app.command(short_help=__doc__)
+@app.command(
+    short_help=__doc__,
+    epilog=examples(
+        "elenchus compare --at 2026-07-01",
+        'elenchus compare newest-reports "from report where reliability >= 8"',
+    ),
+)
 def compare(
     listings: Annotated[
         Optional[list[str]],  # noqa: UP045 - Typer reads the annotation while the program starts

@@ -7,12 +7,12 @@ from typing import Annotated, Optional
 
 import typer
 
-from elenchus.cli.app import app
+from elenchus.cli.app import app, examples
 
 __all__ = ["demo"]
 
 
-@app.command(short_help=__doc__)
+@app.command(short_help=__doc__, epilog=examples("elenchus demo", "elenchus demo --library"))
 def demo(
     folder: Annotated[
         Optional[Path],  # noqa: UP045

@@ -6,13 +6,13 @@ from typing import Annotated, Optional
 
 import typer
 
-from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app, opened
+from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app, examples, opened
 from elenchus.cli.commands._asking import ProblemsOption, show_problems
 
 __all__ = ["describe"]
 
 
-@app.command(short_help=__doc__)
+@app.command(short_help=__doc__, epilog=examples("elenchus describe", "elenchus describe fresh-from-shore"))
 def describe(
     text: Annotated[
         Optional[str],  # noqa: UP045

@@ -6,17 +6,22 @@ from typing import Annotated
 
 import typer
 
-from elenchus.cli.app import NoIndexOption, SiteOption, app, opened
+from elenchus.cli.app import NoIndexOption, SiteOption, app, examples, opened
 
 __all__ = ["export"]
 
 
-@app.command(short_help=__doc__)
+@app.command(
+    short_help=__doc__, epilog=examples("elenchus export tables", "elenchus export duckdb:///bay.duckdb")
+)
 def export(
     place: Annotated[
         str,
-        typer.Argument(metavar="PLACE", help="A folder, duckdb:///FILE, or postgresql://USER@HOST/DATABASE."),
-    ],
+        typer.Argument(
+            metavar="[PLACE]",
+            help="A folder, duckdb:///FILE, or postgresql://USER@HOST/DATABASE; that of [tables] by default.",
+        ),
+    ] = "",
     site: SiteOption = None,
     no_index: NoIndexOption = False,
 ) -> None:
@@ -31,6 +36,10 @@ def export(
     from elenchus.tables.opening import missing_extra
 
     found = opened(site, None, no_index=no_index)
+    is_usual = not place and bool(found.definition.tables)
+    place = place or found.tables_place
+    if not place:
+        raise typer.BadParameter("say where, or write [tables] with at = into elenchus.toml")
     try:
         from elenchus.tables.export import export as written
     except ModuleNotFoundError as error:
@@ -39,4 +48,5 @@ def export(
     parts = [f"{counted(done.written, 'entry', 'entries')} written"]
     parts += [f"{done.removed} removed"] if done.removed else []
     parts += [f"{done.kept} as before"] if done.kept else []
-    show([Piece(f"{', '.join(parts)}. Ask there: elenchus ask … --on {place}\n")])
+    there = "elenchus ask asks there." if is_usual else f"Ask there: elenchus ask … --on {place}"
+    show([Piece(f"{', '.join(parts)}. {there}\n")])

@@ -6,7 +6,17 @@ from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
-from elenchus.cli.app import AnswersOption, AtOption, EditsOption, NoIndexOption, SiteOption, app, opened
+from elenchus.cli.app import (
+    AnswersOption,
+    AtOption,
+    EditsOption,
+    NoIndexOption,
+    SiteOption,
+    answering,
+    app,
+    examples,
+    opened,
+)
 
 if TYPE_CHECKING:
     from elenchus.pages.book import Book
@@ -14,7 +24,7 @@ if TYPE_CHECKING:
 __all__ = ["pages"]
 
 
-@app.command(short_help=__doc__)
+@app.command(short_help=__doc__, epilog=examples("elenchus pages", "elenchus pages home"))
 def pages(
     name: Annotated[
         Optional[str],  # noqa: UP045 - Typer reads the annotation while the program starts
@@ -40,7 +50,7 @@ def pages(
     from elenchus.report.pages import address_table, page_sections, set_table
 
     here = opened(site, at, no_index=no_index, edits=edits)
-    book = Book(here.answered_on(on) if on else here, in_bulk=name is None)
+    book = Book(answering(here, on), in_bulk=name is None)
     if name is None:
         with progress("pages", len(book.pages)) as tick:
             lines, pages_of = addresses(book, tick)

@@ -7,7 +7,16 @@ from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
-from elenchus.cli.app import AnswersOption, AtOption, NoIndexOption, SiteOption, app, opened
+from elenchus.cli.app import (
+    AnswersOption,
+    AtOption,
+    NoIndexOption,
+    SiteOption,
+    answering,
+    app,
+    examples,
+    opened,
+)
 from elenchus.frozen import replace
 
 if TYPE_CHECKING:
@@ -20,7 +29,10 @@ __all__ = ["publish"]
 _FAILED = 1  # what is exited with where something must be fixed first
 
 
-@app.command(short_help=__doc__)
+@app.command(
+    short_help=__doc__,
+    epilog=examples("elenchus publish --dry-run", "elenchus publish --to bay --only home"),
+)
 def publish(
     to: Annotated[
         Optional[str],  # noqa: UP045 - Typer reads the annotation while the program starts
@@ -57,7 +69,7 @@ def publish(
     home = site or find_site(Path.cwd())
     texts = texts_digest(home)  # before anything is read, so that the next run sees what changes meanwhile
     here = opened(home, at, no_index=no_index)
-    here = here.answered_on(on) if on else here
+    here = answering(here, on)
     wishes = Wishes(only, force, dry_run, here.content.work.processes, texts)
     folder = target_of(here, to)
     code = _nothing_changed(here, folder, wishes, whole=whole)

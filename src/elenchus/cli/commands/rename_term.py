@@ -6,13 +6,20 @@ from typing import Annotated
 
 import typer
 
-from elenchus.cli.app import AtOption, SiteOption, app, opened
+from elenchus.cli.app import AtOption, SiteOption, app, examples, opened
 from elenchus.cli.commands._changing import DryRunOption, WholeOption, YesOption, tell_made, write_if_agreed
 
 __all__ = ["rename_term"]
 
 
-@app.command("rename-term", short_help=__doc__)
+@app.command(
+    "rename-term",
+    short_help=__doc__,
+    epilog=examples(
+        "elenchus rename-term habitat/mudflat Mud --dry-run",
+        "elenchus rename-term habitat/mudflat --into saltmarsh --yes",
+    ),
+)
 def rename_term(
     term: Annotated[str, typer.Argument(metavar="TAXONOMY/TERM", help="The term, such as habitat/mudflat.")],
     new: Annotated[

@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from elenchus.cli.app import AnswersOption, AtOption, NoIndexOption, SiteOption, app
+from elenchus.cli.app import AnswersOption, AtOption, NoIndexOption, SiteOption, app, examples
 
 __all__ = ["serve"]
 
@@ -23,7 +23,9 @@ def _is_this_machine(host: str) -> bool:
         return host == "localhost"
 
 
-@app.command(short_help=__doc__)
+@app.command(
+    short_help=__doc__, epilog=examples("elenchus serve", "elenchus serve --at 2026-07-01 --port 4041")
+)
 def serve(
     port: Annotated[
         int, typer.Option("--port", metavar="PORT", min=0, max=65535, help="The port; 0 takes any free one.")
@@ -48,14 +50,14 @@ def serve(
     from elenchus.cli.printing import show
     from elenchus.errors import OptionError, Problem
     from elenchus.pieces.piece import Piece, Role
+    from elenchus.pieces.problems import plain_problems
     from elenchus.preview.app import serve as run_server
     from elenchus.preview.live import Live
 
     folder = site or elenchus.find_site(Path.cwd())
     # Whoever else may look is shown what visitors of the site are shown.
     live = Live(folder, at, index=not no_index, offers_all=_is_this_machine(host), on=on)
-    for problem in live.problems():
-        show([Piece(f"{problem}\n", Role.ERROR)])
+    show(plain_problems(live.problems()))
 
     def ready(taken: int) -> None:
         name = f"[{host}]" if ":" in host else host

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from elenchus.cli.app import AtOption, SiteOption, app, opened
+from elenchus.cli.app import AtOption, SiteOption, app, examples, opened
 from elenchus.cli.commands._asking import QUESTION_HELP, GivenOption, show_problems, values_of
 from elenchus.cli.commands._changing import (
     DryRunOption,
@@ -26,7 +26,14 @@ if TYPE_CHECKING:
 __all__ = ["set_fields"]
 
 
-@app.command("set", short_help=__doc__)
+@app.command(
+    "set",
+    short_help=__doc__,
+    epilog=examples(
+        'elenchus set "from sighting where habitat = mudflat" certainty=confirmed --dry-run',
+        'elenchus set "from sighting where title contains tern" habitat+=shore --yes',
+    ),
+)
 def set_fields(
     question: Annotated[str, typer.Argument(help=QUESTION_HELP)],
     assignments: Annotated[

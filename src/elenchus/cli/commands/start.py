@@ -7,12 +7,17 @@ from typing import Annotated, Optional
 
 import typer
 
-from elenchus.cli.app import app
+from elenchus.cli.app import app, examples
 
 __all__ = ["start"]
 
 
-@app.command(short_help=__doc__)
+@app.command(
+    short_help=__doc__,
+    epilog=examples(
+        "elenchus start notebook --into my-site", "elenchus start terms/habitat.csv --into my-terms"
+    ),
+)
 def start(
     content: Annotated[str, typer.Argument(metavar="FOLDER, FILE OR URL", help="What the content is.")],
     into: Annotated[

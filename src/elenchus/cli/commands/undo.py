@@ -7,14 +7,14 @@ from typing import Annotated
 
 import typer
 
-from elenchus.cli.app import SiteOption, app
+from elenchus.cli.app import SiteOption, app, examples
 
 __all__ = ["undo"]
 
 _LEFT = 1  # what is exited with where files stay as they are
 
 
-@app.command(short_help=__doc__)
+@app.command(short_help=__doc__, epilog=examples("elenchus undo --list", "elenchus undo"))
 def undo(
     site: SiteOption = None,
     listed: Annotated[bool, typer.Option("--list", help="List the changes that can be undone.")] = False,

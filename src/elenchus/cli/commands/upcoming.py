@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
-from elenchus.cli.app import AtOption, SiteOption, app, opened
+from elenchus.cli.app import AtOption, SiteOption, app, examples, opened
 from elenchus.cli.commands._changing import WholeOption
 
 if TYPE_CHECKING:
@@ -25,7 +25,12 @@ _A_DAY = 86_400_000_000  # microseconds
 _USUAL = 30  # days that are looked ahead
 
 
-@app.command(short_help=__doc__)
+@app.command(
+    short_help=__doc__,
+    epilog=examples(
+        "elenchus upcoming --until 2026-07-31", "elenchus upcoming --listing outings-to-come --format json"
+    ),
+)
 def upcoming(
     site: SiteOption = None,
     at: AtOption = None,

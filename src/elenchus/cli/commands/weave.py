@@ -6,14 +6,16 @@ from typing import Annotated, Optional
 
 import typer
 
-from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app, opened
+from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app, examples, opened
 
 __all__ = ["weave"]
 
 _FAILED = 1  # what is exited with where a file is not up to date
 
 
-@app.command(short_help=__doc__)
+@app.command(
+    short_help=__doc__, epilog=examples("elenchus weave index.html", "elenchus weave --check index.html")
+)
 def weave(
     files: Annotated[
         Optional[list[str]],  # noqa: UP045

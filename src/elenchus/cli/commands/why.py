@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
-from elenchus.cli.app import AtOption, EditsOption, NoIndexOption, SiteOption, app, opened
+from elenchus.cli.app import AtOption, EditsOption, NoIndexOption, SiteOption, app, examples, opened
 from elenchus.cli.commands._asking import (
     QUESTION_HELP,
     GivenOption,
@@ -25,35 +25,41 @@ if TYPE_CHECKING:
 __all__ = ["why"]
 
 
-@app.command(short_help=__doc__)
+_EntryArgument = Annotated[
+    Optional[str],  # noqa: UP045
+    typer.Argument(help="An entry by id, slug or kind/slug: what becomes of it, and what would list it."),
+]
+_PageOption = Annotated[
+    str,
+    typer.Option(
+        "--on", metavar="PAGE", help="As a section of this page, which leaves out what stands there already."
+    ),
+]
+_TimingOption = Annotated[
+    bool, typer.Option("--timing", help="Tell the way to the answer: each step with its rows and its time.")
+]
+_TablesOption = Annotated[
+    str, typer.Option("--tables", metavar="PLACE", help="Ask the tables there, as ask does with --on.")
+]
+
+
+@app.command(
+    short_help=__doc__,
+    epilog=examples("elenchus why fresh-from-shore", "elenchus why fresh-from-shore grey-seal-count-may"),
+)
 def why(
     question: Annotated[str, typer.Argument(help=QUESTION_HELP)],
-    entry: Annotated[
-        Optional[str],  # noqa: UP045
-        typer.Argument(help="An entry by id, slug or kind/slug: what becomes of it, and what would list it."),
-    ] = None,
+    entry: _EntryArgument = None,
     site: SiteOption = None,
     at: AtOption = None,
     given: GivenOption = None,
     changes: TryOption = "",
-    page: Annotated[
-        str,
-        typer.Option(
-            "--on",
-            metavar="PAGE",
-            help="As a section of this page, which leaves out what stands there already.",
-        ),
-    ] = "",
-    times: Annotated[
-        bool,
-        typer.Option("--timing", help="Tell the way to the answer: each step with its rows and its time."),
-    ] = False,
+    page: _PageOption = "",
+    times: _TimingOption = False,
     problems: ProblemsOption = False,
     no_index: NoIndexOption = False,
     edits: EditsOption = False,
-    tables: Annotated[
-        str, typer.Option("--tables", metavar="PLACE", help="Ask the tables there, as ask does with --on.")
-    ] = "",
+    tables: _TablesOption = "",
 ) -> None:
     """Explain an answer: what each condition leaves and removes; or why one entry is listed or not."""
     import elenchus
@@ -75,10 +81,10 @@ def why(
     else:
         found = elenchus.why_entry(asked, question, entry, given=values_of(given), changes=changes)
         show(verdict(found))
-        if not (found.listed or edits or tables):
+        if not (found.listed or edits or asked.is_of_tables):
             show(_edit_told(asked, question, found.id, values_of(given), changes))
-        elif not found.listed and tables:
-            show([Piece("Which change would list it is tried only without --tables.\n", Role.FAINT)])
+        elif not found.listed and asked.is_of_tables:
+            show([Piece("Which change would list it is tried only with --tables content.\n", Role.FAINT)])
     show_problems(asked, everything=problems)
 
 

@@ -21,7 +21,7 @@ from elenchus.values.texts import either, quoted
 from elenchus.values.wording import spoken
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Iterator, Sequence
+    from collections.abc import Callable, Iterator, Sequence
 
     from elenchus.engine.columns.column import Mask
     from elenchus.engine.select import Selection
@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from elenchus.plan.nodes import Condition, FieldRef, Plan
     from elenchus.values.dates import Clock
 
-__all__ = ["boundaries", "explain", "instant_words", "misfit_of", "value_words"]
+__all__ = ["as_text", "boundaries", "explain", "instant_words", "last_steps", "misfit_of", "value_words"]
 
 _FEW = 6  # removed rows that a step names
 
@@ -113,7 +113,7 @@ def _condition_steps(plan: Plan, stages: Stages) -> Iterator[Step]:
             removed=len(gone),
             examples=tuple(_removed(stages.selection, part, row, ids[row]) for row in gone[:_FEW].tolist()),
             by_absence=int((left & ~surely).sum()),
-            as_text=_as_text(stages.selection, part, before, left),
+            as_text=as_text(stages.selection, part, before, left),
             tally=_tally(stages.selection, part, left),
         )
 
@@ -142,7 +142,7 @@ def misfit_of(selection: Selection, name: str, row: int) -> str:
     return selection.view.data.misfit(row, name)
 
 
-def _as_text(selection: Selection, part: Condition, before: Mask, left: Mask) -> tuple[str, ...] | None:
+def as_text(selection: Selection, part: Condition, before: Mask, left: Mask) -> tuple[str, ...] | None:
     """Return the ids that a comparison of texts would leave, where a misfit is near and it would differ."""
     if not isinstance(part, Test) or part.field.type.type not in (Type.INTEGER, Type.NUMBER):
         return None
@@ -178,28 +178,51 @@ def _tally(selection: Selection, part: Condition, left: Mask) -> Tally | None:
 
 
 def _last_steps(plan: Plan, stages: Stages) -> Iterator[Step]:
-    """Yield the steps after the conditions: leading rows, variety, offset and limit."""
+    """Yield the steps after the conditions."""
     ids = stages.selection.view.ids(plan.subject)
     repeated = np.flatnonzero(stages.repeated).tolist()
-    matched, ordered = int(stages.matched.sum()) - len(repeated), len(stages.ordered)
+    yield from last_steps(
+        plan,
+        matched=int(stages.matched.sum()) - len(repeated),
+        repeated=[ids[row] for row in repeated],
+        ordered=len(stages.ordered),
+        filled=stages.filled,
+        between=lambda first, last: [ids[row] for row in stages.ordered[first:last].tolist()],
+    )
+
+
+def last_steps(
+    plan: Plan,
+    *,
+    matched: int,
+    repeated: Sequence[str],
+    ordered: int,
+    filled: int,
+    between: Callable[[int, int], list[str]],
+) -> Iterator[Step]:
+    """Yield the steps after the conditions: repeated and leading rows, variety, offset, limit, filling up.
+
+    ``matched`` rows are left after ``repeated`` ones, ``ordered`` before offset and limit; ``between`` gives
+    the ids of some of those.
+    """
     if repeated:
-        yield Step("not shown above on the page", matched, len(repeated), _named(ids, repeated[:_FEW]))
+        yield Step("not shown above on the page", matched, len(repeated), _named(repeated[:_FEW]))
     if plan.lead or plan.at_most:
         yield Step("with leading rows and at most so many of one value", ordered, max(0, matched - ordered))
+    left = ordered
     if plan.offset:
-        gone = stages.ordered[: plan.offset]
-        yield Step(
-            f"after the first {plan.offset}", ordered - len(gone), len(gone), _named(ids, gone.tolist())
-        )
-    rest = stages.ordered[plan.offset :]
-    if plan.limit is not None and len(rest) > plan.limit:
-        gone = rest[plan.limit :]
-        yield Step(f"at most {plan.limit}", plan.limit, len(gone), _named(ids, gone[:_FEW].tolist()))
-    if stages.filled and plan.fill:
-        words = f"filled up with {stages.filled} of {plan.fill.rows.name}"
-        yield Step(words, len(stages.rows), 0)
+        gone = between(0, plan.offset)
+        left -= len(gone)
+        yield Step(f"after the first {plan.offset}", left, len(gone), _named(gone))
+    if plan.limit is not None and left > plan.limit:
+        first = plan.offset + plan.limit
+        gone = between(first, first + _FEW)
+        yield Step(f"at most {plan.limit}", plan.limit, left - plan.limit, _named(gone))
+        left = plan.limit
+    if filled and plan.fill:
+        yield Step(f"filled up with {filled} of {plan.fill.rows.name}", left + filled, 0)
 
 
-def _named(ids: Sequence[str], rows: Iterable[int]) -> tuple[Removed, ...]:
+def _named(ids: Sequence[str]) -> tuple[Removed, ...]:
     """Return rows by their ids alone."""
-    return tuple(Removed(ids[row], "") for row in rows)
+    return tuple(Removed(name, "") for name in ids)

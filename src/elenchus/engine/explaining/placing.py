@@ -11,17 +11,22 @@ from elenchus.engine.groups import grouped
 from elenchus.frozen import Frozen
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from elenchus.engine.columns.column import Mask
+    from elenchus.engine.groups import Grouping
     from elenchus.engine.stages import Stages
     from elenchus.plan.nodes import Plan
 
-__all__ = ["Standing", "nth_of_value", "placed"]
+__all__ = ["Standing", "nth_of_value", "place_in_groups", "placed", "standing"]
 
 
 class Standing(Frozen):
     """The place of a row.
 
     ``rank`` counts from 1 before offset and limit among ``of`` rows, None where the row is not among them.
-    ``nth`` is its place in the group where it stands first, from 0; ``cut`` says what passes it over.
+    ``nth`` is its place in the group where it stands first, from 0, and ``turn`` that of the first key of
+    this group; ``cut`` says what passes it over.
     """
 
     matches: bool
@@ -31,6 +36,7 @@ class Standing(Frozen):
     after_offset: int = 0
     nth: int = 0
     cut: str = ""
+    turn: int = 0
 
 
 def placed(plan: Plan, stages: Stages, row: int) -> Standing:
@@ -40,38 +46,61 @@ def placed(plan: Plan, stages: Stages, row: int) -> Standing:
         of = len(stages.ordered) + stages.filled
         return Standing(matches=True, is_listed=True, rank=place + plan.offset, of=of, after_offset=place)
     found = np.flatnonzero(stages.ordered == row)
-    matches = bool(stages.matched[row] and not stages.repeated[row]) or bool(len(found))
-    if not len(found):
+    matches = bool(stages.matched[row] and not stages.repeated[row])
+    rank = int(found[0]) + 1 if len(found) else 0
+
+    def in_groups() -> tuple[int, int] | None:
+        grouping = grouped(stages, plan)
+        return place_in_groups(plan, grouping, stages.rows[grouping.place_of] == row)
+
+    return standing(plan, rank, len(stages.ordered), matches=matches, place=in_groups)
+
+
+def place_in_groups(plan: Plan, grouping: Grouping, mine: Mask) -> tuple[int, int] | None:
+    """Return the turn of the first key of a group, and the place there, of the placements of one row.
+
+    They are those of the place that is shown most easily. None where it stands in no group.
+    """
+    turns, places = grouping.turns[grouping.group_of[mine]], grouping.nth[mine]
+    if not len(turns):
+        return None
+    shown = turns < plan.group_limit if plan.group_limit is not None else np.ones(len(turns), np.bool_)
+    best = np.lexsort((turns, places)) if shown.any() else np.lexsort((places, turns))
+    at = next((each for each in best.tolist() if shown[each]), int(best[0]))
+    return int(turns[at]), int(places[at])
+
+
+def standing(
+    plan: Plan, rank: int, of: int, *, matches: bool, place: Callable[[], tuple[int, int] | None]
+) -> Standing:
+    """Return the place of a row that does not fill up, and which clause passes it over.
+
+    ``rank`` counts from 1 before offset and limit, 0 where the row is not among those; ``place`` gives its
+    place in groups, see :func:`place_in_groups`.
+    """
+    if not rank:
         cut = ""
         if matches and plan.at_most:
             count, name = plan.at_most.count, plan.at_most.field.name
             cut = f"at most {count} of the same {name}, and as many stand before it"
-        return Standing(matches, is_listed=False, of=len(stages.ordered), cut=cut)
-    rank = int(found[0]) + 1
-    after = rank - plan.offset
-    cut, nth = "", 0
+        return Standing(matches, is_listed=False, of=of, cut=cut)
+    after, turn, number, cut = rank - plan.offset, 0, 0, ""
     if after <= 0:
         cut = f"offset {plan.offset} skips it"
     elif plan.limit is not None and after > plan.limit:
         cut = f"limit {plan.limit} ends before it"
     elif plan.groups:
-        nth, cut = _in_groups(plan, stages, row)
-    return Standing(matches, not cut, rank, len(stages.ordered), after, nth, cut)
-
-
-def _in_groups(plan: Plan, stages: Stages, row: int) -> tuple[int, str]:
-    """Return the first of the places that a row has in its groups, and what keeps it out of sight there.
-
-    Where no group shows rows at all, the row is counted, and nothing keeps it out.
-    """
-    grouping = grouped(stages, plan)
-    places = grouping.nth[stages.rows[grouping.place_of] == row]
-    if not len(places):
-        return 0, "it stands in none of the groups that are asked for"
-    nth = int(places.min())
-    if plan.per_group and nth >= plan.per_group:
-        return nth, f"limit {plan.per_group} per group ends before it"
-    return nth, ""
+        found = place()
+        turn, number = found or (0, 0)
+        if found is None:
+            cut = "it stands in none of the groups that are asked for"
+        elif plan.group_limit is not None and turn >= plan.group_limit:
+            cut = f"limit {plan.group_limit} groups ends before those in which it stands"
+        elif plan.per_group and number >= plan.per_group:  # where no group shows rows, it is counted at least
+            cut = f"limit {plan.per_group} per group ends before it"
+    return Standing(
+        matches=True, is_listed=not cut, rank=rank, of=of, after_offset=after, nth=number, cut=cut, turn=turn
+    )
 
 
 def nth_of_value(plan: Plan, stages: Stages, row: int) -> int:

@@ -186,6 +186,11 @@ class Remedies(Frozen):
         if plan.limit is not None and after > plan.limit:
             yield Change(f"a limit of {after} or more", clause=f"limit {after}", part=("limit", after))
             plan = replace(plan, limit=after)
+        turn = placed(plan, engine.select(plan, without), self.row).turn
+        if plan.group_limit is not None and turn >= plan.group_limit:
+            words, clause = f"a limit of {turn + 1} or more groups", f"limit {turn + 1} groups"
+            yield Change(words, clause=clause, part=("group_limit", turn + 1))
+            plan = replace(plan, group_limit=turn + 1)
         nth = placed(plan, engine.select(plan, without), self.row).nth
         if plan.per_group and nth >= plan.per_group:
             words = f"a limit of {nth + 1} or more per group"

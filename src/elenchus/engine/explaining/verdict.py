@@ -17,7 +17,7 @@ from elenchus.plan.words import condition_words
 from elenchus.values.texts import either
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Callable, Iterator
 
     import numpy as np
     from numpy.typing import NDArray
@@ -27,9 +27,9 @@ if TYPE_CHECKING:
     from elenchus.engine.select import Selection
     from elenchus.engine.stages import Stages
     from elenchus.plan.explanation import Way
-    from elenchus.plan.nodes import Condition, Plan
+    from elenchus.plan.nodes import Condition, Plan, Rows
 
-__all__ = ["gate_words", "gates_inside", "judge"]
+__all__ = ["gates_inside", "gates_of", "judge", "page_of"]
 
 
 def judge(engine: Engine, plan: Plan, row: int, *, without: NDArray[np.intp] | None = None) -> Verdict:
@@ -39,7 +39,15 @@ def judge(engine: Engine, plan: Plan, row: int, *, without: NDArray[np.intp] | N
     """
     data, now = engine.data, engine.clock.now
     judged = engine.selection(plan, besides=row)
-    gates = list(_gates_of(plan, engine, row, judged))
+    gates = list(
+        gates_of(
+            plan,
+            judged,
+            row,
+            holds=lambda condition: bool(judged.rows(condition)[row]),
+            is_listed=lambda rows: bool(judged.among(rows)[row]),
+        )
+    )
     if without is not None:
         gates.append(Gate("does not stand on the page already", row not in without))
     stages = engine.select(plan, without)
@@ -61,7 +69,7 @@ def judge(engine: Engine, plan: Plan, row: int, *, without: NDArray[np.intp] | N
         findings=tuple(gates),
         rank=place.rank or then.rank,
         of=place.of if place.rank else then.of,
-        page=_page_of(plan, place) if place.is_listed else None,
+        page=page_of(plan, place) if place.is_listed else None,
         groups=_groups_of(plan, stages, row) if place.is_listed else (),
         cut=place.cut,
         ways=ways,
@@ -76,25 +84,33 @@ def _name_of(selection: Selection, row: int) -> str:
     return selection.view.titles.item(row) or ""
 
 
-def _gates_of(plan: Plan, engine: Engine, row: int, judged: Selection) -> Iterator[Gate]:
-    """Yield all that is asked of a row, in the order of the pipeline."""
-    data = engine.data
+def gates_of(
+    plan: Plan,
+    judged: Selection,
+    row: int,
+    *,
+    holds: Callable[[Condition], bool],
+    is_listed: Callable[[Rows], bool],
+) -> Iterator[Gate]:
+    """Yield all that is asked of a row, in the order of the pipeline; its values are read in ``judged``.
+
+    ``holds`` says whether it meets a condition, ``is_listed`` whether it is a row of another listing.
+    """
+    data = judged.view.data
     if plan.subject.is_entries:
         kind = data.kind_of(row)
         if len(plan.kinds) < len(data.kind_names) and not plan.source:
             yield Gate(f"is of the kind {either(plan.kinds)}", kind in plan.kinds, f"kind {kind}")
         if not plan.unpublished:
-            state = state_of(data, engine.clock.now, row)
+            state = state_of(data, judged.view.now, row)
             yield Gate("is public", state.is_public, str(state))
     if plan.source:
-        among = bool(judged.among(plan.source)[row])
-        yield Gate(f"is listed in {plan.source.name}", among)
+        yield Gate(f"is listed in {plan.source.name}", is_listed(plan.source))
     if plan.empty:
         yield Gate("all parameters that it needs are given", holds=False, values=plan.empty)
     for part in parts(plan.condition):
         for condition, words, depth in gates_inside(part):
-            holds = bool(judged.rows(condition)[row])
-            yield Gate(*gate_words(condition, words, judged, row, holds=holds), depth)
+            yield Gate(*_gate_words(condition, words, judged, row, holds=holds(condition)), depth)
 
 
 def gates_inside(condition: Condition, depth: int = 0) -> Iterator[tuple[Condition, str, int]]:
@@ -110,7 +126,7 @@ def gates_inside(condition: Condition, depth: int = 0) -> Iterator[tuple[Conditi
         yield condition, "", depth
 
 
-def gate_words(
+def _gate_words(
     condition: Condition, words: str, judged: Selection, row: int, *, holds: bool
 ) -> tuple[str, bool, str]:
     """Return what a gate says of a row: in words, whether it holds, and the values that decide it."""
@@ -121,7 +137,7 @@ def gate_words(
     return condition_words(condition), holds, values
 
 
-def _page_of(plan: Plan, place: Standing) -> int | None:
+def page_of(plan: Plan, place: Standing) -> int | None:
     """Return the page of a listed row; none where rows stand in groups."""
     if plan.groups or place.rank is None:
         return None
