@@ -44,7 +44,7 @@ def run(tmp_path: Path) -> Run:
     """Run the installed program in a temporary folder; no setting of the user's reaches it."""
 
     def program(
-        *arguments: str, cwd: Path = tmp_path, timeout: float | None = None, **settings: str
+        *arguments: str, cwd: Path = tmp_path, timeout: float | None = None, typed: str = "", **settings: str
     ) -> subprocess.CompletedProcess[str]:
         environment = {"PATH": os.environ["PATH"], "HOME": str(tmp_path), "COLUMNS": "100", **settings}
         command = [str(PROGRAM), *arguments]
@@ -53,6 +53,7 @@ def run(tmp_path: Path) -> Run:
             cwd=cwd,
             env=environment,
             capture_output=True,
+            input=typed,
             text=True,
             encoding="utf-8",
             check=False,

@@ -45,6 +45,7 @@ FLOORS = [
     ["rendering"],
     ["comparing"],
     ["editing", "publishing"],
+    ["exploring"],
     ["checks"],
     ["report", "chart"],
     ["strip"],

@@ -42,7 +42,7 @@ _CONTENT = "content"  # a place that is none: what the site's own content answer
 # The commands as --help lists them: in groups, in the order of the work.
 GROUPS = {
     "Start": ("demo", "start"),
-    "Know and ask": ("describe", "ask", "why", "pages"),
+    "Know and ask": ("describe", "ask", "why", "explore", "pages"),
     "Change": ("set", "rename-term", "approve", "undo"),
     "Check and publish": ("check", "compare", "upcoming", "serve", "publish", "weave"),
     "Everything else": ("templates", "schema", "export"),

@@ -120,7 +120,7 @@ def _comparison(cursor: Cursor) -> Condition:
     first = cursor.next
     path = cursor.path()
     op_first = cursor.next
-    found = _operator_here(cursor)
+    found = cursor.operator()
     if found is None:
         if cursor.ends_clause or cursor.next.means("and", "or", ")"):
             return nodes.Flag(path, path.span)
@@ -129,17 +129,6 @@ def _comparison(cursor: Cursor) -> Condition:
     op_span = cursor.span_from(op_first)
     values = _operands(cursor, operator(name).operands, name)
     return nodes.Compare(path, name, values, negated, op_span, cursor.span_from(first))
-
-
-def _operator_here(cursor: Cursor) -> tuple[str, bool] | None:
-    """Read the longest spelling of an operator that stands here: its name, and whether it is negated."""
-    for length in range(4, 0, -1):
-        ahead = cursor.tokens[cursor.at : cursor.at + length]
-        words = tuple(token.text.lower() for token in ahead if token.sort in (Sort.WORD, Sort.SIGN))
-        if len(words) == length and words in spellings():
-            cursor.at += length
-            return spellings()[words]
-    return None
 
 
 def _no_operator(cursor: Cursor, path: nodes.Path) -> NoReturn:

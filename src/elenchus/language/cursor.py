@@ -10,6 +10,7 @@ from elenchus.language import nodes
 from elenchus.language.habits import NUMBERS
 from elenchus.language.lexer import Sort, Token
 from elenchus.language.words import CLAUSES
+from elenchus.operators import spellings
 from elenchus.values.dates import is_relative
 from elenchus.values.texts import quoted
 
@@ -21,6 +22,7 @@ if TYPE_CHECKING:
 __all__ = ["Cursor", "Stop"]
 
 _LARGEST = 999_999_999  # of offset, limit and per page
+_LONGEST_OPERATOR = 4  # words
 
 
 class Stop(Exception):
@@ -145,6 +147,16 @@ class Cursor:
         if counted and len(names) != 2:  # noqa: PLR2004 - a kind and its field
             self.fail("bad-path", "“count of” needs a kind and its field: kind.field", span=name.span)
         return nodes.Path(names, counted, self.span_from(first))
+
+    def operator(self) -> tuple[str, bool] | None:
+        """Read the longest spelling of an operator that stands here: its name, and whether it is negated."""
+        for length in range(_LONGEST_OPERATOR, 0, -1):
+            ahead = self.tokens[self.at : self.at + length]
+            words = tuple(token.text.lower() for token in ahead if token.sort in (Sort.WORD, Sort.SIGN))
+            if len(words) == length and words in spellings():
+                self.at += length
+                return spellings()[words]
+        return None
 
     def number(self, clause: str) -> int:
         """Read a whole number that is not negative."""

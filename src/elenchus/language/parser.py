@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from elenchus.language.lexer import Token
     from elenchus.language.nodes import Changes, Condition, Question
 
-__all__ = ["NAMED_ORDERS", "parse", "parse_condition", "parse_order", "read", "read_changes"]
+__all__ = ["NAMED_ORDERS", "parse", "parse_condition", "parse_order", "read", "read_changes", "read_on"]
 
 _LONGEST = 20_000  # characters in a question
 _MOST_ORDER_KEYS = 16
@@ -38,30 +38,35 @@ def parse(text: str, *, comments: bool = False) -> Question:
 
 def read(text: str, *, comments: bool = False) -> tuple[Question, list[Problem]]:
     """Return the tree of what could be read, and the problems of the rest."""
-    found: dict[str, Any] = {}
     cursor = _start(text, comments=comments)
-    while cursor and cursor.next.sort is not Sort.END:
-        try:
-            _clause(cursor, found)
-        except Stop as stop:
-            cursor.problems.append(stop.problem)
-            cursor.skip_clause()
-    return nodes.Question(**found), cursor.problems if cursor else [_too_long(text)]
+    if cursor is None:
+        return nodes.Question(), [_too_long(text)]
+    return nodes.Question(**read_on(cursor)), cursor.problems
 
 
 def read_changes(text: str) -> tuple[Changes, list[Problem]]:
     """Return what a text changes in a question that is inherited, and the problems of its form."""
-    found: dict[str, Any] = {}
     cursor = _start(text, comments=True, changes=True)
-    while cursor and cursor.next.sort is not Sort.END:
-        try:
-            _change(cursor, found)
-        except Stop as stop:
-            cursor.problems.append(stop.problem)
-            cursor.skip_clause()
+    found = read_on(cursor) if cursor else {}
     also, without = found.pop("also", None), tuple(found.pop("without", ()))
     problems = cursor.problems if cursor else [_too_long(text)]
     return nodes.Changes(nodes.Question(**found), also, without), problems
+
+
+def read_on(cursor: Cursor) -> dict[str, Any]:
+    """Return the clauses from a cursor on, and what changes others where those may stand there.
+
+    Where one cannot be read, that becomes a problem of the cursor, and the next one is read.
+    """
+    found: dict[str, Any] = {}
+    rule = _change if cursor.changes else _clause
+    while cursor.next.sort is not Sort.END:
+        try:
+            rule(cursor, found)
+        except Stop as stop:
+            cursor.problems.append(stop.problem)
+            cursor.skip_clause()
+    return found
 
 
 def _change(cursor: Cursor, found: dict[str, Any]) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from elenchus.errors import Problem
+from elenchus.errors import Problem, Span
 from elenchus.frozen import replace
 from elenchus.plan.nodes import Counted, FieldRef, Itself, Part, Via
 from elenchus.schema.conform import FLAGS
@@ -13,13 +13,13 @@ from elenchus.schema.types import FieldType, Type, describe
 from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Sequence
+    from collections.abc import Iterable, Mapping, Sequence
 
-    from elenchus.errors import Span
     from elenchus.language.nodes import Path
     from elenchus.plan.nodes import PartName
     from elenchus.schema.catalog import Catalog
     from elenchus.schema.subject import Subject
+    from elenchus.schema.types import Field
 
 __all__ = ["Fields", "NoField"]
 
@@ -40,6 +40,9 @@ _FILED = frozenset(
 )
 # Fields of terms that were given up, and what they are called now.
 _RENAMED = {"count": "own", "total": "with_below"}
+
+
+_NOWHERE = Span(0, 0)
 
 
 class NoField(Exception):
@@ -165,6 +168,36 @@ class Fields:
         many = before.type.many or then.type.many
         return FieldRef(f"{before.name}.{then.name}", replace(then.type, many=many), Via(before, then))
 
+    def names(self) -> dict[str, FieldType]:
+        """Return the fields that a single name can mean, those of one type in all kinds, with their types."""
+        if self.subject.is_terms:
+            return {"term": self.first("term", _NOWHERE).type} | _types(
+                self.catalog.term_fields(self.subject.taxonomy)
+            )
+        return {"entry": FieldType(Type.ENTRY)} | self.of_kinds(self.kinds)
+
+    def names_after(self, before: FieldRef) -> dict[str, FieldType]:
+        """Return the names that can follow a field after a dot, with the types of what they lead to."""
+        kind = before.type
+        if kind.type.is_date:
+            return {name: FieldType(result, many=kind.many) for name, (_, result) in _DATE_PARTS.items()}
+        if kind.type is Type.TEXT:
+            return {"initial": kind}
+        if kind.type is Type.TERM:
+            top = {"top": kind} if kind.tree else {}
+            return top | _types(self.catalog.term_fields(kind.taxonomy))
+        if kind.type is Type.ENTRY:
+            return self.of_kinds((kind.kind,) if kind.kind else tuple(self.schema.kinds))
+        return {}
+
+    def of_kinds(self, kinds: Sequence[str]) -> dict[str, FieldType]:
+        """Return the fields of some kinds that have one type in all of them."""
+        found: dict[str, set[FieldType]] = {}
+        for kind in kinds:
+            for name, field in self.schema.fields_of(kind).items():
+                found.setdefault(name, set()).add(field.type)
+        return {name: next(iter(types)) for name, types in found.items() if len(types) == 1}
+
     def counted(self, path: Path) -> FieldRef:
         """Return how many entries of a kind refer to a row."""
         kind, name = path.names
@@ -184,6 +217,11 @@ class Fields:
             message = f"{quoted(label)} counts per {target}, and {target} is not asked"
             raise NoField("bad-path", message, f"Write from {target}.", path.span)
         return FieldRef(label, FieldType(Type.INTEGER), Counted(kind, field))
+
+
+def _types(fields: Mapping[str, Field]) -> dict[str, FieldType]:
+    """Return the types of fields by their names."""
+    return {name: field.type for name, field in fields.items()}
 
 
 def _partial(name: str, found: Iterable[str], others: list[str]) -> Problem:

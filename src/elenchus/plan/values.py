@@ -33,12 +33,12 @@ if TYPE_CHECKING:
     from elenchus.values.dates import Clock
 
 _FEW = 5  # of several meanings that are named
-_DATE_WORDS = (
+DATE_WORDS = (
     "now", "today", "yesterday", "tomorrow", "last 30 days", "next 30 days",
     "this week", "last week", "next week", "this month", "last month", "this year", "last year",
 )  # fmt: skip
 
-__all__ = ["Refused", "Resolver"]
+__all__ = ["DATE_WORDS", "Refused", "Resolver"]
 
 _NUMBER = pattern(r"[+-]?(\d{1,40}(\.\d{0,40})?|\.\d{1,40})")
 
@@ -124,7 +124,7 @@ class Resolver(Frozen):
                 literal, Problem("bad-date", f"{quoted(text)} leaves the years 1 to 9999", "")
             ) from None
         if found is None:
-            near = nearest(text, _DATE_WORDS, most=1)
+            near = nearest(text, DATE_WORDS, most=1)
             hint = "Write 2026, 2026-05-18, today or last 30 days."
             raise Refused(literal, Problem("bad-date", _takes(field, literal), hint, near=near))
         if isinstance(field.source, Part):

@@ -25,6 +25,7 @@ __all__ = [
     "change_as_data",
     "change_told",
     "changes_listed",
+    "files_told",
     "moved_told",
     "term_told",
     "undone_told",
@@ -37,7 +38,7 @@ _MILLION = 1_000_000
 
 def change_told(change: ContentChange, *, whole: bool = False) -> Iterator[Piece]:
     """Yield the lines of files that change, before and after."""
-    yield from _files_told([(file.path, *change.texts(file)) for file in change.files], whole=whole)
+    yield from files_told([(file.path, *change.texts(file)) for file in change.files], whole=whole)
     for table in change.tables:
         yield from _rows_told(table, whole=whole)
     entries = counted(len(change.entries), "entry", "entries")
@@ -49,7 +50,7 @@ def change_told(change: ContentChange, *, whole: bool = False) -> Iterator[Piece
 def approval_told(change: Approval, *, whole: bool = False) -> Iterator[Piece]:
     """Yield the lines that pending edits change."""
     files = [(file.path, _decoded(file.before), _decoded(file.after)) for file in change.files[::2]]
-    yield from _files_told(files, whole=whole)
+    yield from files_told(files, whole=whole)
     if change.rows.entries:
         yield from change_told(change.rows, whole=whole)
     yield Piece(f"{counted(change.count, 'edit')}.\n", Role.STRONG)
@@ -77,7 +78,7 @@ def _rows_told(table: TableChange, *, whole: bool) -> Iterator[Piece]:
 def term_told(change: TermChange, *, whole: bool = False) -> Iterator[Piece]:
     """Yield the lines of files that change with a term: first those that define and name it, then content."""
     others = [(each.path, _decoded(each.before), _decoded(each.after)) for each in change.others]
-    yield from _files_told(others, whole=True)
+    yield from files_told(others, whole=True)
     yield from change_told(change.content, whole=whole)
 
 
@@ -98,7 +99,7 @@ def _decoded(content: bytes | None) -> str:
     return (content or b"").decode("utf-8-sig", "replace")
 
 
-def _files_told(files: Sequence[tuple[str, str, str]], *, whole: bool) -> Iterator[Piece]:
+def files_told(files: Sequence[tuple[str, str, str]], *, whole: bool) -> Iterator[Piece]:
     """Yield files with their lines that change, as many as are read at a glance."""
     shown = files if whole else files[:MOST]
     for path, before, after in shown:

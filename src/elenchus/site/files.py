@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from pathlib import Path
 
 
-__all__ = ["files_of", "read_named"]
+__all__ = ["files_of", "read_named", "take_named"]
 
 
 class _Named(Protocol):
@@ -54,15 +54,22 @@ def read_named(
         except SiteError as error:
             problems += error.problems
             continue
-        for key in file.data:
-            rule = read(file, key) if _is_table(file, key, what) else None
-            if rule and key in found:
-                message = f"the {what} {key} is already at {found[key].place}"
-                file.report("name-clash", (key,), message, "Give one of them another name.")
-            elif rule:
-                found[key] = rule
+        take_named(file, what, read, found)
         problems += file.problems
     return found, tuple(problems)
+
+
+def take_named(
+    file: TomlFile, what: str, read: Callable[[TomlFile, str], _Rule | None], found: dict[str, _Rule]
+) -> None:
+    """Add the rules of the tables of a file to those found before; report names that one of these has."""
+    for key in file.data:
+        rule = read(file, key) if _is_table(file, key, what) else None
+        if rule and key in found:
+            message = f"the {what} {key} is already at {found[key].place}"
+            file.report("name-clash", (key,), message, "Give one of them another name.")
+        elif rule:
+            found[key] = rule
 
 
 def files_of(folder: Path, stem: str) -> list[str]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tomllib
 from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import Place, Problem, QuestionError
@@ -9,9 +10,10 @@ from elenchus.frozen import Frozen, member, replace
 from elenchus.language.parser import parse_condition, parse_order
 from elenchus.language.words import is_keyword
 from elenchus.schema.types import FieldType, Type
-from elenchus.site.files import read_named
+from elenchus.site.files import read_named, take_named
 from elenchus.site.keys import EXPECT, LISTING, PARAMETER
 from elenchus.site.names import can_be_called
+from elenchus.site.toml import TomlFile
 from elenchus.values.texts import either, nearest, quoted
 from elenchus.values.wording import as_text
 
@@ -21,9 +23,16 @@ if TYPE_CHECKING:
 
     from elenchus.language.nodes import Condition, OrderKey
     from elenchus.schema.types import Schema
-    from elenchus.site.toml import TomlFile
 
-__all__ = ["Expectation", "ListingRule", "ParameterRule", "Rules", "given_of", "read_listings"]
+__all__ = [
+    "Expectation",
+    "ListingRule",
+    "ParameterRule",
+    "Rules",
+    "given_of",
+    "listings_of_file",
+    "read_listings",
+]
 
 _DATES = "dates"  # the type of a parameter for days, spans of time and relative dates
 
@@ -101,6 +110,14 @@ def read_listings(folder: Path, schema: Schema) -> Rules:
     return Rules(
         *read_named(folder, "listings", "listing", lambda file, name: _read_rule(file, name, schema))
     )
+
+
+def listings_of_file(name: str, text: str, schema: Schema) -> Rules:
+    """Return the listings of the text of one file."""
+    file = TomlFile(name, text, tomllib.loads(text))
+    found: dict[str, ListingRule] = {}
+    take_named(file, "listing", lambda file, key: _read_rule(file, key, schema), found)
+    return Rules(found, tuple(file.problems))
 
 
 def _read_rule(file: TomlFile, name: str, schema: Schema) -> ListingRule | None:

@@ -1,0 +1,161 @@
+"""What comes of a sketch: the rows that each line leaves, the answer, what is wrong and where."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from elenchus.asking.query import Query
+from elenchus.errors import ElenchusError, NoSuchPage, QuestionError
+from elenchus.exploring.sketch import Sketch
+from elenchus.frozen import Frozen, Working, member, replace
+from elenchus.plan.walking import tests_in
+from elenchus.site.inheritance import Origin
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
+    from elenchus.errors import Problem
+    from elenchus.plan.answer import Answer
+    from elenchus.plan.explanation import Boundary, Verdict
+    from elenchus.site.inheritance import Listing
+    from elenchus.site.site import Site
+
+__all__ = ["Basis", "Look", "SeenLine", "looked"]
+
+# Lines after which rows are counted. The others put rows in an order, or in groups.
+_COUNTED = frozenset({"source", "unpublished", "where", "at_most", "offset", "limit"})
+
+
+class Basis(Working):
+    """What a sketch is asked of: a site, the listing whose settings it has, and values for its parameters.
+
+    ``shown`` are the fields that its rows show in place of those of the listing.
+    """
+
+    site: Site
+    listing: Listing
+    given: Mapping[str, Sequence[str]] = member(default_factory=dict)
+    shown: tuple[str, ...] = ()
+
+    def query(self, sketch: Sketch) -> Query:
+        """Return what a sketch asks."""
+        written = sketch.written.text
+        listing = replace(self.listing, text=written, question=sketch.question, at=None, problems=())
+        if self.shown:
+            origin = Origin(listing.name, listing.place)
+            listing = replace(listing, settings={**listing.settings, "show": (self.shown, origin)})
+        return Query(self.site, listing, self.given)
+
+    def count(self, sketch: Sketch) -> int | None:
+        """Return the number of rows of a sketch; None where it cannot be asked."""
+        try:
+            return self.query(sketch).count()
+        except ElenchusError:
+            return None
+
+
+class SeenLine(Frozen):
+    """A line of a sketch with the rows that are left after it, and what is wrong in it.
+
+    ``left`` is None where a line is off, cuts nothing, or cannot be asked. The spans of ``problems`` count
+    from the first character of ``text``. ``boundaries`` are those of its dates.
+    """
+
+    text: str
+    is_on: bool
+    left: int | None
+    problems: tuple[Problem, ...] = ()
+    boundaries: tuple[Boundary, ...] = ()
+
+
+class Look(Working):
+    """What comes of a sketch: an ``answer``, or ``problems``; those of lines stand there, too."""
+
+    sketch: Sketch
+    basis: Basis
+    lines: tuple[SeenLine, ...]
+    answer: Answer | None
+    problems: tuple[Problem, ...] = ()
+
+    @property
+    def query(self) -> Query:
+        """What the sketch asks."""
+        return self.basis.query(self.sketch)
+
+    def verdict(self, name: str) -> Verdict:
+        """Return what becomes of a row. Raises NoSuchName, QuestionError."""
+        return self.query.verdict(name)
+
+
+def looked(sketch: Sketch, basis: Basis, page: int | str = 1) -> Look:
+    """Return what comes of a sketch on a page of its answer, on the last where there are not so many."""
+    query = basis.query(sketch)
+    answer: Answer | None = None
+    problems: Sequence[Problem] = ()
+    try:
+        answer = _page_of(query, page)
+    except QuestionError as error:
+        problems = [replace(each, place=None) for each in error.problems]  # they stand on the table now
+    except ElenchusError as error:
+        problems = [replace(each, span=None) for each in error.problems]
+    return Look(sketch, basis, tuple(_lines(sketch, basis, problems)), answer, tuple(problems))
+
+
+def _page_of(query: Query, page: int | str) -> Answer:
+    """Return a page of an answer, the last where there are not so many."""
+    try:
+        return query.answer(page)
+    except NoSuchPage:
+        return query.answer(query.answer().pages)
+
+
+def _lines(sketch: Sketch, basis: Basis, problems: Sequence[Problem]) -> list[SeenLine]:
+    """Return the lines of a sketch as they are seen."""
+    written = sketch.written
+    wrong: dict[int, list[Problem]] = {}
+    for problem in problems:
+        number = written.line_of(problem.span) if problem.span else None
+        if number is not None:
+            wrong.setdefault(number, []).append(problem)
+    first_wrong = min(wrong, default=len(sketch.lines))
+    found = []
+    for number, line in enumerate(sketch.lines):
+        text = sketch.shown(number)
+        # Only conditions are told apart: of what stands before the first wrong one, all is known.
+        left = None
+        if line.is_on and line.name in _COUNTED and number < first_wrong:
+            left = basis.count(sketch.upto(number))
+        here = written.spans[number]
+        moved = _moved(wrong.get(number, ()), here, len(text) - len(line.text))
+        boundaries = _boundaries(line.is_on and left is not None, sketch, basis, number)
+        found.append(SeenLine(text, line.is_on, left, moved, boundaries))
+    return found
+
+
+def _moved(problems: Sequence[Problem], here: tuple[int, int] | None, lead: int) -> tuple[Problem, ...]:
+    """Return problems with spans in the text of a line, which begins with a word of some length."""
+    if not here:
+        return ()
+    return tuple(
+        replace(
+            each,
+            span=replace(
+                each.span, start=each.span.start - here[0] + lead, end=each.span.end - here[0] + lead
+            ),
+        )
+        for each in problems
+        if each.span
+    )
+
+
+def _boundaries(known: bool, sketch: Sketch, basis: Basis, number: int) -> tuple[Boundary, ...]:  # noqa: FBT001
+    """Return the instants at which the relative dates of a condition begin and end."""
+    if not known or not sketch.lines[number].is_condition:
+        return ()
+    from elenchus.engine.explaining.explain import boundaries
+
+    alone = Sketch((*(line for line in sketch.lines if line.name == "source"), sketch.lines[number]))
+    query = basis.query(alone)
+    if not query.is_askable or not any(tests_in(query.plan.condition)):
+        return ()
+    return tuple(dict.fromkeys(boundaries(query.plan.condition, basis.site.clock)))

@@ -1,0 +1,380 @@
+"""Exploring: sketches, what is offered, what keeping writes, and the screen as a terminal shows it."""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import pty
+import random
+import select
+import shutil
+import signal
+import struct
+import termios
+import time
+import tomllib
+from collections.abc import Iterator
+from pathlib import Path
+
+import pyte
+import pytest
+
+import elenchus
+from conftest import PROGRAM, Run, cases
+from elenchus.exploring.keeping import keeping
+from elenchus.exploring.looking import Basis
+from elenchus.exploring.offers import offers
+from elenchus.exploring.sketch import Sketch
+from elenchus.exploring.workbench import Workbench
+from elenchus.language.expecting import expected
+from elenchus.language.parser import parse, read, read_changes
+from elenchus.language.printer import print_question
+
+QUESTIONS = [case["question"] for case in cases("questions.toml") if not read(case["question"])[1]]
+
+
+@pytest.fixture
+def demo(tmp_path: Path) -> Path:
+    """Return a copy of the demo."""
+    return Path(shutil.copytree(elenchus.demo_folder(), tmp_path / "site"))
+
+
+def test_drafts() -> None:
+    """A sketch asks what the question did that it was made of; what is switched off and on again stays."""
+    for text in QUESTIONS:
+        question = parse(text)
+        sketch = Sketch.of(question)
+        again = Sketch.of(sketch.question)
+        assert print_question(sketch.question) == print_question(again.question)
+        assert [line.text for line in sketch.lines] == [line.text for line in again.lines]
+        written = sketch.written
+        for number, line in enumerate(sketch.lines):
+            span = written.spans[number]
+            assert span is not None
+            assert written.text[slice(*span)] == line.text
+            off = sketch.switched(number)
+            assert off.written.spans[number] is None
+            assert off.switched(number) == sketch
+            assert Sketch.of(off.question).lines == tuple(each for each in off.lines if each.is_on)
+
+
+def test_offered_at_each_place(reference: elenchus.Site) -> None:
+    """Whatever is written, its next word is among what may stand before it: the parser tells both."""
+    missing = []
+    listing = Workbench(reference, "").base
+    for text in QUESTIONS:
+        words = text.split()
+        for at in range(len(words)):
+            before = " ".join(words[:at]) + (" " if at else "")
+            if before.count('"') % 2 or words[at].startswith((":", '"', "(")) or "(" in before:
+                continue
+            found = offers(Sketch(), Basis(reference, listing), before)
+            known = {each.text.split(" ")[0].lower() for each in found.offers}
+            numbers = {each.want.name for each in expected(before).awaited} & {"NUMBER", "VALUE", "FIELD"}
+            first = words[at].rstrip(",").lower()
+            if first not in known and not numbers and first not in {"asc", "order", "group", "lead"}:
+                missing.append((before, words[at]))
+    assert missing == []
+
+
+OFFERED: dict[str, list[tuple[str, int | None]]] = {
+    "and where certainty = ": [("confirmed", 13), ("probable", 3), ("possible", 0)],
+    "and where certainty = p": [("probable", 3), ("possible", 0)],
+    "where certainty = ": [("confirmed", 21), ("probable", 6), ("possible", 3)],
+    "and where species = limpett": [("limpet", 3)],
+    "and where species = limpet and certainty = conf": [("confirmed", 2)],
+    "and where not pinned and habitat = rocky": [("rocky-shore", 8)],
+    "and where date in last 3": [("last 30 days", 6)],
+    "and where station = sker": [("station/outer-skerry", 3)],
+    "order by newst": [("newest", None)],
+    "and where stat": [("station", None), ("status", None)],
+    "no l": [("limit", None)],
+    "from sig": [("sighting", 30), ("newest-sightings", None)],
+    "group by date.mon": [("date.month", None), ("date.month_of_year", None)],
+}
+
+
+def test_offers(demo_site: elenchus.Site) -> None:
+    """Values come with the rows that each would leave, the most first; near spellings where nothing fits."""
+    bench = Workbench(demo_site, "fresh-from-shore")
+    found = {
+        text: [(each.text, each.count) for each in bench.offers(text).offers][: len(awaited)]
+        for text, awaited in OFFERED.items()
+    }
+    assert found == OFFERED
+
+
+def test_counts_of_offers(demo_site: elenchus.Site) -> None:
+    """The count of an offer is the number of rows of the question with it, whatever the field."""
+    base = "from sighting, guide where not pinned"
+    bench = Workbench(demo_site, base)
+    fields = (
+        "habitat",
+        "species",
+        "certainty",
+        "status",
+        "author",
+        "individuals",
+        "date",
+        "topic.name",
+        "station.title",
+    )
+    for lead in [f"and where {field} {sign} " for field in fields for sign in ("=", "!=")] + [
+        "and where date in "
+    ]:
+        for offer in bench.offers(lead).offers:
+            if offer.count is not None:
+                answer = elenchus.ask(demo_site, base, changes=lead + offer.text)
+                assert answer.matched == offer.count, (lead, offer)
+
+
+CHANGES = (
+    "limit 2", "no limit", "and where certainty = confirmed", "where pinned", "no where", "order by title", "no order",
+    "from guide", "per page 7", "group by habitat by count", "at most 1 per author", "offset 3 limit all",
+    'and where title contains "a \\"b\\" \\\\ c"', "no from no limit",
+)  # fmt: skip
+
+
+def test_keeping(demo_site: elenchus.Site, demo: Path) -> None:
+    """What is kept is asked just so when the file is read again; comments and all else stay as they were."""
+    chosen = random.Random(7)  # noqa: S311 - for cases, not for secrets
+    names = demo_site.library.names
+    for number in range(60):
+        site = elenchus.open_site(demo)
+        name = chosen.choice(names)
+        bench = Workbench(site, name)
+        for change in chosen.sample(CHANGES, 2):
+            changes, _ = read_changes(change)
+            bench.put(type(bench.moment)(bench.sketch.changed(changes)))
+        target = chosen.choice([name, f"new-{number}", chosen.choice(names)])
+        before = (demo / "listings.toml").read_text(encoding="utf-8")
+        kept = keeping(site, bench.sketch.question, bench.base, target)
+        kept.write() if not kept.is_idle else None
+        after = (demo / "listings.toml").read_text(encoding="utf-8")
+        again = elenchus.open_site(demo).library.get(target)
+        assert Sketch.of(again.question).written.text == bench.sketch.written.text
+        old, new = tomllib.loads(before), tomllib.loads(after)
+        assert {key: value for key, value in new.items() if key != target} == {
+            key: value for key, value in old.items() if key != target
+        }
+        assert {line for line in before.splitlines() if line.startswith("#")} <= set(after.splitlines())
+
+
+KEPT = {
+    '[a]\n# why\nask = "from sighting limit 3" # three\ntitle = "A"\n': (
+        "limit 5",
+        '[a]\n# why\nask = "from sighting limit 5" # three\ntitle = "A"\n',
+    ),
+    'a = { ask = "from sighting limit 3", title = "A" }\n': (
+        "no limit and where pinned",
+        'a = { ask = "from sighting where pinned", title = "A" }\n',
+    ),
+    '[a]\nask = """\nfrom sighting   # all\nwhere pinned   # these\nlimit 3\n"""\n': (
+        "and where certainty = confirmed order by newest",
+        '[a]\nask = """\nfrom sighting   # all\nwhere pinned and certainty = confirmed   # these\nlimit 3\n'
+        'order by newest\n"""\n',
+    ),
+    '[a]\r\nask = "from sighting"\r\n[b]\r\nask = "from guide"\r\n': (
+        "limit 2",
+        '[a]\r\nask = "from sighting limit 2"\r\n[b]\r\nask = "from guide"\r\n',
+    ),
+}
+
+
+@pytest.mark.parametrize("before", KEPT)
+def test_kept_as_written(demo: Path, before: str) -> None:
+    """Only the words that change are others: comments, quotes and line ends stay."""
+    (demo / "pages.toml").unlink()
+    (demo / "listings.toml").write_bytes(before.encode())
+    bench = Workbench(elenchus.open_site(demo), "a")
+    change, after = KEPT[before]
+    assert not bench.enter(change).problems
+    said = bench.enter("keep")
+    assert said.keeping
+    bench.write(said.keeping)
+    assert (demo / "listings.toml").read_bytes().decode() == after
+    assert bench.enter("keep").keeping.is_idle  # type: ignore[union-attr]
+
+
+def test_program(run: Run, demo: Path) -> None:
+    """Lines from a pipe do what they do on the screen; nothing is written without keep and yes."""
+    listings = demo / "listings.toml"
+    before = listings.read_bytes()
+    typed = "limit 2\nwhere certainty = confirmd\nundo\nredo\noff 2\nwhy nobody\nkeep sighting\nkeep two\nno\ncopy\n"
+    done = run("explore", "fresh-from-shore", "--plain", cwd=demo, typed=typed)
+    assert (done.returncode, done.stderr) == (0, "")
+    assert listings.read_bytes() == before
+    for said in (
+        "Did you mean confirmed?",
+        "(where habitat under shore)",
+        "[unknown-name]",
+        "[name-clash]",
+        "+ [two]",
+    ):
+        assert said in done.stdout, said
+    assert done.stdout.endswith("elenchus ask 'from sighting order by newest limit 2'\n")
+    run("explore", "fresh-from-shore", "--plain", cwd=demo, typed="limit 2\nkeep two\nyes\n")
+    assert tomllib.loads(listings.read_text(encoding="utf-8"))["two"] == {
+        "based_on": "fresh-from-shore",
+        "ask": "limit 2",
+    }
+    assert run("undo", cwd=demo).returncode == 0
+    assert listings.read_bytes() == before
+
+
+# On a terminal
+
+KEYS = {
+    "enter": "\r",
+    "tab": "\t",
+    "esc": "\x1b",
+    "down": "\x1b[B",
+    "next": "\x0e",
+    "switch": "\x14",
+    "undo": "\x1a",
+    "end": "\x11",
+}
+
+
+class Terminal:
+    """The program on a terminal of its own, whose screen is read as people see it."""
+
+    def __init__(
+        self, folder: Path, *arguments: str, columns: int = 110, rows: int = 34, **settings: str
+    ) -> None:
+        self.screen = pyte.Screen(columns, rows)
+        self.stream = pyte.ByteStream(self.screen)
+        self.pid, self.file = pty.fork()
+        if not self.pid:
+            os.chdir(folder)
+            environment = {
+                "PATH": os.environ["PATH"],
+                "HOME": str(folder),
+                "TERM": "xterm-256color",
+                **settings,
+            }
+            os.execve(PROGRAM, [str(PROGRAM), *arguments], environment)  # noqa: S606
+        self.resize(columns, rows)
+
+    def resize(self, columns: int, rows: int) -> None:
+        """Give the terminal another size."""
+        fcntl.ioctl(self.file, termios.TIOCSWINSZ, struct.pack("HHHH", rows, columns, 0, 0))
+        self.screen.resize(rows, columns)
+        os.kill(self.pid, signal.SIGWINCH)
+
+    def type(self, text: str) -> None:
+        """Type a text, or press a key by its name."""
+        os.write(self.file, KEYS.get(text, text).encode())
+
+    def until(self, *awaited: str, without: str = "\0", seconds: float = 30) -> str:
+        """Return the screen as soon as it has all that is awaited."""
+        end = time.monotonic() + seconds
+        while time.monotonic() < end:
+            shown = "\n".join(self.screen.display)
+            if all(each in shown for each in awaited) and without not in shown:
+                return shown
+            if select.select([self.file], [], [], 0.2)[0]:
+                try:
+                    self.stream.feed(os.read(self.file, 65536))
+                except OSError:
+                    break
+        pytest.fail(f"{awaited} is not on the screen:\n" + "\n".join(self.screen.display))
+
+    def close(self) -> None:
+        """End the program."""
+        try:
+            os.kill(self.pid, signal.SIGKILL)
+        finally:
+            os.waitpid(self.pid, 0)
+            os.close(self.file)
+
+
+@pytest.fixture
+def terminal(demo: Path) -> Iterator[Terminal]:
+    """Return a terminal on which a listing of a copy of the demo is explored."""
+    found = Terminal(demo, "explore", "fresh-from-shore")
+    yield found
+    found.close()
+
+
+def test_screen(terminal: Terminal, demo: Path) -> None:
+    """A question is changed with its answer in sight, a row explained, the listing kept and undone by nothing else."""
+    before = (demo / "listings.toml").read_bytes()
+    terminal.until("2. where habitat under shore     16 left", "6 of 16 entries")
+    terminal.type("and where species = lim")
+    terminal.until("limpet       3")
+    terminal.type("tab")
+    terminal.until("+ 3. and species = limpet           3 left", "3 entries")
+    terminal.type("enter")
+    terminal.type("enter")
+    terminal.until("fresh-from-shore (changed)", "  3. and species = limpet           3 left", without="+ 3.")
+    terminal.type("down")
+    terminal.type("enter")
+    terminal.until("▸ sightin", "yes  species is limpet", "Listed: 1 of 3")
+    terminal.type("esc")
+    terminal.type("next")
+    terminal.type("next")
+    terminal.type("switch")
+    terminal.until("▸ 2- (where habitat under shore)    off")
+    terminal.type("undo")
+    terminal.until("▸ 2. where habitat under shore     16 left")
+    terminal.type("and where certainty = confirmd")
+    terminal.until("confirmed", "is it this?")
+    terminal.type("esc")
+    terminal.until("Did you mean confirmed?")
+    terminal.type("esc")
+    terminal.type("keep limpets")
+    terminal.type("enter")
+    terminal.until("+ [limpets]", "Enter writes listings.toml")
+    assert (demo / "listings.toml").read_bytes() == before
+    terminal.type("enter")
+    terminal.until("WrittenSketch to listings.toml")
+    kept = tomllib.loads((demo / "listings.toml").read_text(encoding="utf-8"))["limpets"]
+    assert kept == {"based_on": "fresh-from-shore", "ask": "and where species = limpet"}
+
+
+def test_small_and_colourless(demo: Path) -> None:
+    """At 80 by 24 all is there, also after the terminal was made smaller; without colours none is sent."""
+    terminal = Terminal(demo, "explore", "fresh-from-shore", NO_COLOR="1")
+    try:
+        terminal.until("6 of 16 entries")
+        terminal.resize(80, 24)
+        shown = terminal.until("Skerry Bay", "4. limit 6", "6 of 16 entries", "Ctrl-N/P")
+        assert max(map(len, shown.splitlines())) == 80
+        terminal.type("group by habitat.top by count")
+        terminal.until("█", "group by habitat.top by count")
+        colours = {cell.fg for line in terminal.screen.buffer.values() for cell in line.values()}
+        assert colours == {"default"}
+    finally:
+        terminal.close()
+
+
+def test_killed(demo: Path) -> None:
+    """A program that is killed in the middle of keeping leaves the file as it was, or as it was to be."""
+    listings = demo / "listings.toml"
+    before = listings.read_bytes()
+    for wait in (0.0, 0.002, 0.01, 0.05):
+        terminal = Terminal(demo, "explore", "fresh-from-shore")
+        terminal.until("6 of 16 entries")
+        terminal.type("limit 2")
+        terminal.type("enter")
+        terminal.until("(changed)")
+        terminal.type("keep two")
+        terminal.type("enter")
+        terminal.until("Enter writes")
+        terminal.type("enter")
+        time.sleep(wait)
+        terminal.close()
+        elenchus.open_site(demo)  # finishes what a run began
+        found = tomllib.loads(listings.read_text(encoding="utf-8"))
+        assert found.get("two") in (None, {"based_on": "fresh-from-shore", "ask": "limit 2"})
+        listings.write_bytes(before)
+
+
+def test_without_a_terminal(run: Run, demo: Path) -> None:
+    """Without a terminal the command says what to do; a wrong question is told as ask tells it."""
+    done = run("explore", cwd=demo)
+    assert done.returncode == 2
+    assert "with --plain it reads lines" in done.stderr
+    done = run("explore", "fresh-from-shre", "--plain", cwd=demo)
+    assert (done.returncode, "Did you mean fresh-from-shore?" in done.stderr) == (7, True)
