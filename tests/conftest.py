@@ -101,3 +101,9 @@ def make_site(tmp_path: Path) -> Write:
         return elenchus.open_site(tmp_path)
 
     return make
+
+
+@pytest.fixture
+def demo_copy(tmp_path: Path) -> Path:
+    """Return a copy of the demo, to be changed."""
+    return Path(shutil.copytree(elenchus.demo_folder(), tmp_path / "demo"))

@@ -243,3 +243,45 @@ def test_every_code_has_a_record() -> None:
     assert set(re.findall(calls, text)) - set(records()) == set()
     unused = {code for code in records() if f'"{code}"' not in text and not code.startswith("duplicate-")}
     assert unused == set()
+
+
+def test_fix(run: Run, broken: Path, tmp_path: Path) -> None:
+    """What is certain is put right after its difference was shown; nothing else is found then, and undo undoes it."""
+    site = Path(shutil.copytree(broken, tmp_path / "fixed", symlinks=True))
+
+    def found() -> Counter[tuple[str, str]]:
+        done = run("check", "--format", "json", cwd=site)
+        return Counter((each["file"] or "", each["code"]) for each in json.loads(done.stdout)["findings"])
+
+    def whole() -> dict[str, bytes]:
+        return {
+            str(path): path.read_bytes()
+            for path in site.rglob("*.*")
+            if path.is_file() and ".elenchus" not in str(path)
+        }
+
+    before, files = found(), whole()
+    looked = run("check", "--fix", "--dry-run", cwd=site)
+    assert looked.returncode == 1
+    assert '52 + term     = { ask = "where habitat = rocky-shore" }' in looked.stderr
+    assert "by hand: pages.toml:36:" in looked.stderr
+    assert whole() == files
+    assert "add --yes" in run("check", "--fix", cwd=site).stderr
+    run("check", "--fix", "--yes", cwd=site)
+    after = found()
+    assert sum((before - after).values()) >= 10
+    assert {code for _, code in before} - {code for _, code in after} >= {"unknown-taxonomy"}
+    again = run("check", "--fix", "--yes", cwd=site)
+    assert "Nothing can be put right with certainty." in again.stderr
+    assert run("undo", cwd=site).returncode == 0
+    assert whole() == files
+
+
+def test_fix_of_a_site_that_does_not_open(run: Run, demo_copy: Path) -> None:
+    """A misspelt key of the site file is put right although the site cannot be opened with it."""
+    site_file = demo_copy / "elenchus.toml"
+    before = site_file.read_text(encoding="utf-8")
+    site_file.write_text(before.replace("\ntitle", "\ntitel", 1), encoding="utf-8")
+    assert run("check", cwd=demo_copy).returncode == 4
+    done = run("check", "--fix", "--yes", cwd=demo_copy)
+    assert (done.returncode, site_file.read_text(encoding="utf-8")) == (0, before)

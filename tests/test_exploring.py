@@ -7,7 +7,6 @@ import os
 import pty
 import random
 import select
-import shutil
 import signal
 import struct
 import termios
@@ -31,12 +30,6 @@ from elenchus.language.parser import parse, read, read_changes
 from elenchus.language.printer import print_question
 
 QUESTIONS = [case["question"] for case in cases("questions.toml") if not read(case["question"])[1]]
-
-
-@pytest.fixture
-def demo(tmp_path: Path) -> Path:
-    """Return a copy of the demo."""
-    return Path(shutil.copytree(elenchus.demo_folder(), tmp_path / "site"))
 
 
 def test_drafts() -> None:
@@ -135,23 +128,23 @@ CHANGES = (
 )  # fmt: skip
 
 
-def test_keeping(demo_site: elenchus.Site, demo: Path) -> None:
+def test_keeping(demo_site: elenchus.Site, demo_copy: Path) -> None:
     """What is kept is asked just so when the file is read again; comments and all else stay as they were."""
     chosen = random.Random(7)  # noqa: S311 - for cases, not for secrets
     names = demo_site.library.names
     for number in range(60):
-        site = elenchus.open_site(demo)
+        site = elenchus.open_site(demo_copy)
         name = chosen.choice(names)
         bench = Workbench(site, name)
         for change in chosen.sample(CHANGES, 2):
             changes, _ = read_changes(change)
             bench.put(type(bench.moment)(bench.sketch.changed(changes)))
         target = chosen.choice([name, f"new-{number}", chosen.choice(names)])
-        before = (demo / "listings.toml").read_text(encoding="utf-8")
+        before = (demo_copy / "listings.toml").read_text(encoding="utf-8")
         kept = keeping(site, bench.sketch.question, bench.base, target)
         kept.write() if not kept.is_idle else None
-        after = (demo / "listings.toml").read_text(encoding="utf-8")
-        again = elenchus.open_site(demo).library.get(target)
+        after = (demo_copy / "listings.toml").read_text(encoding="utf-8")
+        again = elenchus.open_site(demo_copy).library.get(target)
         assert Sketch.of(again.question).written.text == bench.sketch.written.text
         old, new = tomllib.loads(before), tomllib.loads(after)
         assert {key: value for key, value in new.items() if key != target} == {
@@ -182,26 +175,26 @@ KEPT = {
 
 
 @pytest.mark.parametrize("before", KEPT)
-def test_kept_as_written(demo: Path, before: str) -> None:
+def test_kept_as_written(demo_copy: Path, before: str) -> None:
     """Only the words that change are others: comments, quotes and line ends stay."""
-    (demo / "pages.toml").unlink()
-    (demo / "listings.toml").write_bytes(before.encode())
-    bench = Workbench(elenchus.open_site(demo), "a")
+    (demo_copy / "pages.toml").unlink()
+    (demo_copy / "listings.toml").write_bytes(before.encode())
+    bench = Workbench(elenchus.open_site(demo_copy), "a")
     change, after = KEPT[before]
     assert not bench.enter(change).problems
     said = bench.enter("keep")
     assert said.keeping
     bench.write(said.keeping)
-    assert (demo / "listings.toml").read_bytes().decode() == after
+    assert (demo_copy / "listings.toml").read_bytes().decode() == after
     assert bench.enter("keep").keeping.is_idle  # type: ignore[union-attr]
 
 
-def test_program(run: Run, demo: Path) -> None:
+def test_program(run: Run, demo_copy: Path) -> None:
     """Lines from a pipe do what they do on the screen; nothing is written without keep and yes."""
-    listings = demo / "listings.toml"
+    listings = demo_copy / "listings.toml"
     before = listings.read_bytes()
     typed = "limit 2\nwhere certainty = confirmd\nundo\nredo\noff 2\nwhy nobody\nkeep sighting\nkeep two\nno\ncopy\n"
-    done = run("explore", "fresh-from-shore", "--plain", cwd=demo, typed=typed)
+    done = run("explore", "fresh-from-shore", "--plain", cwd=demo_copy, typed=typed)
     assert (done.returncode, done.stderr) == (0, "")
     assert listings.read_bytes() == before
     for said in (
@@ -213,12 +206,12 @@ def test_program(run: Run, demo: Path) -> None:
     ):
         assert said in done.stdout, said
     assert done.stdout.endswith("elenchus ask 'from sighting order by newest limit 2'\n")
-    run("explore", "fresh-from-shore", "--plain", cwd=demo, typed="limit 2\nkeep two\nyes\n")
+    run("explore", "fresh-from-shore", "--plain", cwd=demo_copy, typed="limit 2\nkeep two\nyes\n")
     assert tomllib.loads(listings.read_text(encoding="utf-8"))["two"] == {
         "based_on": "fresh-from-shore",
         "ask": "limit 2",
     }
-    assert run("undo", cwd=demo).returncode == 0
+    assert run("undo", cwd=demo_copy).returncode == 0
     assert listings.read_bytes() == before
 
 
@@ -290,16 +283,16 @@ class Terminal:
 
 
 @pytest.fixture
-def terminal(demo: Path) -> Iterator[Terminal]:
+def terminal(demo_copy: Path) -> Iterator[Terminal]:
     """Return a terminal on which a listing of a copy of the demo is explored."""
-    found = Terminal(demo, "explore", "fresh-from-shore")
+    found = Terminal(demo_copy, "explore", "fresh-from-shore")
     yield found
     found.close()
 
 
-def test_screen(terminal: Terminal, demo: Path) -> None:
+def test_screen(terminal: Terminal, demo_copy: Path) -> None:
     """A question is changed with its answer in sight, a row explained, the listing kept and undone by nothing else."""
-    before = (demo / "listings.toml").read_bytes()
+    before = (demo_copy / "listings.toml").read_bytes()
     terminal.until("2. where habitat under shore     16 left", "6 of 16 entries")
     terminal.type("and where species = lim")
     terminal.until("limpet       3")
@@ -326,16 +319,16 @@ def test_screen(terminal: Terminal, demo: Path) -> None:
     terminal.type("keep limpets")
     terminal.type("enter")
     terminal.until("+ [limpets]", "Enter writes listings.toml")
-    assert (demo / "listings.toml").read_bytes() == before
+    assert (demo_copy / "listings.toml").read_bytes() == before
     terminal.type("enter")
     terminal.until("WrittenSketch to listings.toml")
-    kept = tomllib.loads((demo / "listings.toml").read_text(encoding="utf-8"))["limpets"]
+    kept = tomllib.loads((demo_copy / "listings.toml").read_text(encoding="utf-8"))["limpets"]
     assert kept == {"based_on": "fresh-from-shore", "ask": "and where species = limpet"}
 
 
-def test_small_and_colourless(demo: Path) -> None:
+def test_small_and_colourless(demo_copy: Path) -> None:
     """At 80 by 24 all is there, also after the terminal was made smaller; without colours none is sent."""
-    terminal = Terminal(demo, "explore", "fresh-from-shore", NO_COLOR="1")
+    terminal = Terminal(demo_copy, "explore", "fresh-from-shore", NO_COLOR="1")
     try:
         terminal.until("6 of 16 entries")
         terminal.resize(80, 24)
@@ -349,12 +342,12 @@ def test_small_and_colourless(demo: Path) -> None:
         terminal.close()
 
 
-def test_killed(demo: Path) -> None:
+def test_killed(demo_copy: Path) -> None:
     """A program that is killed in the middle of keeping leaves the file as it was, or as it was to be."""
-    listings = demo / "listings.toml"
+    listings = demo_copy / "listings.toml"
     before = listings.read_bytes()
     for wait in (0.0, 0.002, 0.01, 0.05):
-        terminal = Terminal(demo, "explore", "fresh-from-shore")
+        terminal = Terminal(demo_copy, "explore", "fresh-from-shore")
         terminal.until("6 of 16 entries")
         terminal.type("limit 2")
         terminal.type("enter")
@@ -365,16 +358,16 @@ def test_killed(demo: Path) -> None:
         terminal.type("enter")
         time.sleep(wait)
         terminal.close()
-        elenchus.open_site(demo)  # finishes what a run began
+        elenchus.open_site(demo_copy)  # finishes what a run began
         found = tomllib.loads(listings.read_text(encoding="utf-8"))
         assert found.get("two") in (None, {"based_on": "fresh-from-shore", "ask": "limit 2"})
         listings.write_bytes(before)
 
 
-def test_without_a_terminal(run: Run, demo: Path) -> None:
+def test_without_a_terminal(run: Run, demo_copy: Path) -> None:
     """Without a terminal the command says what to do; a wrong question is told as ask tells it."""
-    done = run("explore", cwd=demo)
+    done = run("explore", cwd=demo_copy)
     assert done.returncode == 2
     assert "with --plain it reads lines" in done.stderr
-    done = run("explore", "fresh-from-shre", "--plain", cwd=demo)
+    done = run("explore", "fresh-from-shre", "--plain", cwd=demo_copy)
     assert (done.returncode, "Did you mean fresh-from-shore?" in done.stderr) == (7, True)

@@ -18,9 +18,9 @@ collected beside the answer, because one bad entry must not hide the others.
 from __future__ import annotations
 
 from enum import Enum
-from typing import TYPE_CHECKING, Literal, TypeAlias
+from typing import TYPE_CHECKING, Literal, NamedTuple, TypeAlias
 
-from elenchus.frozen import Frozen, Ordered
+from elenchus.frozen import Frozen, Ordered, replace
 from elenchus.values.texts import either
 
 if TYPE_CHECKING:
@@ -33,6 +33,7 @@ __all__ = [
     "ElenchusError",
     "FolderError",
     "MarkerError",
+    "Near",
     "NoSuchName",
     "NoSuchPage",
     "NotSupported",
@@ -41,9 +42,12 @@ __all__ = [
     "Problem",
     "QuestionError",
     "Replacement",
+    "Respelling",
     "SiteError",
     "Span",
     "did_you_mean",
+    "in_file",
+    "respelling",
 ]
 
 
@@ -91,7 +95,26 @@ class Replacement(Frozen):
     text: str
 
 
-Cure: TypeAlias = Edit | Replacement
+class Respelling(Frozen):
+    """What to write in place of a few words in a file of definitions, at the line of the problem."""
+
+    wrong: str
+    right: str
+
+
+Cure: TypeAlias = Edit | Replacement | Respelling
+
+
+class Near(NamedTuple):
+    """A name that means nothing, and those that come near it, the nearest first."""
+
+    wrong: str
+    names: Sequence[str]
+
+
+def respelling(wrong: str, near: Sequence[str]) -> Respelling | None:
+    """Return the one name that comes near a wrong one in its place; None where none or several do."""
+    return Respelling(wrong, near[0]) if len(near) == 1 else None
 
 
 def did_you_mean(near: Sequence[str]) -> str:
@@ -143,6 +166,14 @@ class Problem(Frozen):
         where = f"{self.place}: " if self.place else ""
         hint = f" {self.hint}" if self.hint else ""
         return f"{where}{self.message}{hint}"
+
+
+def in_file(text: str, problem: Problem) -> Problem:
+    """Return a problem of a question that stands in a file, with what cures it as words there."""
+    cure = problem.cure
+    if isinstance(cure, Replacement):
+        return replace(problem, cure=Respelling(text[cure.span.start : cure.span.end], cure.text))
+    return problem
 
 
 class ElenchusError(Exception):

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, TypeAlias
 
 from elenchus.checks.finders import finders
 from elenchus.checks.records import LEVELS, RENAMED, record
-from elenchus.errors import Edit, Problem, SiteError
+from elenchus.errors import Problem, Replacement, SiteError
 from elenchus.frozen import Frozen, replace
 from elenchus.pages.survey import Survey
 
@@ -85,7 +85,7 @@ def _surveyed(survey: Survey) -> Report:
 
 def _of_site(problem: Problem) -> Problem:
     """Return a problem as one of a site: at its file and line, without what is told from within a text."""
-    cure = problem.cure if isinstance(problem.cure, Edit) else None
+    cure = None if isinstance(problem.cure, Replacement) else problem.cure
     return replace(problem, span=None, cure=cure)
 
 

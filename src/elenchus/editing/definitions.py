@@ -18,7 +18,7 @@ from elenchus.site.toml import TEXT_OR_COMMENT
 if TYPE_CHECKING:
     from collections.abc import Callable, Collection, Iterator
 
-__all__ = ["with_other_words"]
+__all__ = ["in_quotes", "texts_in", "with_other_words"]
 
 # What says where in a file a text stands: texts, headers of tables, parts of keys, and what is behind these.
 _MARK = re.compile(
@@ -40,7 +40,7 @@ def with_other_words(
     """
     parts: list[str] = []
     at = 0
-    for match, keys in _texts(text):
+    for match, keys in texts_in(text):
         try:
             value = tomllib.loads(f"a = {match['text']}")["a"]
         except ValueError:  # the file is not valid, as check tells
@@ -51,12 +51,12 @@ def with_other_words(
         elif keys.isdisjoint(parameters) or not keys.isdisjoint(_NO_VALUES):
             new = None
         if new is not None:
-            parts += [text[at : match.start()], _in_quotes(match["text"], new)]
+            parts += [text[at : match.start()], in_quotes(match["text"], new)]
             at = match.end()
     return "".join([*parts, text[at:]])
 
 
-def _texts(text: str) -> Iterator[tuple[re.Match[str], set[str]]]:
+def texts_in(text: str) -> Iterator[tuple[re.Match[str], set[str]]]:
     """Yield the texts of a file that are values, with the names of the keys and tables around each."""
     table: set[str] = set()
     around: list[list[str]] = [[]]  # of the key, and of each inline table that is open
@@ -115,7 +115,7 @@ def _tree(text: str) -> object:
         return ()
 
 
-def _in_quotes(before: str, value: str) -> str:
+def in_quotes(before: str, value: str) -> str:
     """Return a text in quotes of the sort that it had, where it can stand in them."""
     quotes = next(each for each in ('"""', "'''", '"', "'") if before.startswith(each))
     lead = "\n" if len(quotes) > 1 and before[len(quotes) :].startswith(("\n", "\r\n")) else ""

@@ -12,14 +12,17 @@ from elenchus.pieces.commands import set_command
 from elenchus.pieces.flowing import flowing
 from elenchus.pieces.piece import Piece, Role, printable
 from elenchus.pieces.problems import problem_object
+from elenchus.report.changes import counted
+from elenchus.report.editing import change_told, files_told
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
 
+    from elenchus.checks.fixing import Fixing
     from elenchus.checks.records import CodeRecord
     from elenchus.checks.run import Finding, Report
 
-__all__ = ["about_code", "all_codes", "as_object", "findings"]
+__all__ = ["about_code", "all_codes", "as_object", "findings", "fixing_told"]
 
 _ROLES = {"error": Role.ERROR, "warning": Role.NOTICE, "note": Role.NAME}
 _WIDEST = 100
@@ -75,6 +78,25 @@ def as_object(report: Report) -> dict[str, Any]:
         for each in report.findings
     ]
     return {"counts": {level: report.count(level) for level in LEVELS}, "findings": listed}
+
+
+def fixing_told(change: Fixing) -> Iterator[Piece]:
+    """Yield the lines that would put findings right, and those findings that nothing certain does."""
+    if not change.files:
+        yield Piece("Nothing can be put right with certainty.\n", Role.FAINT)
+    files = [(file.path, _text(file.before), _text(file.after)) for file in change.definitions]
+    yield from files_told(files, whole=True)
+    if change.content:
+        yield from change_told(change.content)
+    if change.files:
+        yield Piece(f"{counted(len(change.cured), 'finding')} put right by that.\n", Role.STRONG)
+    for problem in change.left:
+        yield Piece(f"by hand: {printable(str(problem))}\n", Role.FAINT)
+
+
+def _text(content: bytes | None) -> str:
+    """Return the text of a file of definitions."""
+    return (content or b"").decode("utf-8-sig", "replace")
 
 
 def all_codes(records: Iterable[CodeRecord], width: int | None) -> Iterator[Piece]:

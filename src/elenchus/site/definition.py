@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from elenchus.errors import Place, Problem, QuestionError, SiteError
-from elenchus.frozen import Frozen, member
+from elenchus.errors import Near, Place, Problem, QuestionError, SiteError
+from elenchus.frozen import Frozen, member, replace
 from elenchus.language.parser import parse_condition
 from elenchus.language.words import is_keyword
 from elenchus.schema.types import (
@@ -243,7 +243,7 @@ def _read_schema(file: TomlFile) -> Schema:
     prefer = file.texts(("site", "prefer"), file.at(("site",)).get("prefer", ()))
     for name in prefer:
         if name not in file.at(("sources",)):
-            near = nearest(name, file.at(("sources",)))
+            near = Near(name, nearest(name, file.at(("sources",))))
             file.report("unknown-word", ("site", "prefer"), f"there is no source {quoted(name)}", near=near)
     core = {
         name: field for name, field in CORE_FIELDS.items() if name not in taxonomies or name not in _GIVES_WAY
@@ -269,7 +269,7 @@ def _read_field(file: TomlFile, where: tuple[str, ...], name: str, kinds: Iterab
     if name in FIXED:
         file.report("fixed-field", path, f"{quoted(name)} is a field that every entry has; it cannot change")
     if found["type"] not in types:
-        near = nearest(found["type"], types)
+        near = Near(found["type"], nearest(found["type"], types))
         hint = f"Types: {', '.join(types)}."
         file.report(
             "unknown-type", (*path, "type"), f"there is no type {quoted(found['type'])}", hint, near=near
@@ -304,7 +304,7 @@ def _check_options(
         )
     target = found["kind"]
     if kind is Type.ENTRY and target and target not in kinds:
-        near = nearest(target, kinds)
+        near = Near(target, nearest(target, kinds))
         file.report("unknown-kind", (*path, "kind"), f"there is no kind {quoted(target)}", "", near=near)
 
 
@@ -320,8 +320,7 @@ def _check_conditions(file: TomlFile, schema: Schema) -> None:
             parse_condition(text)
         except QuestionError as error:
             for problem in error.problems:
-                message = f"in the condition {name}: {problem.message}"
-                file.report(problem.code, path, message, problem.advice, near=problem.near)
+                file.take(path, text, replace(problem, message=f"in the condition {name}: {problem.message}"))
 
 
 def _check_clashes(file: TomlFile, schema: Schema) -> None:

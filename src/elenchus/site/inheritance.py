@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
-from elenchus.errors import Place, Problem
+from elenchus.errors import Place, Problem, in_file, respelling
 from elenchus.frozen import Frozen, Working, member, names_of_members, replace
 from elenchus.language.nodes import Question
 from elenchus.language.parser import parse, read, read_changes
@@ -97,6 +97,7 @@ class Listing(Working):
         """Return a problem of the question with its file and line."""
         if problem.place:
             return problem
+        problem = in_file(self.text, problem)
         if self.at and problem.span:
             line = self.at.line + self.text.count("\n", 0, problem.span.start)
             return replace(problem, place=Place(self.at.file, line))
@@ -149,9 +150,9 @@ class Library:
         if rule.based_on not in self.rules:
             near = nearest(rule.based_on, self.rules)
             message = f"there is no listing {quoted(rule.based_on)}"
-            return Listing(
-                name, rule.place, problems=(Problem("unknown-listing", message, "", place=place, near=near),)
-            )
+            cure = respelling(rule.based_on, near)
+            problem = Problem("unknown-listing", message, "", place=place, near=near, cure=cure)
+            return Listing(name, rule.place, problems=(problem,))
         return changed_by(self.make(rule.based_on, chain), rule)
 
 

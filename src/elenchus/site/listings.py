@@ -5,7 +5,7 @@ from __future__ import annotations
 import tomllib
 from typing import TYPE_CHECKING, Any
 
-from elenchus.errors import Place, Problem, QuestionError
+from elenchus.errors import Near, Place, Problem, QuestionError
 from elenchus.frozen import Frozen, member, replace
 from elenchus.language.parser import parse_condition, parse_order
 from elenchus.language.words import is_keyword
@@ -215,7 +215,7 @@ def _check_parameter(
     usable = True
     for word in rule.default:
         if rule.words and word not in rule.words:
-            near = nearest(word, rule.words)
+            near = Near(word, nearest(word, rule.words))
             hint = f"It can be {either(rule.words)}."
             message = f"the default {quoted(word)} is no choice"
             file.report("unknown-choice", (*path, "default"), message, hint, near=near)
@@ -248,7 +248,7 @@ def _type_of(file: TomlFile, path: tuple[str, ...], word: str, schema: Schema) -
     if word in plain:
         return FieldType(Type(word))
     known = (*schema.taxonomies, *schema.kinds, _DATES, *plain)
-    near = nearest(word, known)
+    near = Near(word, nearest(word, known))
     hint = f"Types: {', '.join(known)}."
     file.report("unknown-type", (*path, "type"), f"there is no type {quoted(word)}", hint, near=near)
     return None
@@ -283,7 +283,7 @@ def _read_choices(
         except QuestionError as error:
             for problem in error.problems:
                 message = f"in the choice {quoted(word)}: {problem.message}"
-                file.report(problem.code, path, message, problem.advice, near=problem.near)
+                file.take(path, text, replace(problem, message=message))
     return found
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from elenchus.errors import Problem
+from elenchus.errors import Problem, respelling
 from elenchus.forms import beside_names
 from elenchus.frozen import Frozen, member
 from elenchus.site.files import read_named
@@ -161,7 +161,14 @@ def _unknown_listing(file: TomlFile, place: Place, name: str, listings: Sequence
     near = nearest(name, listings)
     hint = f"Listings: {', '.join(listings)}."
     file.problems.append(
-        Problem("unknown-listing", f"there is no listing {quoted(name)}", hint, place=place, near=near)
+        Problem(
+            "unknown-listing",
+            f"there is no listing {quoted(name)}",
+            hint,
+            place=place,
+            near=near,
+            cure=respelling(name, near),
+        )
     )
 
 
@@ -175,5 +182,7 @@ def _formats_of(file: TomlFile, path: tuple[str, ...], place: Place, written: li
         near = nearest(word, known)
         hint = f"Write {either(known)}."
         message = f"no file beside a page can be {quoted(word)}"
-        file.problems.append(Problem("unknown-word", message, hint, place=place, near=near))
+        file.problems.append(
+            Problem("unknown-word", message, hint, place=place, near=near, cure=respelling(word, near))
+        )
     return tuple(dict.fromkeys(found))

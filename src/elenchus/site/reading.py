@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError, available_timezones
 
+from elenchus.errors import Near
 from elenchus.site.names import can_be_named
 from elenchus.values.placeholders import names_in
 from elenchus.values.texts import either, nearest, quoted
@@ -35,7 +36,7 @@ def read_zone(file: TomlFile, name: str, path: tuple[str, ...] = ("site", "timez
         return ZoneInfo(name)
     except (ZoneInfoNotFoundError, ValueError, OSError):
         pass
-    near = nearest(name, available_timezones())
+    near = Near(name, nearest(name, available_timezones()))
     hint = "Use an IANA name such as Atlantic/Azores."
     file.report("unknown-zone", path, f"there is no time zone {quoted(name)}", hint, near=near)
     return ZoneInfo("UTC")

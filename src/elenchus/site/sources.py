@@ -7,6 +7,7 @@ from encodings.aliases import aliases
 from typing import TYPE_CHECKING, Any
 
 from elenchus import sources
+from elenchus.errors import Near
 from elenchus.schema.convert import RENAMED
 from elenchus.schema.record import Habits
 from elenchus.schema.types import STATUSES
@@ -85,7 +86,8 @@ def _read_paths(file: TomlFile, path: tuple[str, ...], written: Any, folder: Pat
         place = within_archive(text)
         if text and not is_pattern(text) and not (folder / place).exists():
             message = f"there is no file or folder {quoted(place)} in the site"
-            near = nearest(place, (each.name for each in folder.iterdir())) if folder.is_dir() else ()
+            names = nearest(place, (each.name for each in folder.iterdir())) if folder.is_dir() else ()
+            near = Near(place, names)
             file.report("missing-folder", path, message, near=near)
         if text:
             yield text
@@ -98,7 +100,8 @@ def _read_encoding(file: TomlFile, path: tuple[str, ...], name: str) -> str:
     except (LookupError, ValueError):
         found = None
     if name and (found is None or not getattr(found, "_is_text_encoding", True)):
-        file.report("unknown-word", path, f"there is no encoding {quoted(name)}", near=nearest(name, aliases))
+        near = Near(name, nearest(name, aliases))
+        file.report("unknown-word", path, f"there is no encoding {quoted(name)}", near=near)
         return ""
     return found.name if found else ""
 
@@ -186,11 +189,11 @@ def _read_map(
         if not isinstance(value, str):
             file.report("wrong-type", path, f"{path[-1]}.{key} must be a text, not {quoted(str(value))}")
         elif allowed and value not in allowed:
-            near = nearest(value, allowed)
+            near = Near(value, nearest(value, allowed))
             words = [word for word in allowed if word]
             hint = f"It can be {either(words)}."
             if value in RENAMED:
-                hint, near = f"Write {RENAMED[value]}.", ()
+                hint, near = f"Write {RENAMED[value]}.", Near(value, ())
             file.report("unknown-word", path, f"there is no status {quoted(value)}", hint, near=near)
         else:
             found[key] = value

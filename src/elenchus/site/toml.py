@@ -7,7 +7,7 @@ import tomllib
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
-from elenchus.errors import About, Place, Problem, SiteError
+from elenchus.errors import About, Near, Place, Problem, Respelling, SiteError, in_file, respelling
 from elenchus.files import read_whole, too_large, unreadable
 from elenchus.frozen import Working, member, replace
 from elenchus.site.keys import NAMES_OF_TYPES, Written
@@ -15,7 +15,7 @@ from elenchus.values.lazily import pattern
 from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Mapping, Sequence
+    from collections.abc import Iterable, Mapping
     from pathlib import Path
 
     from elenchus.site.keys import Key, Table, Types
@@ -50,10 +50,15 @@ class TomlFile(Working):
         return _LONG.sub(_blanked, self.text).split("\n")
 
     def report(
-        self, code: str, path: tuple[str, ...], message: str, hint: str = "", *, near: Sequence[str] = ()
+        self, code: str, path: tuple[str, ...], message: str, hint: str = "", *, near: Near | None = None
     ) -> None:
-        """Add a problem at the line of a key."""
-        self.problems.append(Problem(code, message, hint, place=self.place(path), near=near))
+        """Add a problem at the line of a key; where one name alone comes near a wrong one, that cures it."""
+        names, cure = (near.names, respelling(*near)) if near else ((), None)
+        self.problems.append(Problem(code, message, hint, place=self.place(path), near=names, cure=cure))
+
+    def take(self, path: tuple[str, ...], text: str, problem: Problem) -> None:
+        """Add a problem of a text of the language that is the value of a key."""
+        self.problems.append(replace(in_file(text, problem), span=None, place=self.place(path)))
 
     def place(self, path: tuple[str, ...]) -> Place:
         """Return the place of a key, or of the nearest table around it."""
@@ -142,11 +147,13 @@ class TomlFile(Working):
         name = path[-1]
         if name in known:
             return True
-        near = nearest(name, known)
-        hint = f"Known here: {', '.join(known)}."
-        if _RENAMED.get(name) in known:
-            hint, near = f"It is called {_RENAMED[name]} now.", ()
-        self.report("unknown-key", path, f"unknown key {quoted(name)}{_inside(path)}", hint, near=near)
+        message = f"unknown key {quoted(name)}{_inside(path)}"
+        if (now := _RENAMED.get(name)) in known:
+            hint, cure = f"It is called {now} now.", Respelling(name, str(now))
+            self.problems.append(Problem("unknown-key", message, hint, place=self.place(path), cure=cure))
+        else:
+            near = Near(name, nearest(name, known))
+            self.report("unknown-key", path, message, f"Known here: {', '.join(known)}.", near=near)
         return False
 
     def is_meant(self, path: tuple[str, ...], value: Any, key: Key) -> bool:
@@ -156,7 +163,7 @@ class TomlFile(Working):
         is_file = key.is_open and "." in str(value)
         if not key.words or not isinstance(value, str) or value in key.words or is_file:
             return True
-        near = nearest(value, key.words)
+        near = Near(value, nearest(value, key.words))
         message = f"{key.name} cannot be {quoted(value)}"
         self.report("unknown-word", path, message, f"Write {either(key.words)}.", near=near)
         return False

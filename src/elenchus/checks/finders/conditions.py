@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from elenchus.asking.query import Query, resolved
-from elenchus.errors import Problem, QuestionError
+from elenchus.errors import Problem, QuestionError, Replacement, in_file
 from elenchus.frozen import replace
 from elenchus.plan.conflicts import Range, ranges_of
 from elenchus.plan.nodes import AllOf, AnyOf, Negation, TermValue, Test
@@ -64,7 +64,7 @@ def _named_conditions(survey: Survey) -> Iterator[Problem]:
         try:
             _ = Query(survey.site, resolved(survey.site, f"where {name}")).plan
         except QuestionError as error:
-            for problem in error.problems:
+            for problem in (in_file(error.text, each) for each in error.problems):
                 yield replace(problem, span=None, place=file.place(("conditions", name)))
 
 
@@ -87,7 +87,8 @@ def _bare_orders(listing: Listing) -> Iterator[Problem]:
             message = f"“order by {name}” has the oldest first"
             newest = "newest" if name == "date" else f"{name} desc"
             hint = f"Write {newest}, or {name} asc to say that it is meant."
-            yield Problem("bare-date-order", message, hint, span=key.span)
+            cure = Replacement(key.span, f"{written} asc")  # which it is
+            yield Problem("bare-date-order", message, hint, span=key.span, cure=cure)
 
 
 def _cuts(listing: Listing, plan: Plan) -> Iterator[Problem]:

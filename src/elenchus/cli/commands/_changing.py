@@ -11,6 +11,7 @@ import typer
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+    from elenchus.checks.fixing import Fixing
     from elenchus.comparing.differences import Difference
     from elenchus.editing.changing import ContentChange
     from elenchus.editing.edits import Approval
@@ -56,7 +57,7 @@ def effect_of(change: ContentChange | Approval) -> Difference:
 
 
 def write_if_agreed(
-    change: ContentChange | TermChange | Approval, words: Sequence[str], *, dry_run: bool, yes: bool
+    change: ContentChange | TermChange | Approval | Fixing, words: Sequence[str], *, dry_run: bool, yes: bool
 ) -> MadeChange | None:
     """Write a change where that is wanted and agreed to; return None where it is not.
 
@@ -81,7 +82,7 @@ def tell_made(made: MadeChange | None) -> None:
         show([Piece("Nothing was written.\n", Role.FAINT)])
 
 
-def _is_agreed(change: ContentChange | TermChange | Approval, *, yes: bool) -> bool:
+def _is_agreed(change: ContentChange | TermChange | Approval | Fixing, *, yes: bool) -> bool:
     """Say whether a change may be written: asked on a terminal, refused elsewhere unless said before."""
     if yes:
         return True

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated, Optional
+from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
@@ -18,6 +18,12 @@ from elenchus.cli.app import (
     known_word,
     opened,
 )
+from elenchus.cli.commands._changing import DryRunOption, YesOption, write_if_agreed
+
+if TYPE_CHECKING:
+    from elenchus.checks.fixing import Fixing
+    from elenchus.checks.run import Report
+    from elenchus.site.site import Site
 
 __all__ = ["check"]
 
@@ -28,6 +34,42 @@ _FAILED = 1  # what check exits with where something must be fixed
 def _known_report(name: str) -> str:
     """Return the name of a format that a report has."""
     return known_word(name, _FORMATS, "format")
+
+
+def _fix_site_file(site: Path | None, at: str | None, *, dry_run: bool, yes: bool) -> None:
+    """Put right what is certain in a site file that keeps the site from being opened."""
+    from elenchus.checks.fixing import fixing_of_definitions
+    from elenchus.errors import SiteError
+    from elenchus.site.site import find_site
+
+    folder = site or find_site(Path.cwd())
+    try:
+        opened(folder, at)
+    except SiteError as error:
+        change = fixing_of_definitions(folder, error.problems)
+        if change.files:
+            _write(change, dry_run=dry_run, yes=yes)
+
+
+def _fix(site: Site, report: Report, *, dry_run: bool, yes: bool) -> bool:
+    """Put right what is certain, where somebody agrees; say whether something was written."""
+    from elenchus.checks.fixing import fixing
+
+    return _write(fixing(site, report), dry_run=dry_run, yes=yes)
+
+
+def _write(change: Fixing, *, dry_run: bool, yes: bool) -> bool:
+    """Show what would put things right, and write it where somebody agrees; say whether it was written."""
+    from elenchus.cli.printing import show_error
+    from elenchus.pieces.piece import Piece, Role
+    from elenchus.report.checks import fixing_told
+
+    show_error(fixing_told(change))
+    made = write_if_agreed(change, ["check", "--fix"], dry_run=dry_run, yes=yes) if change.files else None
+    if change.files:
+        said = "Written; elenchus undo takes it back." if made else "Nothing was written."
+        show_error([Piece(f"{said}\n\n", Role.HINT if made else Role.FAINT)])
+    return made is not None
 
 
 @app.command(short_help=__doc__, epilog=examples("elenchus check", "elenchus check --about only-the-term"))
@@ -46,6 +88,12 @@ def check(
     ] = None,
     codes: Annotated[bool, typer.Option("--codes", help="List all codes, with what each means.")] = False,
     on: AnswersOption = "",
+    fix: Annotated[
+        bool,
+        typer.Option("--fix", help="Write what is certain: a name with one near spelling, a key renamed."),
+    ] = False,
+    dry_run: DryRunOption = False,
+    yes: YesOption = False,
 ) -> int:
     """Find what is wrong in the content, the listings and the pages, before they are published.
 
@@ -66,8 +114,14 @@ def check(
         return 0
     from elenchus.checks.run import check_site
 
+    if (dry_run or yes) and not fix:
+        raise typer.BadParameter("--dry-run and --yes go with --fix")
+    if fix:
+        _fix_site_file(site, at, dry_run=dry_run, yes=yes)
     here = opened(site, at, no_index=no_index)
     report = check_site(answering(here, on), lambda count: progress("pages", count))
+    if fix and _fix(here, report, dry_run=dry_run, yes=yes):
+        report = check_site(opened(site, at, no_index=no_index), lambda count: progress("pages", count))
     if output != "text":
         from elenchus.report.sarif import as_sarif
 
