@@ -107,3 +107,8 @@ def make_site(tmp_path: Path) -> Write:
 def demo_copy(tmp_path: Path) -> Path:
     """Return a copy of the demo, to be changed."""
     return Path(shutil.copytree(elenchus.demo_folder(), tmp_path / "demo"))
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Let what takes minutes begin first, so that no process waits for another at the end."""
+    items.sort(key=lambda item: item.path.name not in ("test_tables.py", "test_oracle.py"))
