@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from playwright.sync_api import Browser, Page, sync_playwright
+from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 import elenchus
 from conftest import PROGRAM
@@ -60,7 +60,9 @@ def preview(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[str, Pat
     command = [str(PROGRAM), "serve", "--port", "0", "--site", str(folder)]
     with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as process:
         assert process.stdout
-        yield process.stdout.readline().split()[2].rstrip("/"), folder
+        address = process.stdout.readline().split()[2].rstrip("/")
+        (folder.parent / "key").write_text(process.stdout.readline().split()[-1], encoding="utf-8")
+        yield address, folder
         process.terminate()
 
 
@@ -284,6 +286,42 @@ def test_live_reload(page: Page, preview: tuple[str, Path]) -> None:
     assert "Did you mean grey-seal?" in page.locator(".preview-found").inner_text()
     guide.unlink()
     page.locator(".preview-count", has_text="no problems").wait_for(state="attached", timeout=20_000)
+
+
+def test_changing_a_section(page: Page, preview: tuple[str, Path]) -> None:
+    """A section is changed with the page in sight, kept after its difference was seen, and stays so."""
+    address, folder = preview
+    listings = folder / "listings.toml"
+    before = listings.read_text(encoding="utf-8")
+    page.goto((folder.parent / "key").read_text(encoding="utf-8"))
+    page.locator("#fresh-from-shore .elen-why-link >> text=change").click()
+    shown = page.frame_locator(".change-page").locator("#fresh-from-shore h3")
+    expect(shown).to_have_count(6)
+    page.locator("input[name=more]").press_sequentially("certainty = conf")
+    option = page.locator("#change-offers option").first
+    expect(option).to_have_attribute("value", "certainty = confirmed")
+    expect(page.locator(".change-told")).to_contain_text("Did you mean confirmed?")
+    page.locator("input[name=more]").fill("certainty = confirmed")
+    expect(page.locator(".change-told")).to_contain_text("6 shown of 13")
+    page.locator("input[name=more]").press("Enter")
+    expect(page.locator("input[name=line-2]")).to_have_value("and certainty = confirmed")
+    page.locator("input[name=line-4]").fill("limit 4")
+    expect(shown).to_have_count(4)
+    assert listings.read_text(encoding="utf-8") == before
+    page.locator("text=Keep…").click()
+    expect(page.locator(".change-difference")).to_contain_text(
+        "and certainty = confirmed order by newest limit 4"
+    )
+    assert listings.read_text(encoding="utf-8") == before
+    page.locator("text=Write listings.toml").click()
+    page.wait_for_url(f"{address}/#fresh-from-shore")
+    page.reload()
+    expect(page.locator("#fresh-from-shore h3")).to_have_count(4)
+    new = (
+        'ask    = "from sighting where habitat under shore and certainty = confirmed order by newest limit 4"'
+    )
+    assert new in listings.read_text(encoding="utf-8")
+    listings.write_text(before, encoding="utf-8")
 
 
 def test_why_and_another_time(page: Page, preview: tuple[str, Path]) -> None:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
+import re
 import shutil
 import signal
 import socket
 import subprocess
 import time
 from collections.abc import Iterator
+from html import unescape
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -334,3 +336,126 @@ def test_program(folder: Path) -> None:
             assert process.stderr.read() == ""
         finally:
             process.kill()
+
+
+# Changing
+
+
+KEY = "bay"
+OWN = {"origin": "http://localhost"}
+
+
+def changing(folder: Path, key: str = KEY, given: str = KEY, **more: Any) -> TestClient:
+    """Return a client of a preview that has its key, as a browser on this machine would be."""
+    found = TestClient(
+        application(Live(folder), watched=False, key=key),
+        base_url="http://localhost",
+        follow_redirects=False,
+        **{"client": ("127.0.0.1", 5000), **more},
+    )
+    found.cookies.set("elenchus-key", given)
+    return found
+
+
+REFUSED = [
+    ({"given": ""}, OWN, "with the key"),
+    ({"given": "boy"}, OWN, "with the key"),
+    ({"key": ""}, OWN, "this machine alone"),
+    ({"client": ("192.0.2.7", 5000)}, OWN, "only from this machine"),
+    ({}, {}, "a page of the preview itself"),
+    ({}, {"origin": "http://localhost.example"}, "a page of the preview itself"),
+    ({}, {"origin": "null"}, "a page of the preview itself"),
+    ({}, {**OWN, "sec-fetch-site": "cross-site"}, "a page of the preview itself"),
+]
+
+
+@pytest.mark.parametrize(("how", "headers", "says"), REFUSED)
+def test_who_may_change(folder: Path, how: dict[str, Any], headers: dict[str, str], says: str) -> None:
+    """Without the key, from another machine, or from a page of another origin nothing is written."""
+    before = (folder / "listings.toml").read_bytes()
+    client = changing(folder, **how)
+    for address in ("/-elenchus/change", "/-elenchus/offers"):
+        answer = client.post(address, data={"page": "/", "section": "1", "do": "keep"}, headers=headers)
+        assert (answer.status_code, says in answer.text) == (403, True)
+    assert (
+        changing(folder).post("/-elenchus/change", headers={**OWN, "host": "bay.example"}).status_code == 400
+    )
+    assert (folder / "listings.toml").read_bytes() == before
+
+
+def fields(text: str) -> dict[str, str]:
+    """Return what the fields of a form say."""
+    found = dict(re.findall(r'<input type="(?:text|hidden)" name="([\w-]+)" value="([^"]*)"', text))
+    found |= dict.fromkeys(re.findall(r'name="(on-\d+)"[^>]* checked', text), "on")
+    area = re.search(r"<textarea[^>]*>(.*?)</textarea>", text, re.DOTALL)
+    return {name: unescape(value) for name, value in found.items()} | {
+        "text": unescape(area[1]) if area else ""
+    }
+
+
+@pytest.mark.parametrize(
+    ("page", "section", "file"), [("/", "1", "listings.toml"), ("/about/", "0", "pages.toml")]
+)
+def test_change_of_a_section(folder: Path, page: str, section: str, file: str) -> None:
+    """A section is changed in sight, the difference shown, then written: as a listing, or where it stands."""
+    if file == "pages.toml":
+        with (folder / file).open("a", encoding="utf-8") as pages:
+            pages.write(
+                '\n[about]   # ours\naddress = "about/"\nsections = [{ ask = "from guide limit 9", title = "Guides" }]\n'
+            )
+    before = (folder / file).read_text(encoding="utf-8")
+    client = changing(folder)
+    form = fields(client.get(f"/-elenchus/change?page={page}&section={section}").text)
+
+    def post(**more: str) -> Any:
+        return client.post("/-elenchus/change", data={**form, **more}, headers=OWN)
+
+    unread = post(more="title = ", do="look")
+    assert 'value="title ="' in unread.text
+    wrong = post(more="title contians seal", do="keep")
+    assert "Did you mean contains?" in wrong.text
+    assert "What would be written" not in wrong.text
+    seen = post(more='title contains "a"', do="look").text
+    assert "left</output>" in seen
+    form = fields(seen)
+    last = int(form["count"]) - 1
+    form[f"line-{last}"] = "limit 2"
+    shown = post(do="keep").text
+    assert "What would be written" in shown
+    form = fields(shown)
+    assert "look again" in post(do="write", seen="other").text
+    assert (folder / file).read_text(encoding="utf-8") == before
+    answer = post(do="write")
+    assert (answer.status_code, answer.headers["location"].split("#")[0]) == (302, page)
+    after = (folder / file).read_text(encoding="utf-8")
+    assert "title contains a" in after
+    assert "limit 2" in after
+    assert len(after.splitlines()) == len(before.splitlines())
+    site = elenchus.open_site(folder)
+    assert not site.pages.problems + site.library.problems
+
+
+def test_lines_of_a_form(folder: Path) -> None:
+    """Lines are switched off, moved and taken away; the text in their place is read; offers have counts."""
+    client = changing(folder)
+    form = fields(client.get("/-elenchus/change?page=/&section=1").text)
+
+    def post(**more: str) -> dict[str, str]:
+        return fields(client.post("/-elenchus/change", data={**form, **more}, headers=OWN).text)
+
+    assert post(do="drop-3")["text"] == "from sighting where habitat under shore order by newest"
+    two = post(more="certainty = confirmed")
+    assert (two["line-2"], two["text"].count(" and ")) == ("and certainty = confirmed", 1)
+    form = two
+    assert post(do="up-2")["line-1"] == "where certainty = confirmed"
+    form = {name: value for name, value in two.items() if name != "on-1"}
+    assert post()["text"] == "from sighting where certainty = confirmed order by newest limit 6"
+    assert post(text="from guide limit 1")["line-0"] == "from guide"
+    data = {**two, "typed": "where habitat = ", "at": "2"}
+    offered = client.post("/-elenchus/offers", data=data, headers=OWN).json()
+    counted = {each["value"]: each["label"] for each in offered}
+    assert counted["where habitat = rocky-shore"] == "Rocky shore · 6 left"
+    data = {**two, "typed": "ord", "at": "0"}
+    assert "order by" in [
+        each["value"] for each in client.post("/-elenchus/offers", data=data, headers=OWN).json()
+    ]

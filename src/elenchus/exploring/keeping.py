@@ -7,13 +7,15 @@ from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import FolderError, NoSuchName, Place, Problem, SiteError
 from elenchus.files import read_whole
-from elenchus.frozen import Working, names_of_members
+from elenchus.frozen import Working, names_of_members, replace
 from elenchus.journal import FileChange
 from elenchus.language.nodes import And, Or, Question
 from elenchus.language.parser import read, read_changes
 from elenchus.language.printer import print_condition, print_question
 from elenchus.language.tree import CLAUSES_OF, changed, parts_of
-from elenchus.site.site import journal_of
+from elenchus.site.inheritance import Library
+from elenchus.site.listings import Rules, listings_of_file
+from elenchus.site.site import Site, journal_of
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
@@ -21,9 +23,9 @@ if TYPE_CHECKING:
 
     from elenchus.journal import MadeChange
     from elenchus.site.inheritance import Listing
-    from elenchus.site.site import Site
+    from elenchus.site.pages import PageRule, PageRules, SectionRule
 
-__all__ = ["Keeping", "keeping"]
+__all__ = ["Keeping", "keeping", "keeping_section"]
 
 _FILE = "listings.toml"
 _WIDEST = 90  # characters of a question on one line
@@ -34,11 +36,15 @@ _REMOVED = {name: words for name, words in CLAUSES_OF.items() if "limit " not in
 
 
 class Keeping(Working):
-    """A listing as it is to be written: its file before and after."""
+    """A listing as it is to be written, or a section of a page: its file before and after.
+
+    ``section`` is the section with the question that it is to ask, None where a listing is kept.
+    """
 
     site: Site
     name: str
     file: FileChange
+    section: SectionRule | None = None
 
     @property
     def is_idle(self) -> bool:
@@ -47,9 +53,22 @@ class Keeping(Working):
 
     def write(self) -> MadeChange:
         """Write the file, all of it or none. Raises FolderError."""
-        return journal_of(self.site.definition.folder).write(
-            f"explore: keep {self.name}", [self.file], lambda: None
-        )
+        return journal_of(self.site.definition.folder).write(f"keep {self.name}", [self.file], lambda: None)
+
+    def after(self) -> Site:
+        """Return the site as it would be with this; content that is read already is not read again."""
+        content = replace(self.site.content)
+        for key in ("found", "dataset", "library", "pages"):
+            if key in self.site.content.__dict__:
+                content.__dict__[key] = self.site.content.__dict__[key]
+        if self.section is None:
+            text = _text(self.file.after)
+            new = listings_of_file(self.file.path, text, self.site.definition.schema).listings
+            rules = self.site.library.rules
+            content.__dict__["library"] = Library(Rules({**rules, **new}, self.site.library.problems))
+        else:
+            content.__dict__["pages"] = _with_section(self.site.pages, self.name, self.section)
+        return Site(content, self.site.clock, self.site.tables)
 
 
 def keeping(
@@ -69,7 +88,7 @@ def keeping(
     rules = site.library.rules
     file = rules[name].place.file if name in rules else _FILE
     before = _read(site, file)
-    text = (before or b"").decode("utf-8-sig")
+    text = _text(before)
     values: dict[str, Any] = {"show": list(shown)} if shown else {}
     if name in rules:
         rule = rules[name]
@@ -85,6 +104,41 @@ def keeping(
     found = Keeping(site, name, FileChange(file, before, _encoded(after, before)))
     _make_sure(site, found, question, before, values)
     return found
+
+
+def keeping_section(site: Site, page: PageRule, number: int, question: Question) -> Keeping:
+    """Return what becomes of a file of pages when a section asks something else, in its own words.
+
+    Raises SiteError for a file that cannot be changed so, FolderError for one that cannot be read.
+    """
+    rule = page.sections[number]
+    file = page.place.file
+    before = _read(site, file)
+    above = site.library.get(rule.listing).question if rule.listing else None
+    ask = _rewritten(rule.ask, question, above) or rule.ask
+    if len(tomllib.loads(_text(before))[page.name]["sections"]) != len(page.sections):
+        raise SiteError([_unclear(Place(file), "another section of the page is wrong")])
+    written = _with_values(_text(before), file, page.name, {"ask": ask}, at=("sections", number))
+    after = _encoded(written, before)
+    found = Keeping(site, page.name, FileChange(file, before, after), replace(rule, ask=ask))
+    was, now = (tomllib.loads(_text(each)) for each in (before, after))
+    item = now[page.name]["sections"][number]
+    was[page.name]["sections"][number] = {**was[page.name]["sections"][number], "ask": ask}
+    if now != was or item["ask"] != ask:
+        raise SiteError([_unclear(Place(file), "something else would change as well")])
+    return found
+
+
+def _with_section(rules: PageRules, name: str, section: SectionRule) -> PageRules:
+    """Return pages of which one section is another, told by where it stands."""
+    page = rules.pages[name]
+    sections = tuple(section if each.place == section.place else each for each in page.sections)
+    return replace(rules, pages={**rules.pages, name: replace(page, sections=sections)})
+
+
+def _text(content: bytes | None) -> str:
+    """Return the text of a file."""
+    return (content or b"").decode("utf-8-sig").replace("\r\n", "\n")
 
 
 def _read(site: Site, file: str) -> bytes | None:
@@ -107,8 +161,13 @@ def _encoded(text: str, before: bytes | None) -> bytes:
     return mark + text.encode()
 
 
-def _with_values(text: str, file: str, name: str, values: dict[str, Any]) -> str:
-    """Return the text of a file in which a listing has other values. Raises SiteError."""
+def _with_values(
+    text: str, file: str, name: str, values: dict[str, Any], at: tuple[str | int, ...] = ()
+) -> str:
+    """Return the text of a file in which a table, or what stands ``at`` a place in it, has other values.
+
+    Raises SiteError.
+    """
     import tomlkit
     from tomlkit.exceptions import TOMLKitError
 
@@ -118,6 +177,8 @@ def _with_values(text: str, file: str, name: str, values: dict[str, Any]) -> str
             lead = "\n" if text.strip() else ""
             return text.rstrip() + ("\n" if text.strip() else "") + lead + _new(name, values)
         table: Any = document[name]
+        for step in at:
+            table = table[step]
         for key, value in values.items():
             table[key] = _item(value)
         return tomlkit.dumps(document)
@@ -152,15 +213,13 @@ def _make_sure(
     site: Site, found: Keeping, question: Question, before: bytes | None, values: dict[str, Any]
 ) -> None:
     """Raise where the file would not say what is meant, or something else as well."""
-    from elenchus.site.listings import listings_of_file
-
     place = Place(found.file.path)
-    after = (found.file.after or b"").decode("utf-8-sig")
-    before_text = (before or b"").decode("utf-8-sig").replace("\r\n", "\n")
+    after = _text(found.file.after)
+    before_text = _text(before)
     was = tomllib.loads(before_text)
     awaited = {**was, found.name: {**was.get(found.name, {}), **values}}
     now = tomllib.loads(after)
-    rules = listings_of_file(found.file.path, after.replace("\r\n", "\n"), site.definition.schema)
+    rules = listings_of_file(found.file.path, after, site.definition.schema)
     if found.name not in rules.listings:
         old = listings_of_file(found.file.path, before_text, site.definition.schema)
         raise NoSuchName([problem for problem in rules.problems if problem not in old.problems])

@@ -366,11 +366,7 @@ class Workbench:
         if not kept.is_idle:
             kept.write()
         self.is_kept = True
-        content = replace(self.site.content)
-        for key in ("found", "dataset"):
-            if key in self.site.content.__dict__:
-                content.__dict__[key] = self.site.content.__dict__[key]
-        self.site = type(self.site)(content, self.site.clock)
+        self.site = kept.after()
         self.base = self.site.library.get(kept.name)
 
     def help(self, _text: str = "") -> Said:

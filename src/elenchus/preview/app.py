@@ -10,8 +10,9 @@ from collections import OrderedDict
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
+from secrets import compare_digest
 from typing import TYPE_CHECKING
-from urllib.parse import unquote
+from urllib.parse import parse_qsl, unquote
 
 from starlette.applications import Starlette
 from starlette.concurrency import run_in_threadpool
@@ -21,11 +22,12 @@ from starlette.responses import Response, StreamingResponse
 from starlette.routing import Route
 
 from elenchus.errors import ElenchusError, NoSuchName, OptionError, Problem
-from elenchus.preview import api, tools
+from elenchus.preview import api, changing, tools
 from elenchus.preview.failing import failed_page
+from elenchus.preview.guard import key_cookie, why_not
 from elenchus.preview.pages import missing, page_reply
 from elenchus.preview.preview import TOOLS
-from elenchus.preview.reply import Reply
+from elenchus.preview.reply import Reply, redirect
 
 if TYPE_CHECKING:
     from collections.abc import AsyncIterator, Callable, Sequence
@@ -44,7 +46,9 @@ _HEARTBEAT = 15  # seconds after which a silent stream says that it is still the
 _MOST_KEPT = 256  # replies
 _LONGEST_TIME = 40  # characters
 _FOLDER = Path(__file__).with_name("assets")
-_ASSET_TYPES = {"preview.css": "text/css; charset=utf-8", "preview.js": "text/javascript; charset=utf-8"}
+_SCRIPT = "text/javascript; charset=utf-8"
+_ASSET_TYPES = {"preview.css": "text/css; charset=utf-8", "preview.js": _SCRIPT, "change.js": _SCRIPT}
+_LONGEST_FORM = 100_000  # bytes
 _SAFE = {"X-Content-Type-Options": "nosniff", "Referrer-Policy": "same-origin", "Cache-Control": "no-cache"}
 
 
@@ -57,6 +61,7 @@ class _Office:
     lock: threading.Lock = field(default_factory=threading.Lock)
     waiting: set[asyncio.Event] = field(default_factory=set)
     is_closing: bool = False
+    key: str = ""  # of those who may change listings; empty where nobody may
 
     def answer(self, at: str, path: str, query: str, *, shows_all: bool = False) -> Reply:
         """Return the reply to an address, a kept one where the site and its time are the same.
@@ -90,6 +95,18 @@ class _Office:
                 return tools.why_page(self.scene(at), query)
         return _made(scene, path, query)
 
+    def changed(self, path: str, query: str, body: str, at: str, *, shows_all: bool) -> Reply:
+        """Return the reply to what changes a section, or looks what a change would do."""
+        try:
+            scene = self.scene(at, shows_all=shows_all)
+            if path == "offers":
+                return changing.offers_data(scene, body)
+            return changing.changed_page(scene, body) if body else changing.change_page(scene, query)
+        except NoSuchName as error:
+            return Reply(f"{error}\n".encode(), "text/plain; charset=utf-8", 404)
+        except ElenchusError as error:
+            return failed_page(error, shows_all=shows_all)
+
     def scene(self, at: str, *, shows_all: bool = False) -> Scene:
         """Return the site at a time, at its own where that means nothing. Raises SiteError."""
         try:
@@ -116,6 +133,29 @@ class _Office:
         """Tell all who wait."""
         for event in tuple(self.waiting):
             event.set()
+
+
+async def _change(office: _Office, request: Request) -> Response:
+    """Answer what changes a section: the form, what may be written in it, what is kept."""
+    path, query = request.url.path.removeprefix(TOOLS), request.url.query
+    if path == "key":
+        given = dict(parse_qsl(query)).get("key", "")
+        if not office.key or not compare_digest(given.encode(), office.key.encode()):
+            return _on_the_wire(request, changing.refused("This is not the key that elenchus serve printed."))
+        return _on_the_wire(request, redirect("/", **{"Set-Cookie": key_cookie(office.key)}))
+    if why := why_not(request, office.key):
+        return _on_the_wire(request, changing.refused(why))
+    body = await request.body()
+    if len(body) > _LONGEST_FORM or len(query) > _LONGEST_ADDRESS:
+        return Response("the form is too long\n", 413, media_type="text/plain")
+    at = request.cookies.get(tools.COOKIE, "")[:_LONGEST_TIME]
+    shows_all = request.cookies.get(tools.SHOWN) == "all"
+    work = partial(office.changed, path, query, body.decode("utf-8", "replace"), at, shows_all=shows_all)
+    try:
+        reply = await asyncio.wait_for(run_in_threadpool(work), _SECONDS)
+    except TimeoutError:
+        return Response(f"no answer within {_SECONDS} seconds\n", 503, media_type="text/plain")
+    return _on_the_wire(request, reply)
 
 
 def _made(scene: Scene, path: str, query: str) -> Reply:
@@ -227,14 +267,18 @@ async def _watch(office: _Office, leave_out: Sequence[Path], stop: asyncio.Event
 
 
 def application(
-    live: Live, *, hosts: Sequence[str] = ("127.0.0.1", "localhost", "[::1]"), watched: bool = True
+    live: Live,
+    *,
+    hosts: Sequence[str] = ("127.0.0.1", "localhost", "[::1]"),
+    watched: bool = True,
+    key: str = "",
 ) -> Starlette:
     """Return the preview of a site as an ASGI application.
 
     Only requests for one of the hosts are answered, so that no page from elsewhere reads a preview by
-    giving its own name to this machine.
+    giving its own name to this machine. Who has the ``key`` may change listings; without one nobody may.
     """
-    office = _Office(live)
+    office = _Office(live, key=key)
 
     @contextlib.asynccontextmanager
     async def lifespan(_app: Starlette) -> AsyncIterator[None]:
@@ -249,6 +293,9 @@ def application(
 
     routes = [
         Route(f"{TOOLS}events", partial(_events, office), methods=["GET"]),
+        Route(f"{TOOLS}key", partial(_change, office), methods=["GET"]),
+        Route(f"{TOOLS}change", partial(_change, office), methods=["GET", "POST"]),
+        Route(f"{TOOLS}offers", partial(_change, office), methods=["POST"]),
         Route("/{path:path}", partial(_respond, office), methods=["GET"]),
     ]
     guard = Middleware(TrustedHostMiddleware, allowed_hosts=list(hosts))
@@ -266,10 +313,11 @@ def _published_folders(live: Live) -> list[Path]:
     return [(definition.folder / definition.to).resolve()]
 
 
-def serve(live: Live, host: str, port: int, ready: Callable[[int], None]) -> None:
+def serve(live: Live, host: str, port: int, ready: Callable[[int], None], key: str = "") -> None:
     """Serve a site until it is interrupted. Raises OSError where the port is taken.
 
-    ``ready`` is called with the port, which is any free one where 0 is asked for.
+    ``ready`` is called with the port, which is any free one where 0 is asked for; ``key`` is that of those
+    who may change listings.
     """
     import socket
 
@@ -285,7 +333,7 @@ def serve(live: Live, host: str, port: int, ready: Callable[[int], None]) -> Non
         hosts = ["127.0.0.1", "localhost", "[::1]", f"[{host}]" if ":" in host else host]
         if host in ("0.0.0.0", "::"):  # noqa: S104 - whoever asks for all addresses means all names
             hosts = ["*"]
-        preview = application(live, hosts=hosts)
+        preview = application(live, hosts=hosts, key=key)
         config = uvicorn.Config(
             preview,
             http=Impatient,

@@ -55,6 +55,12 @@ class PreviewRenderer(Renderer):
         query = urlencode([("page", f"/{page.address}"), ("section", section.number), *chosen])
         return f"{TOOLS}why?{query}"
 
+    def change_link(self, page: Page, section: Section) -> str:
+        """Return the address at which a section is changed; nothing where other machines see the preview."""
+        if not self.offers_all:
+            return ""
+        return f"{TOOLS}change?{urlencode([('page', f'/{page.address}'), ('section', section.number)])}"
+
     def before_end(self, page: PageView) -> str:
         """Return the panel of the preview."""
         now = self.site.clock

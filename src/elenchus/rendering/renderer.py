@@ -122,6 +122,10 @@ class Renderer:
         text = self.words[name]
         return filled(text, {key: str(value) for key, value in values.items()}) if "{" in text else text
 
+    def change_link(self, _page: Page, _section: Section) -> str:
+        """Return the address at which a section is changed; nothing where the page is published."""
+        return ""
+
     def why_link(self, _page: Page, _section: Section, _visit: Visit) -> str:
         """Return the address that tells why a section shows what it shows: none where it is published."""
         return ""
@@ -314,6 +318,7 @@ class Renderer:
             form=form_of(desk, found, section, visit),
             beside=tuple(self.beside(page, section)),
             why=self.why_link(page, section, visit),
+            change=self.change_link(page, section),
             draw=self.drawn_section,
         )
         return self.marked(view, section, answer)

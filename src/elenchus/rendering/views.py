@@ -165,6 +165,7 @@ class SectionView(Frozen):
     beside: tuple[Link, ...] = ()
     level: int = 2
     why: str = ""
+    change: str = ""
     problems: tuple[str, ...] = ()
     draw: Callable[[SectionView], Markup] | None = member(default=None, compare=False)
     look: str = ""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from contextlib import suppress
 from pathlib import Path
+from secrets import token_urlsafe
 from typing import Annotated
 
 import typer
@@ -59,19 +60,22 @@ def serve(
     live = Live(folder, at, index=not no_index, offers_all=_is_this_machine(host), on=on)
     show(plain_problems(live.problems()))
 
+    key = token_urlsafe(16) if _is_this_machine(host) else ""
+
     def ready(taken: int) -> None:
-        name = f"[{host}]" if ":" in host else host
-        show(
-            [
-                Piece("Serving at "),
-                Piece(f"http://{name}:{taken}/", Role.STRONG),
-                Piece(" – Ctrl+C ends it.\n"),
-            ]
-        )
+        address = f"http://{f'[{host}]' if ':' in host else host}:{taken}/"
+        show([Piece("Serving at "), Piece(address, Role.STRONG), Piece(" – Ctrl+C ends it.\n")])
+        if key:
+            show(
+                [
+                    Piece("To change listings there, open "),
+                    Piece(f"{address}-elenchus/key?key={key}\n", Role.NAME),
+                ]
+            )
 
     try:
         with suppress(KeyboardInterrupt):  # that is how it ends
-            run_server(live, host, port, ready)
+            run_server(live, host, port, ready, key)
     except OSError as error:
         message = f"{host} port {port} cannot be served at ({error.strerror})"
         hint = "Name another with --port, or --port 0."
