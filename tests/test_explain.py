@@ -11,6 +11,8 @@ import pytest
 
 import elenchus
 from conftest import HERE, Run, Write, cases
+from elenchus.asking.query import Query
+from elenchus.asking.tallying import term_tally
 
 REFERENCE = HERE / "reference"
 SHORE = "from sighting where habitat under shore and individuals >= 10"
@@ -246,3 +248,31 @@ def test_no_chart(run: Run, question: str, file: str, code: int, said: str) -> N
     done = run("ask", question, "--site", str(REFERENCE), "--chart", file)
     assert done.returncode == code
     assert said.lower() in done.stderr.lower()
+
+
+@pytest.mark.parametrize("on", ["memory", "tables"])
+@pytest.mark.parametrize(
+    "question",
+    [
+        "from species where name contains seal",
+        "from habitat where own > 0 limit 4",
+        "from topic where own = 99",
+        "from habitat including unpublished",
+    ],
+)
+def test_tally_of_terms(demo_site: elenchus.Site, question: str, on: str) -> None:
+    """Counts of terms add up: the sum of each term's own, the entries that are distinct, those under several."""
+    site = demo_site if on == "memory" else demo_site.in_tables()
+    query = Query.of(site, question)
+    tally = term_tally(query)
+    assert tally is not None
+    own = {row.id: row["own"] for row in elenchus.ask(demo_site, question, changes="no per page").rows}
+    assert dict(tally.counts) == own
+    assert tally.total == sum(own.values())
+    terms = ", ".join(f'"{name}"' for name in own) or "nowhere"
+    also = "including unpublished" if "unpublished" in question else ""
+    counted = elenchus.ask(demo_site, f"{also} where {tally.taxonomy} in ({terms})") if own else None
+    assert tally.distinct == (counted.matched if counted else 0)
+    extra = sum(len(names) - 1 for names in tally.several.values())
+    assert tally.total - extra == tally.distinct
+    assert term_tally(Query.of(site, "from sighting")) is None

@@ -69,7 +69,7 @@ _FormatOption = Annotated[
 
 _PageOption = Annotated[str, typer.Option("--page", metavar="N", help="Which page of the answer.")]
 _OverlapOption = Annotated[
-    bool, typer.Option("--overlap", help="List the rows that stand in more than one group.")
+    bool, typer.Option("--overlap", help="Tell how the counts of groups or terms add up: what is in several.")
 ]
 _ChartOption = Annotated[
     Optional[Path],  # noqa: UP045
@@ -140,9 +140,13 @@ def ask(
         draw(answer, chart)
     show(forms.form(output).write(answer, _frame_of(asked, question, output)))
     if overlap:
-        from elenchus.report.overlaps import overlaps
+        from elenchus.asking.query import Query
+        from elenchus.asking.tallying import term_tally
+        from elenchus.report.overlaps import overlaps, tally_told
 
-        show(overlaps(answer))
+        query = Query.of(asked, question, values_of(given), changes)
+        tally = None if answer.groups is not None else term_tally(query)
+        show(tally_told(tally) if tally else overlaps(answer))
     if not forms.form(output).tells:
         show_error(notice_lines(answer.notices))
     show_problems(asked, everything=problems)
