@@ -2,20 +2,12 @@
 
 from __future__ import annotations
 
-import fcntl
-import os
-import pty
 import random
-import select
-import signal
-import struct
-import termios
 import time
 import tomllib
 from collections.abc import Iterator
 from pathlib import Path
 
-import pyte
 import pytest
 
 import elenchus
@@ -28,6 +20,7 @@ from elenchus.exploring.workbench import Workbench
 from elenchus.language.expecting import expected
 from elenchus.language.parser import parse, read, read_changes
 from elenchus.language.printer import print_question
+from terminals import Terminal
 
 QUESTIONS = [case["question"] for case in cases("questions.toml") if not read(case["question"])[1]]
 
@@ -217,75 +210,11 @@ def test_program(run: Run, demo_copy: Path) -> None:
 
 # On a terminal
 
-KEYS = {
-    "enter": "\r",
-    "tab": "\t",
-    "esc": "\x1b",
-    "down": "\x1b[B",
-    "next": "\x0e",
-    "switch": "\x14",
-    "undo": "\x1a",
-    "end": "\x11",
-}
-
-
-class Terminal:
-    """The program on a terminal of its own, whose screen is read as people see it."""
-
-    def __init__(
-        self, folder: Path, *arguments: str, columns: int = 110, rows: int = 34, **settings: str
-    ) -> None:
-        self.screen = pyte.Screen(columns, rows)
-        self.stream = pyte.ByteStream(self.screen)
-        self.pid, self.file = pty.fork()
-        if not self.pid:
-            os.chdir(folder)
-            environment = {
-                "PATH": os.environ["PATH"],
-                "HOME": str(folder),
-                "TERM": "xterm-256color",
-                **settings,
-            }
-            os.execve(PROGRAM, [str(PROGRAM), *arguments], environment)  # noqa: S606
-        self.resize(columns, rows)
-
-    def resize(self, columns: int, rows: int) -> None:
-        """Give the terminal another size."""
-        fcntl.ioctl(self.file, termios.TIOCSWINSZ, struct.pack("HHHH", rows, columns, 0, 0))
-        self.screen.resize(rows, columns)
-        os.kill(self.pid, signal.SIGWINCH)
-
-    def type(self, text: str) -> None:
-        """Type a text, or press a key by its name."""
-        os.write(self.file, KEYS.get(text, text).encode())
-
-    def until(self, *awaited: str, without: str = "\0", seconds: float = 30) -> str:
-        """Return the screen as soon as it has all that is awaited."""
-        end = time.monotonic() + seconds
-        while time.monotonic() < end:
-            shown = "\n".join(self.screen.display)
-            if all(each in shown for each in awaited) and without not in shown:
-                return shown
-            if select.select([self.file], [], [], 0.2)[0]:
-                try:
-                    self.stream.feed(os.read(self.file, 65536))
-                except OSError:
-                    break
-        pytest.fail(f"{awaited} is not on the screen:\n" + "\n".join(self.screen.display))
-
-    def close(self) -> None:
-        """End the program."""
-        try:
-            os.kill(self.pid, signal.SIGKILL)
-        finally:
-            os.waitpid(self.pid, 0)
-            os.close(self.file)
-
 
 @pytest.fixture
 def terminal(demo_copy: Path) -> Iterator[Terminal]:
     """Return a terminal on which a listing of a copy of the demo is explored."""
-    found = Terminal(demo_copy, "explore", "fresh-from-shore")
+    found = Terminal(demo_copy, str(PROGRAM), "explore", "fresh-from-shore")
     yield found
     found.close()
 
@@ -328,7 +257,7 @@ def test_screen(terminal: Terminal, demo_copy: Path) -> None:
 
 def test_small_and_colourless(demo_copy: Path) -> None:
     """At 80 by 24 all is there, also after the terminal was made smaller; without colours none is sent."""
-    terminal = Terminal(demo_copy, "explore", "fresh-from-shore", NO_COLOR="1")
+    terminal = Terminal(demo_copy, str(PROGRAM), "explore", "fresh-from-shore", NO_COLOR="1")
     try:
         terminal.until("6 of 16 entries")
         terminal.resize(80, 24)
@@ -347,7 +276,7 @@ def test_killed(demo_copy: Path) -> None:
     listings = demo_copy / "listings.toml"
     before = listings.read_bytes()
     for wait in (0.0, 0.002, 0.01, 0.05):
-        terminal = Terminal(demo_copy, "explore", "fresh-from-shore")
+        terminal = Terminal(demo_copy, str(PROGRAM), "explore", "fresh-from-shore")
         terminal.until("6 of 16 entries")
         terminal.type("limit 2")
         terminal.type("enter")

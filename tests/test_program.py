@@ -21,6 +21,8 @@ import elenchus
 from conftest import HERE, PROGRAM, Run, cases
 from elenchus.cli import commands
 from elenchus.cli.app import GROUPS
+from servers import found
+from terminals import Terminal
 
 COMMANDS = Path(commands.__file__).parent
 REFERENCE = HERE / "reference"
@@ -326,3 +328,37 @@ def test_examples_of_help(run: Run, tmp_path: Path) -> None:
         for line in examples if name != "serve" else []:
             done = run(*shlex.split(line)[1:], cwd=folder)
             assert done.returncode == 0, f"{line}: {done.stderr}"
+
+
+SHELLS = {
+    "bash": (["--norc", "-i"], "source made; PS1='$ '"),
+    "zsh": (["-f", "-i"], "autoload -Uz compinit; compinit -u; source ./made; PROMPT='$ '"),
+    "fish": (["--no-config", "-i"], "source made"),
+}
+
+
+@pytest.mark.parametrize("shell", SHELLS)
+def test_completion(run: Run, demo_copy: Path, shell: str) -> None:
+    """In a real shell the Tab key completes commands, options, and the names of the site around it."""
+    arguments, setup = SHELLS[shell]
+    (demo_copy / "made").write_text(run("completion", shell).stdout, encoding="utf-8")
+    path = f"{PROGRAM.parent}{os.pathsep}{os.environ['PATH']}"
+    terminal = Terminal(demo_copy, found(shell), *arguments, PATH=path)
+    try:
+        terminal.type(
+            f"{setup}; echo ready-$((40 + 2))\r"
+            if shell != "fish"
+            else f"{setup}; echo ready-(math 40 + 2)\r"
+        )
+        terminal.until("ready-42")
+        for typed, whole in (
+            ("elenchus expl", "elenchus explore"),
+            ("elenchus ask fre", "elenchus ask fresh-from-shore"),
+            ("elenchus check --about only-the", "elenchus check --about only-the-term"),
+            ("elenchus describe sight", "elenchus describe sighting"),
+        ):
+            terminal.type(f"{typed}\t")
+            terminal.until(whole)
+            terminal.type("\x15")
+    finally:
+        terminal.close()

@@ -6,12 +6,17 @@ from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
+from elenchus.cli import words
+
 if TYPE_CHECKING:
     from elenchus.site.site import Site
 
-__all__ = ["QUESTION_HELP", "GivenOption", "ProblemsOption", "TryOption", "show_problems", "values_of"]
+__all__ = ["QUESTION", "GivenOption", "ProblemsOption", "TryOption", "show_problems", "values_of"]
 
-QUESTION_HELP = "A question, such as 'from guide where species = limpet', or the name of a listing."
+QUESTION = typer.Argument(
+    help="A question, such as 'from guide where species = limpet', or the name of a listing.",
+    shell_complete=words.listings,
+)
 
 GivenOption = Annotated[
     Optional[list[str]],  # noqa: UP045

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Optional
 import typer
 
 from elenchus import forms
+from elenchus.cli import words
 from elenchus.cli.app import (
     AtOption,
     EditsOption,
@@ -20,7 +21,7 @@ from elenchus.cli.app import (
     opened,
 )
 from elenchus.cli.commands._asking import (
-    QUESTION_HELP,
+    QUESTION,
     GivenOption,
     ProblemsOption,
     TryOption,
@@ -63,7 +64,14 @@ _AsIfOption = Annotated[
 ]
 _FormatOption = Annotated[
     str,
-    typer.Option("--format", "-f", metavar="FORMAT", callback=_known_format, help=", ".join(forms.names())),
+    typer.Option(
+        "--format",
+        "-f",
+        metavar="FORMAT",
+        callback=_known_format,
+        help=", ".join(forms.names()),
+        shell_complete=words.formats,
+    ),
 ]
 
 
@@ -97,7 +105,7 @@ _SqlOption = Annotated[
     ),
 )
 def ask(
-    question: Annotated[str, typer.Argument(help=QUESTION_HELP)],
+    question: Annotated[str, QUESTION],
     site: SiteOption = None,
     output: _FormatOption = "table",
     page: _PageOption = "1",

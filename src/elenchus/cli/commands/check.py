@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
+from elenchus.cli import words
 from elenchus.cli.app import (
     AnswersOption,
     AtOption,
@@ -79,12 +80,24 @@ def check(
     no_index: NoIndexOption = False,
     output: Annotated[
         str,
-        typer.Option("--format", "-f", metavar="FORMAT", help=", ".join(_FORMATS), callback=_known_report),
+        typer.Option(
+            "--format",
+            "-f",
+            metavar="FORMAT",
+            help=", ".join(_FORMATS),
+            callback=_known_report,
+            shell_complete=words.reports,
+        ),
     ] = "text",
     strict: Annotated[bool, typer.Option("--strict", help="Fail at warnings too.")] = False,
     about: Annotated[
         Optional[str],  # noqa: UP045
-        typer.Option("--about", metavar="CODE", help="Tell what a code means, why it hurts, how to fix it."),
+        typer.Option(
+            "--about",
+            metavar="CODE",
+            help="Tell what a code means, why it hurts, how to fix it.",
+            shell_complete=words.codes,
+        ),
     ] = None,
     codes: Annotated[bool, typer.Option("--codes", help="List all codes, with what each means.")] = False,
     on: AnswersOption = "",

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
+from elenchus.cli import words
 from elenchus.cli.app import SiteOption, app, examples, opened
 from elenchus.cli.commands._asking import GivenOption, values_of
 from elenchus.cli.commands._changing import FormOption, WholeOption
@@ -36,7 +37,11 @@ _PUBLISHED = "published"
 def compare(
     listings: Annotated[
         Optional[list[str]],  # noqa: UP045 - Typer reads the annotation while the program starts
-        typer.Argument(metavar="[LISTING LISTING]", help="Two listings or questions, to be compared here."),
+        typer.Argument(
+            metavar="[LISTING LISTING]",
+            help="Two listings or questions, to be compared here.",
+            shell_complete=words.listings,
+        ),
     ] = None,
     site: SiteOption = None,
     folder: Annotated[

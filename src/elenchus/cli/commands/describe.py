@@ -6,6 +6,7 @@ from typing import Annotated, Optional
 
 import typer
 
+from elenchus.cli import words
 from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app, examples, opened
 from elenchus.cli.commands._asking import ProblemsOption, show_problems
 
@@ -17,7 +18,8 @@ def describe(
     text: Annotated[
         Optional[str],  # noqa: UP045
         typer.Argument(
-            help="A listing, kind, taxonomy, term, field or entry; or any part of a name or title."
+            help="A listing, kind, taxonomy, term, field or entry; or any part of a name or title.",
+            shell_complete=words.names,
         ),
     ] = None,
     site: SiteOption = None,

@@ -7,6 +7,7 @@ from typing import Annotated
 
 import typer
 
+from elenchus.cli import words
 from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app, examples, opened
 from elenchus.cli.commands._asking import GivenOption, values_of
 
@@ -21,7 +22,12 @@ __all__ = ["explore"]
     ),
 )
 def explore(
-    question: Annotated[str, typer.Argument(help="A question or the name of a listing to begin with.")] = "",
+    question: Annotated[
+        str,
+        typer.Argument(
+            help="A question or the name of a listing to begin with.", shell_complete=words.listings
+        ),
+    ] = "",
     site: SiteOption = None,
     at: AtOption = None,
     given: GivenOption = None,

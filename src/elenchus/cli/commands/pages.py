@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
+from elenchus.cli import words
 from elenchus.cli.app import (
     AnswersOption,
     AtOption,
@@ -28,7 +29,10 @@ __all__ = ["pages"]
 def pages(
     name: Annotated[
         Optional[str],  # noqa: UP045 - Typer reads the annotation while the program starts
-        typer.Argument(help="A page by its name or address: its sections. A set of pages: a line for each."),
+        typer.Argument(
+            help="A page by its name or address: its sections. A set of pages: a line for each.",
+            shell_complete=words.pages,
+        ),
     ] = None,
     site: SiteOption = None,
     at: AtOption = None,

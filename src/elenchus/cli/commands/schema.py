@@ -7,6 +7,7 @@ from typing import Annotated, Optional
 
 import typer
 
+from elenchus.cli import words
 from elenchus.cli.app import app, examples, known_word
 
 __all__ = ["schema"]
@@ -16,7 +17,11 @@ __all__ = ["schema"]
 def schema(
     name: Annotated[
         Optional[str],  # noqa: UP045
-        typer.Argument(metavar="[elenchus|listings|pages]", help="The file whose schema is printed."),
+        typer.Argument(
+            metavar="[elenchus|listings|pages]",
+            help="The file whose schema is printed.",
+            shell_complete=words.tables,
+        ),
     ] = None,
     to: Annotated[
         Optional[Path],  # noqa: UP045

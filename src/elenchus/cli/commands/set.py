@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from elenchus.cli.app import AtOption, SiteOption, app, examples, opened
-from elenchus.cli.commands._asking import QUESTION_HELP, GivenOption, show_problems, values_of
+from elenchus.cli.commands._asking import QUESTION, GivenOption, show_problems, values_of
 from elenchus.cli.commands._changing import (
     DryRunOption,
     FormOption,
@@ -35,7 +35,7 @@ __all__ = ["set_fields"]
     ),
 )
 def set_fields(
-    question: Annotated[str, typer.Argument(help=QUESTION_HELP)],
+    question: Annotated[str, QUESTION],
     assignments: Annotated[
         list[str],
         typer.Argument(

@@ -7,6 +7,7 @@ from typing import Annotated, Optional
 
 import typer
 
+from elenchus.cli import words
 from elenchus.cli.app import SiteOption, app, examples
 
 __all__ = ["templates"]
@@ -18,7 +19,11 @@ __all__ = ["templates"]
 def templates(
     names: Annotated[
         Optional[list[str]],  # noqa: UP045
-        typer.Argument(metavar="[NAME]...", help="Which are to be copied, such as layouts/cards.html."),
+        typer.Argument(
+            metavar="[NAME]...",
+            help="Which are to be copied, such as layouts/cards.html.",
+            shell_complete=words.templates,
+        ),
     ] = None,
     site: SiteOption = None,
 ) -> None:

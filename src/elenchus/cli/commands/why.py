@@ -6,9 +6,10 @@ from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
+from elenchus.cli import words
 from elenchus.cli.app import AtOption, EditsOption, NoIndexOption, SiteOption, app, examples, opened
 from elenchus.cli.commands._asking import (
-    QUESTION_HELP,
+    QUESTION,
     GivenOption,
     ProblemsOption,
     TryOption,
@@ -32,7 +33,10 @@ _EntryArgument = Annotated[
 _PageOption = Annotated[
     str,
     typer.Option(
-        "--on", metavar="PAGE", help="As a section of this page, which leaves out what stands there already."
+        "--on",
+        metavar="PAGE",
+        help="As a section of this page, which leaves out what stands there already.",
+        shell_complete=words.pages,
     ),
 ]
 _TimingOption = Annotated[
@@ -48,7 +52,7 @@ _TablesOption = Annotated[
     epilog=examples("elenchus why fresh-from-shore", "elenchus why fresh-from-shore grey-seal-count-may"),
 )
 def why(
-    question: Annotated[str, typer.Argument(help=QUESTION_HELP)],
+    question: Annotated[str, QUESTION],
     entry: _EntryArgument = None,
     site: SiteOption = None,
     at: AtOption = None,

@@ -1,0 +1,137 @@
+"""Words that a shell may complete: names of listings, pages and kinds of the nearest site, codes, formats.
+
+Files of definitions are read for their names alone: no content is opened, so that the Tab key need not wait.
+"""
+
+from __future__ import annotations
+
+import os
+from contextlib import suppress
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable, Iterator
+
+    import click
+    from click.shell_completion import CompletionItem
+
+    _Completer = Callable[[click.Context, click.Parameter, str], list[CompletionItem]]
+
+__all__ = [
+    "codes",
+    "formats",
+    "listings",
+    "names",
+    "pages",
+    "reports",
+    "shells",
+    "tables",
+    "templates",
+]
+
+_SITE_FILE = "elenchus.toml"
+
+
+def _offered(words: Iterable[tuple[str, str]], begun: str) -> list[CompletionItem]:
+    """Return the words that go on as one was begun, each with what it is."""
+    from click.shell_completion import CompletionItem
+
+    found = [(word, " ".join(told.split())) for word, told in words if word.startswith(begun)]
+    return [CompletionItem(word, help=told or None) for word, told in found]
+
+
+def _read(file: Path) -> dict[str, Any]:
+    """Return what a file of TOML has; nothing where it cannot be read."""
+    import tomllib
+
+    with suppress(OSError, ValueError):
+        return tomllib.loads(file.read_text(encoding="utf-8-sig"))
+    return {}
+
+
+def _folder(ctx: click.Context) -> Path | None:
+    """Return the folder of the site that a command is about."""
+    given = ctx.params.get("site")
+    start = Path(given) if given else Path.cwd()
+    around = [start] if given else [start, *start.parents]
+    return next((folder for folder in around if os.path.lexists(folder / _SITE_FILE)), None)
+
+
+def _tables(ctx: click.Context, stem: str) -> Iterator[tuple[str, dict[str, Any]]]:
+    """Yield the tables with a name of ``stem.toml`` and of the files in the folder ``stem``."""
+    folder = _folder(ctx)
+    files = [folder / f"{stem}.toml", *sorted((folder / stem).glob("*.toml"))] if folder else []
+    for file in files:
+        yield from ((name, table) for name, table in _read(file).items() if isinstance(table, dict))
+
+
+def _listings(ctx: click.Context) -> Iterator[tuple[str, str]]:
+    """Yield the names of listings with their titles."""
+    for name, table in _tables(ctx, "listings"):
+        yield name, str(table.get("title", ""))
+
+
+def _of_site_file(ctx: click.Context, *keys: str) -> Iterator[tuple[str, str]]:
+    """Yield the names of kinds, of taxonomies or of sources, with what they are."""
+    folder = _folder(ctx)
+    data = _read(folder / _SITE_FILE) if folder else {}
+    for key in keys:
+        found = data.get(key)
+        yield from ((name, key) for name in (found if isinstance(found, dict) else ()))
+
+
+def listings(ctx: click.Context, _param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+    """Return the names of listings."""
+    return _offered(_listings(ctx), incomplete)
+
+
+def names(ctx: click.Context, _param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+    """Return what can be described: kinds, taxonomies, conditions, listings."""
+    known = [*_of_site_file(ctx, "kinds", "taxonomies", "conditions"), *_listings(ctx)]
+    return _offered(known, incomplete)
+
+
+def pages(ctx: click.Context, _param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+    """Return the names of pages, and their addresses where a slash is begun."""
+    tables = list(_tables(ctx, "pages"))
+    known = [(name, str(table.get("title", ""))) for name, table in tables]
+    addresses = [str(table.get("address", "")) for _, table in tables if "each" not in table]
+    return _offered([*known, *((f"/{each}", "") for each in addresses)], incomplete)
+
+
+def codes(_ctx: click.Context, _param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+    """Return the codes of all findings."""
+    file = Path(__file__).parents[1] / "checks" / "records.toml"
+    tables = _read(file).values()
+    return _offered(
+        ((code, record["means"]) for table in tables for code, record in table.items()), incomplete
+    )
+
+
+def formats(_ctx: click.Context, _param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+    """Return the formats of answers."""
+    from elenchus import forms
+
+    return _offered(((name, "") for name in forms.names()), incomplete)
+
+
+def templates(_ctx: click.Context, _param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+    """Return the built-in templates."""
+    from elenchus.rendering.built_in import BUILT_IN
+
+    return _offered(((name, "") for name in BUILT_IN), incomplete)
+
+
+def _fixed(*words: str) -> _Completer:
+    """Return what completes words that are always the same."""
+
+    def found(_ctx: click.Context, _param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+        return _offered(((word, "") for word in words), incomplete)
+
+    return found
+
+
+reports = _fixed("text", "json", "sarif")
+shells = _fixed("bash", "zsh", "fish")
+tables = _fixed("elenchus", "listings", "pages")
