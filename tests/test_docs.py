@@ -121,3 +121,19 @@ def test_walks(name: str, tmp_path: Path, run: Run) -> None:
         assert found.returncode == 0, f"{command}: {found.stderr}"
         assert found.stdout, command
     assert {path: path.read_bytes() for path in files} == files
+
+
+def test_exploring(demo_copy: Path, run: Run) -> None:
+    """What docs/exploring.md types, one line after another, is understood, and writes nothing before yes."""
+    text = (ROOT / "docs" / "exploring.md").read_text(encoding="utf-8")
+    lines = re.findall(r"^    explore: (.*)$", text, re.MULTILINE)
+    assert len(lines) > 12
+    before = (demo_copy / "listings.toml").read_bytes()
+    done = run("explore", "fresh-from-shore", "--plain", cwd=demo_copy, typed="\n".join(lines) + "\n")
+    assert (done.returncode, done.stderr) == (0, "")
+    assert not re.search(r"\.  \[[a-z]+(-[a-z]+)+\]$", done.stdout, re.MULTILINE)
+    assert all(
+        f"+ {line}" in done.stdout
+        for line in re.findall(r"^    (based_on = .*|ask = .*)$", text, re.MULTILINE)
+    )
+    assert (demo_copy / "listings.toml").read_bytes() == before

@@ -10,13 +10,10 @@ from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+import click  # noqa: TC002 - Typer reads the annotations
+
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator
-
-    import click
-    from click.shell_completion import CompletionItem
-
-    _Completer = Callable[[click.Context, click.Parameter, str], list[CompletionItem]]
 
 __all__ = [
     "codes",
@@ -33,12 +30,9 @@ __all__ = [
 _SITE_FILE = "elenchus.toml"
 
 
-def _offered(words: Iterable[tuple[str, str]], begun: str) -> list[CompletionItem]:
+def _offered(words: Iterable[tuple[str, str]], begun: str) -> list[tuple[str, str]]:
     """Return the words that go on as one was begun, each with what it is."""
-    from click.shell_completion import CompletionItem
-
-    found = [(word, " ".join(told.split())) for word, told in words if word.startswith(begun)]
-    return [CompletionItem(word, help=told or None) for word, told in found]
+    return [(word, " ".join(told.split())) for word, told in words if word.startswith(begun)]
 
 
 def _read(file: Path) -> dict[str, Any]:
@@ -81,18 +75,18 @@ def _of_site_file(ctx: click.Context, *keys: str) -> Iterator[tuple[str, str]]:
         yield from ((name, key) for name in (found if isinstance(found, dict) else ()))
 
 
-def listings(ctx: click.Context, _param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+def listings(ctx: click.Context, incomplete: str) -> list[tuple[str, str]]:
     """Return the names of listings."""
     return _offered(_listings(ctx), incomplete)
 
 
-def names(ctx: click.Context, _param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+def names(ctx: click.Context, incomplete: str) -> list[tuple[str, str]]:
     """Return what can be described: kinds, taxonomies, conditions, listings."""
     known = [*_of_site_file(ctx, "kinds", "taxonomies", "conditions"), *_listings(ctx)]
     return _offered(known, incomplete)
 
 
-def pages(ctx: click.Context, _param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+def pages(ctx: click.Context, incomplete: str) -> list[tuple[str, str]]:
     """Return the names of pages, and their addresses where a slash is begun."""
     tables = list(_tables(ctx, "pages"))
     known = [(name, str(table.get("title", ""))) for name, table in tables]
@@ -100,7 +94,7 @@ def pages(ctx: click.Context, _param: click.Parameter, incomplete: str) -> list[
     return _offered([*known, *((f"/{each}", "") for each in addresses)], incomplete)
 
 
-def codes(_ctx: click.Context, _param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+def codes(incomplete: str) -> list[tuple[str, str]]:
     """Return the codes of all findings."""
     file = Path(__file__).parents[1] / "checks" / "records.toml"
     tables = _read(file).values()
@@ -109,24 +103,24 @@ def codes(_ctx: click.Context, _param: click.Parameter, incomplete: str) -> list
     )
 
 
-def formats(_ctx: click.Context, _param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+def formats(incomplete: str) -> list[tuple[str, str]]:
     """Return the formats of answers."""
     from elenchus import forms
 
     return _offered(((name, "") for name in forms.names()), incomplete)
 
 
-def templates(_ctx: click.Context, _param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+def templates(incomplete: str) -> list[tuple[str, str]]:
     """Return the built-in templates."""
     from elenchus.rendering.built_in import BUILT_IN
 
     return _offered(((name, "") for name in BUILT_IN), incomplete)
 
 
-def _fixed(*words: str) -> _Completer:
+def _fixed(*words: str) -> Callable[[str], list[tuple[str, str]]]:
     """Return what completes words that are always the same."""
 
-    def found(_ctx: click.Context, _param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+    def found(incomplete: str) -> list[tuple[str, str]]:
         return _offered(((word, "") for word in words), incomplete)
 
     return found

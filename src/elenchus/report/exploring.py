@@ -7,20 +7,22 @@ from typing import TYPE_CHECKING
 
 from elenchus import forms
 from elenchus.exploring.workbench import WORDS
+from elenchus.frozen import replace
+from elenchus.pieces.flowing import flowing
 from elenchus.pieces.piece import Piece, Role, clipped, printable, width_of
-from elenchus.pieces.problems import plain_problems, question_problems
+from elenchus.pieces.problems import notice_lines, plain_problems, question_problems
 from elenchus.report.editing import files_told
 from elenchus.report.explanations import verdict
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Iterable, Iterator
 
     from elenchus.exploring.keeping import Keeping
     from elenchus.exploring.looking import Look, SeenLine
     from elenchus.exploring.sketch import Sketch
     from elenchus.exploring.workbench import Said
 
-__all__ = ["answer_told", "kept_told", "lines_told", "said_told"]
+__all__ = ["answer_told", "flowed", "kept_told", "lines_told", "said_told"]
 
 _USAGE = 20  # columns
 
@@ -90,7 +92,23 @@ def answer_told(look: Look, width: int | None) -> Iterator[Piece]:
     if look.answer is None:
         yield from question_problems(look.sketch.written.text, look.problems)
         return
-    yield from forms.form("table").write(look.answer, forms.Frame(width))
+    yield from forms.form("table").write(replace(look.answer, notices=()), forms.Frame(width))
+    for notice in look.answer.notices:
+        yield from flowing(list(notice_lines([notice])), width, 6)
+
+
+def flowed(pieces: Iterable[Piece], width: int) -> Iterator[Piece]:
+    """Yield text whose lines are broken between words, so that each fits into a width."""
+    line: list[Piece] = []
+    for text, role in pieces:
+        first, *more = text.split("\n")
+        line.append(Piece(first, role))
+        for part in more:
+            margin = len(line[0].text) - len(line[0].text.lstrip())
+            yield from flowing(line, width, margin + 2)
+            line = [Piece(part, role)]
+    if any(each.text for each in line):
+        yield from flowing(line, width, 2)
 
 
 def kept_told(kept: Keeping) -> Iterator[Piece]:

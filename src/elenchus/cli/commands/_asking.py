@@ -15,7 +15,7 @@ __all__ = ["QUESTION", "GivenOption", "ProblemsOption", "TryOption", "show_probl
 
 QUESTION = typer.Argument(
     help="A question, such as 'from guide where species = limpet', or the name of a listing.",
-    shell_complete=words.listings,
+    autocompletion=words.listings,
 )
 
 GivenOption = Annotated[

@@ -70,7 +70,7 @@ _FormatOption = Annotated[
         metavar="FORMAT",
         callback=_known_format,
         help=", ".join(forms.names()),
-        shell_complete=words.formats,
+        autocompletion=words.formats,
     ),
 ]
 

@@ -73,38 +73,60 @@ def _write(change: Fixing, *, dry_run: bool, yes: bool) -> bool:
     return made is not None
 
 
+_FormatOption = Annotated[
+    str,
+    typer.Option(
+        "--format",
+        "-f",
+        metavar="FORMAT",
+        help=", ".join(_FORMATS),
+        callback=_known_report,
+        autocompletion=words.reports,
+    ),
+]
+_AboutOption = Annotated[
+    Optional[str],  # noqa: UP045
+    typer.Option(
+        "--about",
+        metavar="CODE",
+        help="Tell what a code means, why it hurts, how to fix it.",
+        autocompletion=words.codes,
+    ),
+]
+_FixOption = Annotated[
+    bool,
+    typer.Option("--fix", help="Write what is certain: a name with one near spelling, a key renamed."),
+]
+
+
+def _show_report(report: Report, output: str, folder: Path) -> None:
+    """Write what was found, as text or for programs."""
+    import json
+
+    from elenchus.cli.printing import output_width, show
+    from elenchus.pieces.piece import Piece
+    from elenchus.report.checks import as_object, findings
+    from elenchus.report.sarif import as_sarif
+
+    if output == "text":
+        show(findings(report, output_width()))
+        return
+    below = folder.relative_to(Path.cwd()) if folder.is_relative_to(Path.cwd()) else Path()
+    written = as_object(report) if output == "json" else as_sarif(report, below)
+    show([Piece(json.dumps(written, ensure_ascii=False, indent=2) + "\n")])
+
+
 @app.command(short_help=__doc__, epilog=examples("elenchus check", "elenchus check --about only-the-term"))
 def check(
     site: SiteOption = None,
     at: AtOption = None,
     no_index: NoIndexOption = False,
-    output: Annotated[
-        str,
-        typer.Option(
-            "--format",
-            "-f",
-            metavar="FORMAT",
-            help=", ".join(_FORMATS),
-            callback=_known_report,
-            shell_complete=words.reports,
-        ),
-    ] = "text",
+    output: _FormatOption = "text",
     strict: Annotated[bool, typer.Option("--strict", help="Fail at warnings too.")] = False,
-    about: Annotated[
-        Optional[str],  # noqa: UP045
-        typer.Option(
-            "--about",
-            metavar="CODE",
-            help="Tell what a code means, why it hurts, how to fix it.",
-            shell_complete=words.codes,
-        ),
-    ] = None,
+    about: _AboutOption = None,
     codes: Annotated[bool, typer.Option("--codes", help="List all codes, with what each means.")] = False,
     on: AnswersOption = "",
-    fix: Annotated[
-        bool,
-        typer.Option("--fix", help="Write what is certain: a name with one near spelling, a key renamed."),
-    ] = False,
+    fix: _FixOption = False,
     dry_run: DryRunOption = False,
     yes: YesOption = False,
 ) -> int:
@@ -112,12 +134,9 @@ def check(
 
     Exits with 1 where there are errors, or warnings with --strict.
     """
-    import json
-
     from elenchus.checks.records import record, records
     from elenchus.cli.printing import output_width, progress, show
-    from elenchus.pieces.piece import Piece
-    from elenchus.report.checks import about_code, all_codes, as_object, findings
+    from elenchus.report.checks import about_code, all_codes
 
     if about is not None:
         show(about_code(record(about)))
@@ -135,13 +154,5 @@ def check(
     report = check_site(answering(here, on), lambda count: progress("pages", count))
     if fix and _fix(here, report, dry_run=dry_run, yes=yes):
         report = check_site(opened(site, at, no_index=no_index), lambda count: progress("pages", count))
-    if output != "text":
-        from elenchus.report.sarif import as_sarif
-
-        folder = here.definition.folder.resolve()
-        below = folder.relative_to(Path.cwd()) if folder.is_relative_to(Path.cwd()) else Path()
-        written = as_object(report) if output == "json" else as_sarif(report, below)
-        show([Piece(json.dumps(written, ensure_ascii=False, indent=2) + "\n")])
-    else:
-        show(findings(report, output_width()))
+    _show_report(report, output, here.definition.folder.resolve())
     return _FAILED if report.fails(strict=strict) else 0

@@ -40,7 +40,7 @@ def compare(
         typer.Argument(
             metavar="[LISTING LISTING]",
             help="Two listings or questions, to be compared here.",
-            shell_complete=words.listings,
+            autocompletion=words.listings,
         ),
     ] = None,
     site: SiteOption = None,

@@ -30,7 +30,7 @@ def completion(
     shell: Annotated[
         str,
         typer.Argument(
-            metavar="SHELL", help="bash, zsh or fish.", callback=_known_shell, shell_complete=words.shells
+            metavar="SHELL", help="bash, zsh or fish.", callback=_known_shell, autocompletion=words.shells
         ),
     ],
 ) -> None:

@@ -19,7 +19,7 @@ def describe(
         Optional[str],  # noqa: UP045
         typer.Argument(
             help="A listing, kind, taxonomy, term, field or entry; or any part of a name or title.",
-            shell_complete=words.names,
+            autocompletion=words.names,
         ),
     ] = None,
     site: SiteOption = None,

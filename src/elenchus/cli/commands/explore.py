@@ -25,7 +25,7 @@ def explore(
     question: Annotated[
         str,
         typer.Argument(
-            help="A question or the name of a listing to begin with.", shell_complete=words.listings
+            help="A question or the name of a listing to begin with.", autocompletion=words.listings
         ),
     ] = "",
     site: SiteOption = None,

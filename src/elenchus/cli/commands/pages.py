@@ -31,7 +31,7 @@ def pages(
         Optional[str],  # noqa: UP045 - Typer reads the annotation while the program starts
         typer.Argument(
             help="A page by its name or address: its sections. A set of pages: a line for each.",
-            shell_complete=words.pages,
+            autocompletion=words.pages,
         ),
     ] = None,
     site: SiteOption = None,

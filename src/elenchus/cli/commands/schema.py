@@ -20,7 +20,7 @@ def schema(
         typer.Argument(
             metavar="[elenchus|listings|pages]",
             help="The file whose schema is printed.",
-            shell_complete=words.tables,
+            autocompletion=words.tables,
         ),
     ] = None,
     to: Annotated[

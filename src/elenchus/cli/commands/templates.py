@@ -22,7 +22,7 @@ def templates(
         typer.Argument(
             metavar="[NAME]...",
             help="Which are to be copied, such as layouts/cards.html.",
-            shell_complete=words.templates,
+            autocompletion=words.templates,
         ),
     ] = None,
     site: SiteOption = None,

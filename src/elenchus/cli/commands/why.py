@@ -36,7 +36,7 @@ _PageOption = Annotated[
         "--on",
         metavar="PAGE",
         help="As a section of this page, which leaves out what stands there already.",
-        shell_complete=words.pages,
+        autocompletion=words.pages,
     ),
 ]
 _TimingOption = Annotated[

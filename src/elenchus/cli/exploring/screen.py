@@ -41,7 +41,7 @@ from elenchus.errors import ElenchusError
 from elenchus.exploring.workbench import Said
 from elenchus.pieces.piece import Piece, Role, printable, width_of
 from elenchus.pieces.problems import plain_problems
-from elenchus.report.exploring import answer_told, lines_told, said_told
+from elenchus.report.exploring import answer_told, flowed, lines_told, said_told
 from elenchus.values.dates import from_instant, to_minute
 
 if TYPE_CHECKING:
@@ -70,9 +70,13 @@ _COLOURS = {
     "hint": "ansigreen",
     "chosen": "reverse",
     "bar": "reverse",
-    "idle": "ansibrightblack",
+    "idle": "#8b979e",
     "near": "italic",
-    "completion-menu": "noreverse",
+    "completion-menu": "bg:#26313a #e6e9eb",
+    "completion-menu.completion": "bg:#26313a #e6e9eb",
+    "completion-menu.meta.completion": "bg:#1d262d #b9c4ca",
+    "completion-menu.completion.current": "bg:#bfe3ea #14191d bold",
+    "completion-menu.meta.completion.current": "bg:#a9d3db #14191d",
 }
 # Without colours each of these is told by its shape: bold, underlined, reversed, or the words themselves.
 _SHAPES = {
@@ -262,7 +266,7 @@ class Screen:
             self.app.exit()
             return
         self.keeping = said.keeping if said.keeping and not said.keeping.is_idle else None
-        told = list(said_told(said, text, self.panel_width))
+        told = list(flowed(said_told(said, text, self.panel_width), self.panel_width - 1))
         self.message = []
         if said.problems:
             first = said.problems[0]
