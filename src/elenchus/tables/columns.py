@@ -11,7 +11,7 @@ import ibis
 
 from elenchus.errors import NotSupported
 from elenchus.frozen import Working
-from elenchus.tables.expressions import ALL_ROWS, EPOCH_DAY, NO_ROWS, Mask, no, sure
+from elenchus.tables.expressions import ALL_ROWS, EPOCH_DAY, NO_ROWS, Mask, met, no, sure
 from elenchus.tables.layout import sortable
 from elenchus.values.dates import from_instant, start_of
 
@@ -293,7 +293,7 @@ class Several(Through):
 
     def among(self, mask: Mask) -> Mask:
         """See :class:`Through`."""
-        return self.owner.isin(self.table.filter(mask).entry)
+        return self.owner.isin(met(self.table, mask).entry)
 
     def equal_to_one(self, values: Sequence[Range]) -> Mask:
         """See :class:`TableColumn`."""
@@ -308,7 +308,7 @@ class Followed(Through):
 
     def among(self, mask: Mask) -> Mask:
         """See :class:`Through`."""
-        found = self.entries.filter(mask).id
+        found = met(self.entries, mask).id
         if isinstance(self.start, Several):
             return self.start.among(sure(_ids_of(self.start).isin(found)))
         return sure(_ids_of(self.start).isin(found))

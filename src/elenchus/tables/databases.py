@@ -24,6 +24,8 @@ if TYPE_CHECKING:
 
 __all__ = ["DuckTarget", "PostgresTarget", "duckdb_file", "postgresql_server", "to_database"]
 
+_MEMORY = "1GB"  # that DuckDB takes at the most while it is written to
+
 _ABOUT = "about"
 
 
@@ -176,6 +178,7 @@ def duckdb_file(place: str) -> Iterator[DuckTarget]:
     import duckdb
 
     with reaching_duckdb(place), duckdb.connect(str(path_of(place))) as raw:
+        raw.execute(f"SET memory_limit = '{_MEMORY}'")  # it would keep all that it has written, else
         raw.execute("BEGIN")
         yield DuckTarget(raw)
         raw.execute("COMMIT")

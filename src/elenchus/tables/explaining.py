@@ -18,7 +18,7 @@ from elenchus.plan.nodes import FieldRef, Test
 from elenchus.plan.walking import parts, tests_in
 from elenchus.plan.words import arrangement, condition_words
 from elenchus.schema.types import Type
-from elenchus.tables.expressions import ALL_ROWS, NO_ROWS, newest_first, no
+from elenchus.tables.expressions import ALL_ROWS, NO_ROWS, met, newest_first, no
 from elenchus.tables.groups import grouped_tables
 from elenchus.tables.shown import small_view
 from elenchus.tables.stages import certain, mask_of, rows_of
@@ -112,7 +112,7 @@ class _Funnel:
         """Return what a comparison of texts would leave of some rows; see :func:`as_text`."""
         if not isinstance(part, Test) or part.field.name not in self.scope.data.misfit_fields:
             return None
-        rows = self.entries.filter(before).order_by(newest_first(self.entries)).select("id")
+        rows = met(self.entries, before).order_by(newest_first(self.entries)).select("id")
         ids = [name for (name,) in self.scope.rows(rows, "what it is asked of")]
         selection = Selection(small_view(self.scope, ids, [part.field]))
         return as_text(selection, part, np.ones(len(ids), np.bool_), selection.rows(part))
@@ -120,7 +120,7 @@ class _Funnel:
     def examples(self, mask: Mask, part: Condition | None) -> tuple[Removed, ...]:
         """Return the first entries of a mask, with what a condition asks, or why they are not public."""
         entries = self.entries
-        rows = entries.filter(mask).order_by(newest_first(entries)).limit(_FEW)
+        rows = met(entries, mask).order_by(newest_first(entries)).limit(_FEW)
         ids = [name for (name,) in self.scope.rows(rows.select("id"), "those removed")]
         fields = list(dict.fromkeys(test.field for test in tests_in(part)))
         view = small_view(self.scope, ids, [*self.known(), *fields])
@@ -145,7 +145,7 @@ class _Funnel:
             return None
         if len(part.values) <= 1:
             return None
-        entries = self.entries.filter(left)
+        entries = met(self.entries, left)
         each = [
             mask_of(self.scope, entries, Test(part.field, part.operator, (value,))) for value in part.values
         ]
@@ -166,7 +166,7 @@ class _Funnel:
         found, rows = self.found, self.entries
         repeated: list[str] = []
         if found.stages.without:
-            rows = rows.filter(self.stages.matched & self.stages.left_out).order_by(newest_first(rows))
+            rows = met(rows, self.stages.matched & self.stages.left_out).order_by(newest_first(rows))
             repeated = [name for (name,) in self.scope.rows(rows.select("id"), "those above on the page")]
         yield from last_steps(
             self.plan,
@@ -240,6 +240,6 @@ def _holding(found: FoundRows, name: str) -> dict[Any, bool]:
         wanted["k_source"] = rows.id.isin(rows_of(scope, stages.plan.source).id)
     told = scope.rows(rows.select("id", **wanted), "what holds for it")[0][1:]
     holds: dict[Any, bool] = dict(zip([*conditions, "source"], map(bool, told), strict=False))
-    matched = stages.entries.filter(stages.matched & (stages.entries.id == scope.values.text(name)))
+    matched = met(stages.entries, stages.matched & (stages.entries.id == scope.values.text(name)))
     holds["matched"] = found.count("whether it matches", lambda _: matched) > 0
     return holds

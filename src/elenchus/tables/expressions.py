@@ -8,6 +8,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, TypeAlias
 
 import ibis
+import ibis.expr.operations as ops
 
 from elenchus.errors import NotSupported
 from elenchus.plan.nodes import Part
@@ -30,6 +31,7 @@ __all__ = [
     "as_number",
     "date_part",
     "joined",
+    "met",
     "newest_first",
     "no",
     "sort_value",
@@ -43,11 +45,32 @@ UNITS = ("year", "month", "week", "day")  # parts of dates that are their first 
 EPOCH_DAY = 719_163  # the ordinal of 1970-01-01
 _DAY = 86_400_000_000  # microseconds
 _HOUR = 3_600_000_000
+_PAIR = 2
 
 
 def sure(mask: Mask) -> Mask:
     """Return a mask that is false where a value is lacking."""
     return mask.coalesce(NO_ROWS)
+
+
+def met(table: ir.Table, mask: Mask) -> ir.Table:
+    """Return the rows of a table for which a mask holds.
+
+    What lacks a value is passed over by a filter anyway, so that need not be said there: PostgreSQL joins
+    what is a membership and nothing else, and compares each row with each where more stands around it.
+    """
+    return table.filter(_unsure(mask))
+
+
+def _unsure(mask: Mask) -> Mask:
+    """Return a mask that is true where another is, and false or without a value elsewhere."""
+    found = mask.op()
+    if isinstance(found, ops.Coalesce) and len(found.arg) == _PAIR and found.arg[1].to_expr().equals(NO_ROWS):
+        return _unsure(found.arg[0].to_expr())
+    if isinstance(found, ops.And | ops.Or):
+        inner = (_unsure(each.to_expr()) for each in (found.left, found.right))
+        return type(found)(*inner).to_expr()
+    return mask
 
 
 def no(mask: Mask) -> Mask:

@@ -9,6 +9,7 @@ import ibis
 import numpy as np
 
 from elenchus.frozen import Working, knowing
+from elenchus.tables.expressions import met
 from elenchus.tables.shown import small_view
 from elenchus.tables.stages import mask_of
 from elenchus.values.numbers import counting_number
@@ -83,7 +84,7 @@ class FoundRows(Working):
         """How many rows meet the condition and are not left out."""
         if "every" in self.__dict__ and not (self.plan.lead or self.plan.at_most):
             return self.every
-        return self.count("how many match", lambda found: found.stages.entries.filter(found.stages.kept))
+        return self.count("how many match", lambda found: met(found.stages.entries, found.stages.kept))
 
     @cached_property
     def own(self) -> int:
@@ -116,7 +117,7 @@ class FoundRows(Working):
         """Return those of some ids of the answer whose entries meet each of some conditions."""
         scope, entries = self.stages.scope, self.stages.entries
         masks = {f"k{at}": mask_of(scope, entries, each) for at, each in enumerate(conditions)}
-        rows = entries.filter(self.stages.allowed).select("id", **masks)
+        rows = met(entries, self.stages.allowed).select("id", **masks)
         rows = rows.filter(ibis.or_(*(rows[name] for name in masks)))
         told = {name: meets for name, *meets in scope.rows(rows, "which conditions they meet")}
         return [[name for name in ids if name in told and told[name][at]] for at in range(len(conditions))]

@@ -8,7 +8,7 @@ import ibis
 
 from elenchus.engine.notices import WORDS_OF
 from elenchus.schema.state import HoldKind
-from elenchus.tables.expressions import newest_first, no
+from elenchus.tables.expressions import met, newest_first, no
 from elenchus.tables.stages import certain, mask_of
 
 if TYPE_CHECKING:
@@ -79,7 +79,7 @@ def _misfits(found: FoundRows, field: str) -> ir.Table:
     """Return the first of the stored values of a field that do not fit, with how many there are."""
     scope, stages = found.stages.scope, found.stages
     table = scope.table("misfits")
-    asked = stages.entries.filter(stages.asked)
+    asked = met(stages.entries, stages.asked)
     asked = asked.select("date__start", k_entry=asked.id)
     wrong = table.filter(table.field == scope.values.text(field))
     wrong = wrong.inner_join(asked, table.entry == asked.k_entry)
@@ -92,7 +92,7 @@ def _by_absence(found: FoundRows) -> ir.Table:
     stages, condition = found.stages, found.plan.condition
     assert condition is not None  # noqa: S101 - asked for only then
     surely, _ = certain(stages.scope, stages.entries, condition)
-    return stages.entries.filter(stages.matched & no(surely))
+    return met(stages.entries, stages.matched & no(surely))
 
 
 def _hidden(found: FoundRows) -> ir.Table:
@@ -110,7 +110,7 @@ def _hidden(found: FoundRows) -> ir.Table:
         else_=_EXPIRED,
     )
     nth = ibis.row_number().over(ibis.window(order_by=newest_first(entries)))
-    rows = entries.filter(others).mutate(k_state=kept_back, k_nth=nth)
+    rows = met(entries, others).mutate(k_state=kept_back, k_nth=nth)
     return rows.group_by("k_state").aggregate(
         k_count=rows.count(), k_first=rows.k_nth.min(), k_id=rows.id.argmin(rows.k_nth)
     )

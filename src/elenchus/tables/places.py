@@ -67,7 +67,8 @@ def backend_of(place: str) -> Backend:
         database = options.pop("dbname", None)
         with reaching_postgresql(place):
             return PostgresBackend(
-                place, ibis.postgres.connect(database=database, autocommit=True, **options)
+                place,
+                ibis.postgres.connect(database=database, autocommit=True, options=_settings(), **options),
             )
     if urlsplit(place).scheme == "spark":
         return _over_spark(place)
@@ -103,6 +104,14 @@ def is_server(place: str) -> bool:
 def path_of(place: str) -> Path:
     """Return the file of an address such as duckdb:///notes.duckdb, which is one of the working directory."""
     return Path(unquote(urlsplit(place).path.removeprefix("/")))
+
+
+def _settings() -> str:
+    """Return the settings of a connection: those of the environment, and none of code made for one statement.
+
+    Our statements have hundreds of expressions, each cheap: to compile them takes longer than to run them.
+    """
+    return f"{os.environ.get('PGOPTIONS', '')} -c jit=off".strip()
 
 
 def postgresql_options(place: str) -> dict[str, Any]:

@@ -38,7 +38,7 @@ from elenchus.plan.walking import first_step, walk
 from elenchus.schema.subject import ENTRIES
 from elenchus.schema.types import Type
 from elenchus.tables.backend import Compared
-from elenchus.tables.expressions import ALL_ROWS, NO_ROWS, as_number, joined, no, sort_value
+from elenchus.tables.expressions import ALL_ROWS, NO_ROWS, as_number, joined, met, no, sort_value
 from elenchus.tables.layout import family, part
 from elenchus.tables.scope import key_range
 from elenchus.tables.shown import no_entries
@@ -206,7 +206,7 @@ class TableStages(Working):
 
     def ids(self, mask: Mask) -> list[str]:
         """Return the ids of the entries of a mask, in no order."""
-        rows = self.entries.filter(mask).select("id")
+        rows = met(self.entries, mask).select("id")
         return [name for (name,) in self.scope.rows(rows, "those that meet it")]
 
     @cached_property
@@ -229,7 +229,7 @@ class TableStages(Working):
             leads = [self.scope.values.text(name) for name in lead]
             wanted |= rows.id.isin(leads) & self.allowed
         # The table has more than a hundred columns, each of which would be carried through all steps.
-        rows = rows.filter(wanted).select(
+        rows = met(rows, wanted).select(
             *dict.fromkeys(("id", *_columns_for(self.scope, self.plan), *columns))
         )
         if lead:
@@ -274,7 +274,7 @@ class TableStages(Working):
         """The rows that fill the answer up, as many as are wanting, each placed behind the own ones."""
         fill, own = self.plan.fill, self.listed_own.view()
         assert fill is not None  # noqa: S101 - asked for only then
-        listed, allowed = rows_of(self.scope, fill.rows), self.entries.filter(self.allowed)
+        listed, allowed = rows_of(self.scope, fill.rows), met(self.entries, self.allowed)
         more = listed.filter(listed.id.isin(allowed.id) & no(listed.id.isin(own.id)))
         more = more.cross_join(own.aggregate(k_own=own.count()))
         nth = ibis.row_number().over(ibis.window(order_by=more.place))

@@ -193,7 +193,8 @@ class Screen:
             full_screen=True,
             **more,
         )
-        self.app.ttimeoutlen = 0.05  # seconds after which Esc is no beginning of another key
+        # Seconds after which Esc is no beginning of another key: of its bytes, and of two keys in a row.
+        self.app.ttimeoutlen = self.app.timeoutlen = 0.04
 
     # Beside the keys
 
