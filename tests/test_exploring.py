@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 import elenchus
-from conftest import PROGRAM, Run, cases
+from conftest import PROGRAM, Run, Write, cases
 from elenchus.exploring.keeping import keeping
 from elenchus.exploring.looking import Basis
 from elenchus.exploring.offers import offers
@@ -112,6 +112,29 @@ def test_counts_of_offers(demo_site: elenchus.Site) -> None:
             if offer.count is not None:
                 answer = elenchus.ask(demo_site, base, changes=lead + offer.text)
                 assert answer.matched == offer.count, (lead, offer)
+
+
+def test_many_rows(make_site: Write) -> None:
+    """Of hundreds of rows the first are looked at; all are counted, and all groups are there."""
+    site_file = '[site]\n[sources.n]\nread = "jsonl"\npath = "n.jsonl"\nkind = "note"\n[kinds.note]\n[taxonomies.topic]\n'
+    rows = "".join(f'{{"id": "n{at}", "title": "N{at}", "topic": "t{at % 7}"}}\n' for at in range(250))
+    bench = Workbench(make_site({"elenchus.toml": site_file, "n.jsonl": rows}), "from note")
+    look = bench.look()
+    assert look.answer
+    assert (look.is_cut, len(look.answer.rows), look.answer.total, look.answer.pages) == (True, 200, 250, 1)
+    assert not bench.enter("group by topic").problems
+    look = bench.look()
+    assert look.answer
+    assert look.is_cut
+    assert [group.count for group in look.answer.groups or ()] == [36, 36, 36, 36, 36, 35, 35]
+    assert not bench.enter("no group per page 20").problems
+    look = bench.look()
+    assert look.answer
+    assert (look.is_cut, len(look.answer.rows), look.answer.pages) == (False, 20, 13)
+    bench.page = 99
+    last = bench.look().answer
+    assert last
+    assert (last.page, len(last.rows)) == (13, 10)
 
 
 CHANGES = (

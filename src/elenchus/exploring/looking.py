@@ -23,6 +23,8 @@ if TYPE_CHECKING:
 __all__ = ["Basis", "Look", "SeenLine", "looked"]
 
 # Lines after which rows are counted. The others put rows in an order, or in groups.
+_MOST_ROWS = 200  # that are looked at
+_OF_GROUP = 3
 _COUNTED = frozenset({"source", "unpublished", "where", "at_most", "offset", "limit"})
 
 
@@ -69,12 +71,16 @@ class SeenLine(Frozen):
 
 
 class Look(Working):
-    """What comes of a sketch: an ``answer``, or ``problems``; those of lines stand there, too."""
+    """What comes of a sketch: an ``answer``, or ``problems``; those of lines stand there, too.
+
+    ``is_cut`` says that the answer has more rows than can be looked at, and only the first are there.
+    """
 
     sketch: Sketch
     basis: Basis
     lines: tuple[SeenLine, ...]
     answer: Answer | None
+    is_cut: bool = False
     problems: tuple[Problem, ...] = ()
 
     @property
@@ -92,21 +98,36 @@ def looked(sketch: Sketch, basis: Basis, page: int | str = 1) -> Look:
     query = basis.query(sketch)
     answer: Answer | None = None
     problems: Sequence[Problem] = ()
+    is_cut = False
     try:
-        answer = _page_of(query, page)
+        answer, is_cut = _page_of(query, page)
     except QuestionError as error:
         problems = [replace(each, place=None) for each in error.problems]  # they stand on the table now
     except ElenchusError as error:
         problems = [replace(each, span=None) for each in error.problems]
-    return Look(sketch, basis, tuple(_lines(sketch, basis, problems)), answer, tuple(problems))
+    lines = tuple(_lines(sketch, basis, problems))
+    return Look(sketch, basis, lines, answer, is_cut, tuple(problems))
 
 
-def _page_of(query: Query, page: int | str) -> Answer:
-    """Return a page of an answer, the last where there are not so many."""
+def _page_of(query: Query, page: int | str) -> tuple[Answer, bool]:
+    """Return a page of an answer, the last where there are not so many, and whether more rows stand on it.
+
+    Of an answer without pages the first rows will do, of groups the first of each; all are counted.
+    """
+    plan, executor = query.plan, query.site.executor
+    is_cut = False
+    if plan.groups and plan.per_group is None and executor.count(plan) > _MOST_ROWS:
+        plan, is_cut = replace(plan, per_group=_OF_GROUP), True
+    elif not plan.groups and (plan.per_page is None or plan.per_page > _MOST_ROWS):
+        is_cut = executor.count(plan) > _MOST_ROWS
+        plan, page = replace(plan, per_page=_MOST_ROWS) if is_cut else plan, 1
     try:
-        return query.answer(page)
+        found = executor.run(plan, query.listing.text, page)
     except NoSuchPage:
-        return query.answer(query.answer().pages)
+        found = executor.run(plan, query.listing.text, executor.run(plan).pages)
+    found = query.finished(found)
+    is_paged = query.plan.per_page is not None
+    return (found if is_paged or not is_cut else replace(found, pages=1)), is_cut
 
 
 def _lines(sketch: Sketch, basis: Basis, problems: Sequence[Problem]) -> list[SeenLine]:

@@ -93,6 +93,9 @@ def answer_told(look: Look, width: int | None) -> Iterator[Piece]:
         yield from question_problems(look.sketch.written.text, look.problems)
         return
     yield from forms.form("table").write(replace(look.answer, notices=()), forms.Frame(width))
+    if look.is_cut:
+        what = "of each group" if look.answer.groups is not None else "rows"
+        yield Piece(f"Only the first {what} are shown here.\n", Role.FAINT)
     for notice in look.answer.notices:
         yield from flowing(list(notice_lines([notice])), width, 6)
 

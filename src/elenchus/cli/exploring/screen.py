@@ -178,6 +178,7 @@ class Screen:
         self.line: int | None = None
         self.row: int | None = None
         self.is_trying = False
+        self.drawn: tuple[Look | None, int, _Lines] = (None, 0, [])
         self.buffer = Buffer(
             completer=_Offers(self),
             complete_while_typing=True,
@@ -343,9 +344,17 @@ class Screen:
         now = self.bench.sketch if self.seen.sketch != self.bench.sketch else None
         return _painted(lines_told(self.seen, self.columns, self.line, now))
 
+    def _answer(self) -> _Lines:
+        """Return the lines of the answer, made once for each look and width."""
+        look, width, lines = self.drawn
+        if look is not self.shown or width != self.table_width:
+            lines = _lines_of(answer_told(self.shown, self.table_width))
+            self.drawn = self.shown, self.table_width, lines
+        return lines
+
     def _rows(self) -> StyleAndTextTuples:
         """Return the answer, its chosen row marked."""
-        lines = _lines_of(answer_told(self.shown, self.table_width))
+        lines = self._answer()
         chosen = self._chosen_line(lines)
         found: StyleAndTextTuples = []
         for number, line in enumerate(lines):
@@ -370,7 +379,7 @@ class Screen:
 
     def _cursor(self) -> Point:
         """Return the line of the answer that must be seen."""
-        lines = _lines_of(answer_told(self.shown, self.table_width))
+        lines = self._answer()
         return Point(0, max(self._chosen_line(lines), 0))
 
     def _status(self) -> StyleAndTextTuples:
