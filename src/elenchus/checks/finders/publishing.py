@@ -11,7 +11,7 @@ from elenchus.forms import Need, beside_names, form
 from elenchus.pages.sections import free_parameters
 from elenchus.rendering.controls import MOST_ROWS
 from elenchus.rendering.templates import Templates
-from elenchus.values.texts import either, quoted
+from elenchus.values.texts import either
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -95,5 +95,5 @@ def _forms(section: Section) -> Iterator[Problem]:
         reason = f"it has {section.answer.total} rows, and {MOST_ROWS} are the most that a page holds for it"
     if reason:
         message = f"visitors of published pages cannot choose in {section.label}: {reason}"
-        hint = f"See what {quoted('independent choices')} are in docs/publishing.md."
+        hint = "There each parameter stands in a condition of its own, joined by and, with ? and no default."
         yield Problem("choices-on-preview-only", message, hint, place=section.rule.place)
