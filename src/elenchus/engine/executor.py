@@ -139,6 +139,11 @@ class Engine(Working):
         masks = (stages.selection.rows(each) for each in conditions)
         return [self.named(plan, stages.rows[mask[stages.rows]]) for mask in masks]
 
+    def counts(self, plan: Plan, conditions: Sequence[Condition]) -> list[int]:
+        """See :class:`Executor`."""
+        stages = self.select(plan)
+        return [int(stages.selection.rows(each)[stages.rows].sum()) for each in conditions]
+
     def explain(self, plan: Plan, question: str = "", *, without: Sequence[str] = ()) -> Explanation:
         """See :class:`Executor`."""
         from elenchus.engine.explaining.explain import explain

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from elenchus.asking.query import Query
 from elenchus.errors import ElenchusError, NoSuchPage, QuestionError
@@ -38,6 +38,7 @@ class Basis(Working):
     listing: Listing
     given: Mapping[str, Sequence[str]] = member(default_factory=dict)
     shown: tuple[str, ...] = ()
+    known: dict[Any, Any] = member(default_factory=dict)  # what was counted and offered already
 
     def query(self, sketch: Sketch) -> Query:
         """Return what a sketch asks."""
@@ -49,11 +50,15 @@ class Basis(Working):
         return Query(self.site, listing, self.given)
 
     def count(self, sketch: Sketch) -> int | None:
-        """Return the number of rows of a sketch; None where it cannot be asked."""
-        try:
-            return self.query(sketch).count()
-        except ElenchusError:
-            return None
+        """Return the number of rows of a sketch; None where it cannot be asked. Each is counted once."""
+        key = sketch, *((name, *texts) for name, texts in self.given.items())
+        if key not in self.known:
+            try:
+                self.known[key] = self.query(sketch).count()
+            except ElenchusError:
+                self.known[key] = None
+        found: int | None = self.known[key]
+        return found
 
 
 class SeenLine(Frozen):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeAlias
 
 from elenchus.asking.parameters import ground
 from elenchus.errors import ElenchusError
@@ -28,7 +28,7 @@ from elenchus.values.texts import fold, nearest
 from elenchus.values.wording import spoken
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Iterator, Sequence
+    from collections.abc import Iterator, Sequence
 
     from elenchus.language.expecting import Expected
     from elenchus.plan.nodes import FieldRef, Plan
@@ -37,7 +37,12 @@ if TYPE_CHECKING:
 __all__ = ["Offer", "Offers", "offers"]
 
 _MOST = 60  # offers of one sort
-_MOST_TRIED = 400  # values whose rows are counted
+_MOST_TRIED = 120  # values whose rows are counted
+_MOST_TERMS = 400
+_OF_SITE = frozenset(
+    {Type.TERM, Type.ENTRY, Type.CHOICE, Type.YESNO, Type.DATE, Type.DATETIME}
+)  # not of rows
+_Known: TypeAlias = tuple[str, str, str]  # a value, what is told of it, both folded
 _LEAD = re.compile(r"(?:^|\s)(?:(and)\s+)?(where)\s*$|(?:\s|^)(and|or|not)\s*$|\(\s*$", re.IGNORECASE)
 _CLAUSES = {words: name for name, words in CLAUSES_OF.items() if not words.startswith("limit ")}
 _CLAUSE_NOTES = {
@@ -308,21 +313,34 @@ def _values(place: _Place, awaited: Awaited, typed: str) -> Iterator[Offer]:
     plan = place.plan()
     if field is None or plan is None:
         return
-    found = list(_known_values(place, field, plan))
+    most = _MOST_TERMS if field.type.type is Type.TERM else _MOST_TRIED
+    found = _begun(_values_of(place, field, plan), typed, most)
     if awaited.words == "under":
-        yield from (Offer(text, note) for text, note in found)
+        yield from (Offer(_as_written(text), note) for text, note, _ in found)
         return
-    counted = _with_counts(place, field, awaited, plan, _begun(found, typed))
+    counted = _with_counts(place, field, awaited, plan, found)
     yield from sorted(counted, key=lambda each: -(each.count or 0) if not field.type.type.is_date else 0)
 
 
-def _begun(found: Sequence[tuple[str, str]], typed: str) -> Sequence[tuple[str, str]]:
+def _values_of(place: _Place, field: FieldRef, plan: Plan) -> list[_Known]:
+    """Return the values that a field can be compared with, each with what is told of it, and folded.
+
+    They are kept: whoever writes a value asks for them at each key.
+    """
+    known = place.basis.known
+    key = field, plan if field.type.type not in _OF_SITE else None
+    if key not in known:
+        pairs = _known_values(place, field, plan)
+        known[key] = [(text, note, fold(f"{text} {note}")) for text, note in pairs]
+    found: list[_Known] = known[key]
+    return found
+
+
+def _begun(found: list[_Known], typed: str, most: int) -> list[_Known]:
     """Return the values that a text may be the beginning of, else all; as many as are counted."""
-    if len(found) <= _MOST_TRIED:
-        return found
     begun = fold(typed.lstrip("\"'"))
-    some = [pair for pair in found if begun in fold(f"{pair[0]} {pair[1]}")]
-    return (some or found)[:_MOST_TRIED]
+    some = [each for each in found if begun in each[2]] if begun else []
+    return (some or found)[:most]
 
 
 def _known_values(place: _Place, field: FieldRef, plan: Plan) -> Iterator[tuple[str, str]]:
@@ -364,15 +382,14 @@ def _entries(place: _Place) -> Iterator[Offer]:
 
 
 def _with_counts(
-    place: _Place, field: FieldRef, awaited: Awaited, plan: Plan, values: Iterable[tuple[str, str]]
+    place: _Place, field: FieldRef, awaited: Awaited, plan: Plan, known: Sequence[_Known]
 ) -> Iterator[Offer]:
     """Yield values as they are written, each with the rows that it would leave."""
     name, is_negated = spellings().get(tuple(awaited.operator.split()), (awaited.operator, False))
     own = ground(place.basis.site)
     resolver = Resolver(own.catalog, own.clock, unpublished=plan.unpublished)
-    known = list(values)
     tests: dict[int, Test] = {}
-    for number, (text, _) in enumerate(known):
+    for number, (text, _, _) in enumerate(known):
         try:
             tests[number] = Test(field, name, (resolver.value(field, Literal(text)),), is_negated)
         except Refused:
@@ -380,12 +397,11 @@ def _with_counts(
     if operator(name).takes_pattern or operator(name).operands.name == "PAIR":
         tests = {}
     try:
-        counts = dict(
-            zip(tests, map(len, place.basis.site.executor.parted(plan, list(tests.values()))), strict=True)
-        )
+        counted = place.basis.site.executor.counts(plan, list(tests.values()))
+        counts = dict(zip(tests, counted, strict=True))
     except ElenchusError:
         counts = {}
-    for number, (text, note) in enumerate(known):
+    for number, (text, note, _) in enumerate(known):
         yield Offer(_as_written(text), note if fold(note) != fold(text) else "", counts.get(number))
 
 

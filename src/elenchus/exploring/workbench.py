@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from elenchus.asking.query import resolved
 from elenchus.errors import ElenchusError, OptionError, Problem, QuestionError
@@ -27,6 +27,7 @@ __all__ = ["WORDS", "Attempt", "OnBench", "Said", "Workbench"]
 
 _AND = "and where "
 _MOST_UNDONE = 200
+_MOST_KNOWN = 500  # counts, and lists of values
 
 
 class OnBench(Frozen):
@@ -106,6 +107,8 @@ class Workbench:
             raise QuestionError(self.base.text, self.base.problems)
         first = {name: tuple(texts) for name, texts in (given or {}).items()}
         self.moments = [OnBench(Sketch.of(self.base.question), first)]
+        self.known: dict[Any, Any] = {}
+        self.looked: tuple[Any, Look] | None = None
         self.undone: list[OnBench] = []
         self.page: int | str = 1
         self.edited: int | None = None  # the line that is being written anew
@@ -126,11 +129,20 @@ class Workbench:
     def basis(self, moment: OnBench | None = None) -> Basis:
         """Return what sketches are asked of."""
         moment = moment or self.moment
-        return Basis(self.site, self.base, moment.given, moment.shown)
+        return Basis(self.site, self.base, moment.given, moment.shown, self.known)
 
     def look(self) -> Look:
         """Return what comes of the question as it is."""
-        return looked(self.sketch, self.basis(), self.page)
+        return self.look_at(self.moment, self.page)
+
+    def look_at(self, moment: OnBench, page: int | str = 1) -> Look:
+        """Return what comes of a question, the last one from memory: who enters a line has looked at it."""
+        if len(self.known) >= _MOST_KNOWN:
+            self.known.clear()
+        key = moment, page
+        if self.looked is None or self.looked[0] != key or self.looked[1].basis.site is not self.site:
+            self.looked = key, looked(moment.sketch, self.basis(moment), page)
+        return self.looked[1]
 
     def attempt(self, text: str) -> Attempt:
         """Return what would come of a line."""
@@ -141,7 +153,7 @@ class Workbench:
         sketch, problems = self.applied(text)
         if sketch is None:
             return Attempt(problems=tuple(problems))
-        look = looked(sketch, self.basis())
+        look = self.look_at(replace(self.moment, sketch=sketch))
         if look.answer is None:
             return Attempt(problems=tuple(self._in_text(look, text)))
         return Attempt(look)
@@ -237,7 +249,7 @@ class Workbench:
         sketch, problems = self.applied(text)
         if sketch is None:
             return Said(problems=tuple(_with_words(text, problems)))
-        look = looked(sketch, self.basis())
+        look = self.look_at(replace(self.moment, sketch=sketch))
         if look.answer is None and self.look().answer is not None:
             return Said(problems=tuple(self._in_text(look, text)))
         self.edited = None
@@ -348,6 +360,7 @@ class Workbench:
     def go(self, text: str) -> Said:
         """Look as of another time."""
         self.site = self.site.at(instant_of(self.site.definition, text))
+        self.known.clear()
         return Said()
 
     def copy(self, _text: str = "") -> Said:
@@ -367,6 +380,7 @@ class Workbench:
             kept.write()
         self.is_kept = True
         self.site = kept.after()
+        self.known.clear()
         self.base = self.site.library.get(kept.name)
 
     def help(self, _text: str = "") -> Said:

@@ -56,6 +56,9 @@ class Executor(Protocol):
     ) -> list[list[str]]:
         """Return for each of some further conditions the ids of the rows of an answer that meet it."""
 
+    def counts(self, plan: Plan, conditions: Sequence[Condition]) -> list[int]:
+        """Return for each of some further conditions how many rows of an answer meet it."""
+
     def explain(self, plan: Plan, question: str = "", *, without: Sequence[str] = ()) -> Explanation:
         """Return why an answer is as it is: what each step leaves and removes."""
 

@@ -131,6 +131,10 @@ class TableEngine(Working):
             lists += self.found(plan, without, besides=some).parted(ids, some)
         return lists
 
+    def counts(self, plan: Plan, conditions: Sequence[Condition]) -> list[int]:
+        """See :class:`Executor`."""
+        return [len(ids) for ids in self.parted(plan, conditions)]
+
     @_of_entries
     def explain(self, plan: Plan, question: str = "", *, without: Sequence[str] = ()) -> Explanation:
         """See :class:`Executor`."""

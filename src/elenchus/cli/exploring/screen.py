@@ -7,7 +7,9 @@ While a text is incomplete, the last whole answer stays.
 from __future__ import annotations
 
 import asyncio
+import gc
 import os
+import sys
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 from typing import TYPE_CHECKING, Any
@@ -92,6 +94,8 @@ _SHAPES = {
     "completion-menu.meta.completion": "noinherit",
 }
 _NARROWEST_PANEL = 34
+_TURN = 0.001  # seconds after which one thread lets the other go on
+_DRAWN = 0.01  # seconds in which a key is drawn: two threads of Python only hold each other up
 _KEYS = (
     "Tab complete · Enter do · ↑↓ rows · Ctrl-N/P lines · Ctrl-T off/on · Ctrl-Z undo · F1 help · Ctrl-Q end"
 )
@@ -200,7 +204,8 @@ class Screen:
     # Beside the keys
 
     async def beside(self, work: Callable[[], Any]) -> Any:
-        """Return what some work gives that is done in the thread beside the keys."""
+        """Return what some work gives that is done in the thread beside the keys, once the key is drawn."""
+        await asyncio.sleep(_DRAWN)
         return await asyncio.get_running_loop().run_in_executor(self.pool, work)
 
     def do(self, work: Callable[[], Any], then: Callable[[Any], None]) -> None:
@@ -594,6 +599,9 @@ def _lines_of(pieces: Iterable[Piece]) -> _Lines:
 def explore_on_screen(bench: Workbench) -> None:
     """Show a bench until somebody ends it; a question that was changed and not kept is printed then."""
     screen = Screen(bench)
+    gc.collect()
+    gc.freeze()  # what was read stays: to look through it for circles would hold up a key
+    sys.setswitchinterval(_TURN)
     try:
         screen.app.run()
     finally:
