@@ -231,6 +231,31 @@ def test_program(run: Run, demo_copy: Path) -> None:
     assert listings.read_bytes() == before
 
 
+TYPED = {
+    ("near-it", "with here=limpets-in-square-nine\ncopy\n"): ["where station = :here.station      5 left", "3 of 4 entries"],
+    ("near-it", "with here=limpets-in-squar\n"): ["Did you mean limpets-in-square-nine"],
+    ("by-habitat", "with habitat=dunes\n"): ["1. from sighting, report", "entries"],
+    ("from sighting where habitat = shor", "edit 2 habitat = shore\n"): ["Did you mean shore?", "2. where habitat = shore"],
+    ("", "from habitat\nwhere depth = 1\nwhy shore\nchart parent\n"): ["no   depth is 1  (depth 0)", "12 in groups"],
+    ("from sighting", "limit 2 groups\ndrop 9\npage 2\nat never\nwith x=1\nmove 1 up\nmove 1 aside\nshow titel\n"): [
+        "[idle-limit]", "[no-such-line]", "[no-such-page]", "[bad-time]", "[unknown-parameter]", "[no-such-way]", "[unknown-field]",
+    ],
+    ("from sighting", "off 1\nundo\nundo\nredo\nredo\nchart\nchart titel\nhelp\nquit\nlimit 2\n"): [
+        "1- (from sighting)", "nothing was changed", "Nothing was taken back", "in groups", "keep [NAME]",
+    ],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(("begun", "typed"), TYPED)
+def test_words(run: Run, demo_copy: Path, begun: str, typed: str) -> None:
+    """Each word does what it says, and tells what is wrong with it; what follows quit is not done."""
+    done = run("explore", begun, "--plain", cwd=demo_copy, typed=typed)
+    assert done.returncode == 0
+    for said in TYPED[begun, typed]:
+        assert said.lower() in done.stdout.lower(), done.stdout
+    assert ("2. limit 2" in done.stdout) is ("limit 2\n" in typed and "quit" not in typed)
+
+
 # On a terminal
 
 

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from typing import TYPE_CHECKING, Any
 
+from elenchus.asking.here import with_here
 from elenchus.asking.query import Query
 from elenchus.errors import ElenchusError, NoSuchPage, QuestionError
 from elenchus.exploring.sketch import Sketch
@@ -47,7 +49,10 @@ class Basis(Working):
         if self.shown:
             origin = Origin(listing.name, listing.place)
             listing = replace(listing, settings={**listing.settings, "show": (self.shown, origin)})
-        return Query(self.site, listing, self.given)
+        given = self.given
+        with suppress(QuestionError):  # what is wrong with a name was told when it was given
+            given = with_here(self.site, listing, given)
+        return Query(self.site, listing, given)
 
     def count(self, sketch: Sketch) -> int | None:
         """Return the number of rows of a sketch; None where it cannot be asked. Each is counted once."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, NamedTuple
 
+from elenchus.asking.here import with_here
 from elenchus.asking.query import resolved
 from elenchus.errors import ElenchusError, OptionError, Problem, QuestionError
 from elenchus.exploring.keeping import Keeping, keeping
@@ -260,7 +261,7 @@ class Workbench:
         if moment != self.moment:
             self.moments = [*self.moments[-_MOST_UNDONE:], moment]
             self.undone.clear()
-            self.page, self.is_kept = 1, False
+            self.page, self.is_kept, self.edited = 1, False, None
         return Said()
 
     def line(self, text: str) -> int:
@@ -303,7 +304,7 @@ class Workbench:
         """Take the last change back."""
         if len(self.moments) > 1:
             self.undone.append(self.moments.pop())
-            self.page = 1
+            self.page, self.edited = 1, None
             return Said()
         return Said(problems=(Problem("nothing-to-undo", "nothing was changed"),))
 
@@ -311,6 +312,7 @@ class Workbench:
         """Make a change again that was taken back."""
         if self.undone:
             self.moments.append(self.undone.pop())
+            self.page, self.edited = 1, None
             return Said()
         return Said(problems=(Problem("nothing-to-undo", "nothing was taken back"),))
 
@@ -354,6 +356,7 @@ class Workbench:
             values = tuple(part.strip() for part in value.split(",") if part.strip())
             given[name] = values
         moment = replace(self.moment, given=given)
+        with_here(self.site, self.base, given)  # raises where nothing is called so
         _ = self.basis(moment).query(self.sketch).plan if value.strip() else None
         return self.put(moment)
 

@@ -212,7 +212,10 @@ class Screen:
         """Let some work be done beside the keys, and go on with what it gives."""
 
         async def run() -> None:
-            then(await self.beside(work))
+            try:
+                then(await self.beside(work))
+            except Exception as error:
+                self._at_fault(error)
             self.app.invalidate()
 
         self.app.create_background_task(run())
@@ -228,7 +231,11 @@ class Screen:
         text = None
         while text != self.buffer.text:
             text = self.buffer.text
-            attempt = await self.beside(partial(self.bench.attempt, text))
+            try:
+                attempt = await self.beside(partial(self.bench.attempt, text))
+            except Exception as error:
+                self._at_fault(error)
+                break
             self.tried, self.wrong = text, attempt.problems
             if attempt.look:
                 self.seen = attempt.look
@@ -237,6 +244,11 @@ class Screen:
             self.message = self._told_wrong(text) if text.strip() else []
             self.app.invalidate()
         self.is_trying = False
+
+    def _at_fault(self, error: Exception) -> None:
+        """Say that the program itself is at fault; what was built is still there."""
+        said = f"Elenchus itself is at fault: {type(error).__name__}: {error}. Your question is as it was."
+        self.message = [Piece(printable(said), Role.ERROR)]
 
     def _told_wrong(self, text: str) -> list[Piece]:
         """Return what is wrong with the line that is typed: faint where it may only be incomplete."""
