@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from contextlib import contextmanager
+from itertools import chain
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -102,11 +103,17 @@ class DuckTarget:
         return SCHEMA
 
     def insert(self, table: str, batches: Iterable[pa.RecordBatch]) -> None:
-        """Insert rows into a table."""
-        for batch in batches:
-            self.raw.register("batch", batch)
-            self.raw.execute(f"INSERT INTO {table} SELECT * FROM batch")
-            self.raw.unregister("batch")
+        """Insert rows into a table.
+
+        By one statement: of several in a transaction DuckDB keeps what they insert in memory until its end.
+        """
+        coming = iter(batches)
+        if (first := next(coming, None)) is None:
+            return
+        reader = pa.RecordBatchReader.from_batches(first.schema, chain([first], coming))
+        self.raw.register("batches", reader)
+        self.raw.execute(f"INSERT INTO {table} SELECT * FROM batches")
+        self.raw.unregister("batches")
 
     def finish(self, tables: Sequence[TableLayout], *, is_new: bool) -> None:
         """Do what is to be done when all rows are there: columns are scanned here, which needs no index."""
