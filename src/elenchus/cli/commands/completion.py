@@ -21,10 +21,7 @@ def _known_shell(name: str) -> str:
 
 @app.command(
     short_help=__doc__,
-    epilog=examples(
-        "elenchus completion bash >> ~/.bashrc",
-        "elenchus completion fish > ~/.config/fish/completions/elenchus.fish",
-    ),
+    epilog=examples("elenchus completion bash", "elenchus completion fish"),
 )
 def completion(
     shell: Annotated[
@@ -36,7 +33,8 @@ def completion(
 ) -> None:
     """Print what lets a shell complete: commands, options, names of listings and pages, codes.
 
-    Names are those of the nearest site. Write it where the shell reads it at its start.
+    Names are those of the nearest site. Write it where the shell reads it at its start: that of bash goes to
+    ~/.bashrc, that of zsh to ~/.zshrc below compinit; fish reads ~/.config/fish/completions/elenchus.fish.
     """
     from click.shell_completion import get_completion_class
 

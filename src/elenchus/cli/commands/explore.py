@@ -18,7 +18,7 @@ __all__ = ["explore"]
     short_help=__doc__,
     epilog=examples(
         "elenchus explore fresh-from-shore",
-        "printf 'and where certainty = confirmed\\ncopy\\n' | elenchus explore fresh-from-shore --plain",
+        "elenchus explore 'from sighting where habitat under shore' --plain",
     ),
 )
 def explore(
