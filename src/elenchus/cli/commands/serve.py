@@ -44,7 +44,8 @@ def serve(
 ) -> None:
     """Show the site as it would be published, and again whenever content or definitions change.
 
-    Each page tells what is wrong, why each entry stands there, and can be seen at another time.
+    Each page tells what is wrong, why each entry stands there, and can be seen at another time. Who opens the
+    address with the key that is printed can change sections with the page in sight; with --host nobody can.
     Listings are at /api/listings as JSON:API. Ctrl+C ends it.
     """
     import elenchus
