@@ -410,6 +410,7 @@ def test_change_of_a_section(folder: Path, page: str, section: str, file: str) -
     def post(**more: str) -> Any:
         return client.post("/-elenchus/change", data={**form, **more}, headers=OWN)
 
+    assert post(more="x" * 100_000).status_code == 413
     unread = post(more="title = ", do="look")
     assert 'value="title ="' in unread.text
     wrong = post(more="title contians seal", do="keep")

@@ -145,9 +145,11 @@ async def _change(office: _Office, request: Request) -> Response:
         return _on_the_wire(request, redirect("/", **{"Set-Cookie": key_cookie(office.key)}))
     if why := why_not(request, office.key):
         return _on_the_wire(request, changing.refused(why))
-    body = await request.body()
-    if len(body) > _LONGEST_FORM or len(query) > _LONGEST_ADDRESS:
+    length = request.headers.get("content-length", "0")
+    is_long = not length.isdigit() or int(length) > _LONGEST_FORM or "transfer-encoding" in request.headers
+    if is_long or len(query) > _LONGEST_ADDRESS:
         return Response("the form is too long\n", 413, media_type="text/plain")
+    body = await request.body()
     at = request.cookies.get(tools.COOKIE, "")[:_LONGEST_TIME]
     shows_all = request.cookies.get(tools.SHOWN) == "all"
     work = partial(office.changed, path, query, body.decode("utf-8", "replace"), at, shows_all=shows_all)
