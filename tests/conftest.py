@@ -111,4 +111,8 @@ def demo_copy(tmp_path: Path) -> Path:
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Let what takes minutes begin first, so that no process waits for another at the end."""
-    items.sort(key=lambda item: item.path.name not in ("test_tables.py", "test_oracle.py"))
+
+    def turn(item: pytest.Item) -> tuple[bool, bool]:
+        return "spark" not in item.name, item.path.name not in ("test_tables.py", "test_oracle.py")
+
+    items.sort(key=turn)
