@@ -170,6 +170,10 @@ def test_keeping(demo_site: elenchus.Site, demo_copy: Path) -> None:
 
 
 KEPT = {
+    '[a]\nask = "from sighting limit 3"\n[b]\nbased_on = "a"\nask = "limit 5"\n[c]\nask = "from guide"\n': (
+        "limit 5",
+        '[a]\nask = "from sighting limit 5"\n[b]\nbased_on = "a"\nask = "limit 5"\n[c]\nask = "from guide"\n',
+    ),
     '[a]\n# why\nask = "from sighting limit 3" # three\ntitle = "A"\n': (
         "limit 5",
         '[a]\n# why\nask = "from sighting limit 5" # three\ntitle = "A"\n',
@@ -203,6 +207,19 @@ def test_kept_as_written(demo_copy: Path, before: str) -> None:
     bench.write(said.keeping)
     assert (demo_copy / "listings.toml").read_bytes().decode() == after
     assert bench.enter("keep").keeping.is_idle  # type: ignore[union-attr]
+
+
+def test_kept_as_what_it_is_based_on(demo_copy: Path) -> None:
+    """A listing that comes to ask just what the one does that it is based on has no words of its own then."""
+    bench = Workbench(elenchus.open_site(demo_copy), "shore-sidebar")
+    assert not bench.enter("drop 3").problems
+    said = bench.enter("edit 4 limit 6")
+    assert not said.problems
+    said = bench.enter("keep")
+    assert said.keeping, said.problems
+    bench.write(said.keeping)
+    again = elenchus.open_site(demo_copy).library
+    assert again.get("shore-sidebar").question == again.get("fresh-from-shore").question
 
 
 def test_program(run: Run, demo_copy: Path) -> None:
@@ -281,6 +298,8 @@ def test_screen(terminal: Terminal, demo_copy: Path) -> None:
     terminal.type("down")
     terminal.type("enter")
     terminal.until("▸ sightin", "yes  species is limpet", "Listed: 1 of 3")
+    terminal.type("down")  # whose id is cut to the same letters
+    terminal.until("▸ sightin…  –         Limpets…  2026-03-29 00:30")
     terminal.type("esc")
     terminal.type("next")
     terminal.type("next")
@@ -298,7 +317,7 @@ def test_screen(terminal: Terminal, demo_copy: Path) -> None:
     terminal.until("+ [limpets]", "Enter writes listings.toml")
     assert (demo_copy / "listings.toml").read_bytes() == before
     terminal.type("enter")
-    terminal.until("WrittenSketch to listings.toml")
+    terminal.until("Written to listings.toml")
     kept = tomllib.loads((demo_copy / "listings.toml").read_text(encoding="utf-8"))["limpets"]
     assert kept == {"based_on": "fresh-from-shore", "ask": "and where species = limpet"}
 

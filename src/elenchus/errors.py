@@ -47,6 +47,7 @@ __all__ = [
     "Span",
     "did_you_mean",
     "in_file",
+    "moved",
     "respelling",
 ]
 
@@ -166,6 +167,14 @@ class Problem(Frozen):
         where = f"{self.place}: " if self.place else ""
         hint = f" {self.hint}" if self.hint else ""
         return f"{where}{self.message}{hint}"
+
+
+def moved(problem: Problem, by: int) -> Problem:
+    """Return a problem of a text as one of another, in which it stands some characters further on."""
+    span = problem.span
+    if span is None:
+        return problem
+    return replace(problem, span=Span(max(span.start + by, 0), max(span.end + by, 0)))
 
 
 def in_file(text: str, problem: Problem) -> Problem:

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator
     from typing import Any
 
-__all__ = ["output_width", "progress", "show", "show_error"]
+__all__ = ["has_colours", "output_width", "progress", "show", "show_error"]
 
 _BAR = 30  # columns of the progress bar
 _STYLES: dict[Role, dict[str, Any]] = {
@@ -44,7 +44,7 @@ def show_error(pieces: Iterable[Piece]) -> None:
 
 def _write(pieces: Iterable[Piece], stream: TextIO) -> None:
     """Write pieces to a stream in its colours."""
-    coloured = _has_colours(stream)
+    coloured = has_colours(stream)
     try:
         stream.write("".join(_painted(piece) if coloured else piece.text for piece in pieces))
         stream.flush()
@@ -60,7 +60,7 @@ def _painted(piece: Piece) -> str:
     return typer.style(text, **_STYLES[piece.role]) + piece.text[len(text) :]
 
 
-def _has_colours(stream: TextIO) -> bool:
+def has_colours(stream: TextIO) -> bool:
     """Say whether a stream is a terminal that shows colours, and the user wants them (no-color.org)."""
     return stream.isatty() and "NO_COLOR" not in os.environ and os.environ.get("TERM") != "dumb"
 

@@ -17,13 +17,13 @@ if TYPE_CHECKING:
 
 __all__ = [
     "codes",
+    "definitions",
     "formats",
     "listings",
     "names",
     "pages",
     "reports",
     "shells",
-    "tables",
     "templates",
 ]
 
@@ -128,4 +128,4 @@ def _fixed(*words: str) -> Callable[[str], list[tuple[str, str]]]:
 
 reports = _fixed("text", "json", "sarif")
 shells = _fixed("bash", "zsh", "fish")
-tables = _fixed("elenchus", "listings", "pages")
+definitions = _fixed("elenchus", "listings", "pages")

@@ -29,10 +29,6 @@ __all__ = ["Keeping", "keeping", "keeping_section"]
 
 _FILE = "listings.toml"
 _WIDEST = 90  # characters of a question on one line
-_REMOVED = {name: words for name, words in CLAUSES_OF.items() if "limit " not in words} | {
-    "group_limit": "limit groups",
-    "per_group": "limit per group",
-}
 
 
 class Keeping(Working):
@@ -93,13 +89,13 @@ def keeping(
     if name in rules:
         rule = rules[name]
         above = site.library.get(rule.based_on).question if rule.based_on else None
-        values["ask"] = _rewritten(rule.ask, question, above)
+        ask = _rewritten(rule.ask, question, above)
     elif base.name:
-        values = {"based_on": base.name, "ask": _difference(base.question, question), **values}
+        ask = _difference(base.question, question) or None
+        values = {"based_on": base.name, **values}
     else:
-        values["ask"] = _on_lines(question)
-    if not values["ask"]:
-        del values["ask"]
+        ask = _on_lines(question)
+    values |= {} if ask is None else {"ask": ask}
     after = _with_values(text, file, name, values)
     found = Keeping(site, name, FileChange(file, before, _encoded(after, before)))
     _make_sure(site, found, question, before, values)
@@ -115,7 +111,8 @@ def keeping_section(site: Site, page: PageRule, number: int, question: Question)
     file = page.place.file
     before = _read(site, file)
     above = site.library.get(rule.listing).question if rule.listing else None
-    ask = _rewritten(rule.ask, question, above) or rule.ask
+    ask = _rewritten(rule.ask, question, above)
+    ask = rule.ask if ask is None else ask
     if len(tomllib.loads(_text(before))[page.name]["sections"]) != len(page.sections):
         raise SiteError([_unclear(Place(file), "another section of the page is wrong")])
     written = _with_values(_text(before), file, page.name, {"ask": ask}, at=("sections", number))
@@ -217,13 +214,13 @@ def _make_sure(
     after = _text(found.file.after)
     before_text = _text(before)
     was = tomllib.loads(before_text)
-    awaited = {**was, found.name: {**was.get(found.name, {}), **values}}
+    wanted = {**was, found.name: {**was.get(found.name, {}), **values}}
     now = tomllib.loads(after)
     rules = listings_of_file(found.file.path, after, site.definition.schema)
     if found.name not in rules.listings:
         old = listings_of_file(found.file.path, before_text, site.definition.schema)
         raise NoSuchName([problem for problem in rules.problems if problem not in old.problems])
-    if now != awaited:
+    if now != wanted:
         raise SiteError([_unclear(place, "something else would change as well")])
     rule = rules.listings[found.name]
     if rule.based_on:
@@ -261,7 +258,7 @@ def _clauses(question: Question) -> dict[str, str]:
 def _difference(base: Question, question: Question) -> str:
     """Return the changes that make a question of another."""
     found = []
-    for name, words in _REMOVED.items():
+    for name, words in CLAUSES_OF.items():
         old, new = getattr(base, name), getattr(question, name)
         if new == old:
             continue
@@ -283,20 +280,20 @@ def _joined(old: Any, new: Any) -> str:
     return print_condition(more[0] if len(more) == 1 else And(more))
 
 
-def _rewritten(text: str, question: Question, above: Question | None) -> str:
-    """Return the text of a question, or of changes of one ``above``, that asks another; nothing if none does.
+def _rewritten(text: str, question: Question, above: Question | None) -> str | None:
+    """Return the text of a question, or of changes of one ``above``, that asks another; None if it does so.
 
     Where clauses are as they were, they stay as they are written, with the comments around them.
     """
     if above is not None:
         changes, problems = read_changes(text)
         is_same = not problems and changed(above, changes) == question
-        return "" if is_same else _difference(above, question)
+        return None if is_same else _difference(above, question)
     old, problems = read(text, comments=True)
     if problems:
         return _on_lines(question)
     if old == question:
-        return ""
+        return None
     edits, added = _edits(old, question)
     found = text
     for start, end, new in sorted(edits, reverse=True):

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from elenchus.asking.here import with_here
 from elenchus.asking.query import Query
-from elenchus.errors import ElenchusError, NoSuchPage, QuestionError
+from elenchus.errors import ElenchusError, NoSuchPage, QuestionError, moved
 from elenchus.exploring.sketch import Sketch
 from elenchus.frozen import Frozen, Working, member, replace
 from elenchus.plan.walking import tests_in
@@ -24,9 +24,9 @@ if TYPE_CHECKING:
 
 __all__ = ["Basis", "Look", "SeenLine", "looked"]
 
-# Lines after which rows are counted. The others put rows in an order, or in groups.
 _MOST_ROWS = 200  # that are looked at
 _OF_GROUP = 3
+# Lines after which rows are counted. The others put rows in an order, or in groups.
 _COUNTED = frozenset({"source", "unpublished", "where", "at_most", "offset", "limit"})
 
 
@@ -157,26 +157,11 @@ def _lines(sketch: Sketch, basis: Basis, problems: Sequence[Problem]) -> list[Se
         if line.is_on and line.name in _COUNTED and number < first_wrong:
             left = basis.count(sketch.upto(number))
         here = written.spans[number]
-        moved = _moved(wrong.get(number, ()), here, len(text) - len(line.text))
+        lead = len(text) - len(line.text) - (here[0] if here else 0)
+        here_wrong = tuple(moved(each, lead) for each in wrong.get(number, ()))
         boundaries = _boundaries(line.is_on and left is not None, sketch, basis, number)
-        found.append(SeenLine(text, line.is_on, left, moved, boundaries))
+        found.append(SeenLine(text, line.is_on, left, here_wrong, boundaries))
     return found
-
-
-def _moved(problems: Sequence[Problem], here: tuple[int, int] | None, lead: int) -> tuple[Problem, ...]:
-    """Return problems with spans in the text of a line, which begins with a word of some length."""
-    if not here:
-        return ()
-    return tuple(
-        replace(
-            each,
-            span=replace(
-                each.span, start=each.span.start - here[0] + lead, end=each.span.end - here[0] + lead
-            ),
-        )
-        for each in problems
-        if each.span
-    )
 
 
 def _boundaries(known: bool, sketch: Sketch, basis: Basis, number: int) -> tuple[Boundary, ...]:  # noqa: FBT001

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from functools import cached_property
 from typing import TYPE_CHECKING, TypeAlias
 
 from elenchus.asking.parameters import ground
@@ -17,7 +18,7 @@ from elenchus.language.parser import read_changes
 from elenchus.language.printer import print_value
 from elenchus.language.tree import CLAUSES_OF
 from elenchus.language.words import is_keyword
-from elenchus.operators import operator, spellings
+from elenchus.operators import Operands, operator, spellings
 from elenchus.plan.fields import Fields, NoField
 from elenchus.plan.nodes import GroupBy, Test
 from elenchus.plan.values import DATE_WORDS, Refused, Resolver
@@ -44,12 +45,13 @@ _OF_SITE = frozenset(
 )  # not of rows
 _Known: TypeAlias = tuple[str, str, str]  # a value, what is told of it, both folded
 _LEAD = re.compile(r"(?:^|\s)(?:(and)\s+)?(where)\s*$|(?:\s|^)(and|or|not)\s*$|\(\s*$", re.IGNORECASE)
-_CLAUSES = {words: name for name, words in CLAUSES_OF.items() if not words.startswith("limit ")}
+_JOINTS = frozenset({"and", "or"})
+# What a clause may begin with, and what it is for.
 _CLAUSE_NOTES = {
-    "from": "kinds, a taxonomy or a listing",
-    "including unpublished": "sketches and what is scheduled, too",
-    "where": "conditions in the place of all that there are",
     "and where": "one more condition",
+    "from": "kinds, a taxonomy or a listing",
+    "including unpublished": "drafts and what is scheduled, too",
+    "where": "conditions in the place of all that there are",
     "order by": "which rows come first",
     "lead with": "entries before all others",
     "at most": "so many rows of one value",
@@ -85,32 +87,30 @@ class Offers(Frozen):
     offers: tuple[Offer, ...]
 
 
-class _Place(Working):
+class _Here(Working):
     """Where something is to be written: a sketch with what stands before it, and what is asked there."""
 
     basis: Basis
     sketch: Sketch
     expected: Expected
 
-    @property
+    @cached_property
     def fields(self) -> Fields:
         """The fields that may be named."""
         data = self.basis.site.dataset
         kinds, subject = self.asked_rows
         return Fields(data, kinds, subject)
 
-    @property
+    @cached_property
     def asked_rows(self) -> tuple[tuple[str, ...], Subject]:
         """The kinds that are asked, and what rows are."""
         schema = self.basis.site.dataset.schema
-        source = self.sketch.question.source
-        names = [name.text for name in source.names] if source else []
+        sources = [line for line in self.sketch.lines if line.name == "source"]
+        names = [name.text for line in sources if line.is_on for name in line.node.names]
         if len(names) == 1 and names[0] in schema.taxonomies:
             return (), terms_of(names[0])
         if len(names) == 1 and names[0] in self.basis.site.library.names:
-            query = self.basis.query(
-                Sketch(tuple(line for line in self.sketch.lines if line.name == "source"))
-            )
+            query = self.basis.query(Sketch(tuple(sources)))
             if query.is_askable:
                 return query.plan.kinds, query.plan.subject
         return tuple(name for name in schema.kinds if name in names) or tuple(schema.kinds), ENTRIES
@@ -132,13 +132,13 @@ class _Place(Working):
 def offers(sketch: Sketch, basis: Basis, text: str) -> Offers:
     """Return what may be written at the end of changes of a sketch that somebody is writing."""
     found = expected(text)
-    place = _Place(basis, _before(sketch, text, found), found)
+    here = _Here(basis, _before(sketch, text, found), found)
     sorts: dict[str, Offer] = {}
     at = found.at
     for awaited in sorted(found.awaited, key=lambda each: each.operator.startswith("not ")):
         start = awaited.at if awaited.want is Want.VALUE else found.at
         typed = text[start:]
-        known = _matching(list(_offers_of(place, awaited, typed, sketch)), typed)
+        known = _matching(list(_offers_of(here, awaited, typed, sketch)), typed)
         if known and start != found.at:  # of a value that has several words all of it is written anew
             return Offers(start, tuple(known))
         for offer in known:
@@ -176,107 +176,116 @@ def _matching(known: Sequence[Offer], typed: str) -> list[Offer]:
     return found[:_MOST]
 
 
-def _offers_of(place: _Place, awaited: Awaited, typed: str, sketch: Sketch) -> Iterator[Offer]:
+def _offers_of(here: _Here, awaited: Awaited, typed: str, sketch: Sketch) -> Iterator[Offer]:
     """Yield what may stand for something that is awaited."""
     match awaited.want:
         case Want.WORDS:
-            yield from _words(place, awaited, sketch)
+            yield from _words(here, awaited.words)
+        case Want.CLAUSE:
+            yield from _clauses(here, sketch)
+        case Want.REMOVAL:
+            yield from _removal(awaited.words, sketch)
         case Want.ROWS:
-            yield from _rows(place)
+            yield from _rows(here)
         case Want.LISTING:
-            yield from _listings(place)
+            yield from _listings(here)
         case Want.TAXONOMY:
-            yield from (Offer(name, "a taxonomy") for name in place.basis.site.dataset.schema.taxonomies)
+            yield from _taxonomies(here)
         case Want.FIELD:
-            yield from _fields(place, typed)
+            yield from _fields(here, typed)
         case Want.COUNTED:
-            yield from _counted(place)
+            yield from _counted(here)
         case Want.OPERATOR:
-            yield from _operator(place, awaited)
+            yield from _operator(here, awaited)
         case Want.VALUE:
-            yield from _values(place, awaited, typed)
+            yield from _values(here, awaited, typed)
         case Want.NUMBER:
             yield from (Offer(str(number)) for number in (3, 5, 10, 20))
 
 
-def _words(place: _Place, awaited: Awaited, sketch: Sketch) -> Iterator[Offer]:
-    """Yield words of the language: clauses where one may begin, what may be taken away after “no”."""
-    if awaited.words == "flag" or (awaited.words in ("and", "or", "clause") and not _is_whole(place)):
+def _words(here: _Here, words: str) -> Iterator[Offer]:
+    """Yield words of the language; what joins conditions only after a whole one."""
+    if words not in _JOINTS or _is_whole(here):
+        yield Offer(words)
+
+
+def _taxonomies(here: _Here) -> Iterator[Offer]:
+    """Yield the taxonomies."""
+    yield from (Offer(name, "a taxonomy") for name in here.basis.site.dataset.schema.taxonomies)
+
+
+def _clauses(here: _Here, sketch: Sketch) -> Iterator[Offer]:
+    """Yield the words with which a clause begins, where one may; of conditions first one more."""
+    if not _is_whole(here):
         return
-    if awaited.words != "clause":
-        if awaited.words in CLAUSES_OF.values() and place.expected.at and _after_no(place):
-            names = [name for name, words in CLAUSES_OF.items() if words == awaited.words]
-            if not any(line.name in names for line in sketch.lines):
-                return
-        yield Offer(awaited.words)
-        return
-    has_condition = any(line.is_condition for line in sketch.lines)
-    clauses = ["and where", *_CLAUSES] if has_condition else list(_CLAUSES)
-    for words in (*clauses, *(["no"] if sketch.lines else [])):
-        yield Offer(words, _CLAUSE_NOTES[words])
+    words = [each for each in _CLAUSE_NOTES if each != "no" or sketch.lines]
+    if not any(line.is_condition for line in sketch.lines):
+        words.remove("and where")
+    yield from (Offer(each, _CLAUSE_NOTES[each]) for each in words)
 
 
-def _after_no(place: _Place) -> bool:
-    """Say whether “no” asks for a clause."""
-    return not any(each.want is Want.FIELD for each in place.expected.awaited)
+def _removal(words: str, sketch: Sketch) -> Iterator[Offer]:
+    """Yield a clause that may be taken away, where there is one."""
+    if any(CLAUSES_OF[line.name] == words for line in sketch.lines):
+        yield Offer(words)
 
 
-def _is_whole(place: _Place) -> bool:
+def _is_whole(here: _Here) -> bool:
     """Say whether what stands before may be a condition of its own: a bare name is one of yes or no only."""
-    flags = [each for each in place.expected.awaited if each.words == "flag" and each.path]
-    if not flags or flags[0].path is None:
+    flags = [each.path for each in here.expected.awaited if each.want is Want.FLAG]
+    if not flags or flags[0] is None:
         return True
-    path = flags[0].path
-    if len(path.names) == 1 and path.names[0] in place.basis.site.dataset.schema.conditions:
+    names = flags[0].names
+    if len(names) == 1 and names[0] in here.basis.site.dataset.schema.conditions:
         return True
-    field = place.field(path)
+    field = here.field(flags[0])
     return field is not None and field.type.type is Type.YESNO
 
 
-def _rows(place: _Place) -> Iterator[Offer]:
+def _rows(here: _Here) -> Iterator[Offer]:
     """Yield kinds, taxonomies and listings, each with its rows."""
-    schema = place.basis.site.dataset.schema
+    schema = here.basis.site.dataset.schema
     for name in schema.kinds:
-        yield Offer(name, "a kind", _count_from(place, name))
+        yield Offer(name, "a kind", _count_from(here, name))
     for name in schema.taxonomies:
-        yield Offer(name, "a taxonomy", _count_from(place, name))
-    yield from _listings(place)
+        yield Offer(name, "a taxonomy", _count_from(here, name))
+    yield from _listings(here)
 
 
-def _listings(place: _Place) -> Iterator[Offer]:
+def _listings(here: _Here) -> Iterator[Offer]:
     """Yield the listings with their titles."""
-    library = place.basis.site.library
+    library = here.basis.site.library
     for name in library.names:
         yield Offer(name, f"a listing: {library.get(name).title}")
 
 
-def _count_from(place: _Place, name: str) -> int | None:
+def _count_from(here: _Here, name: str) -> int | None:
     """Return the number of rows of a kind or a taxonomy."""
     changes, _ = read_changes(f"from {name}")
-    bare = Basis(place.basis.site, Listing("", place.basis.listing.place))
+    bare = Basis(here.basis.site, Listing("", here.basis.listing.place))
     return bare.count(Sketch().changed(changes))
 
 
-def _fields(place: _Place, typed: str) -> Iterator[Offer]:
+def _fields(here: _Here, typed: str) -> Iterator[Offer]:
     """Yield the fields that may be named, those after a dot where one is written; conditions with a name."""
     above, dot, _ = typed.rpartition(".")
-    fields = place.fields
+    fields = here.fields
     if dot:
-        field = place.field(Path(tuple(above.split("."))))
+        field = here.field(Path(tuple(above.split("."))))
         names = fields.names_after(field) if field else {}
         yield from (Offer(f"{above}.{name}", describe(known)) for name, known in names.items())
         return
-    schema = place.basis.site.dataset.schema
+    schema = here.basis.site.dataset.schema
     own_first = sorted(fields.names().items(), key=lambda pair: pair[0] in CORE_FIELDS or pair[0] == "entry")
     for name, known in own_first:
         yield Offer(name if not is_keyword(name) else f'"{name}"', describe(known))
-    if place.asked_rows[1] == ENTRIES:
+    if here.asked_rows[1] == ENTRIES:
         yield from (Offer(name, f"means {text}") for name, text in schema.conditions.items())
 
 
-def _counted(place: _Place) -> Iterator[Offer]:
+def _counted(here: _Here) -> Iterator[Offer]:
     """Yield the fields by which entries refer to the rows."""
-    schema, fields = place.basis.site.dataset.schema, place.fields
+    schema, fields = here.basis.site.dataset.schema, here.fields
     for kind in schema.kinds:
         for name in schema.fields_of(kind):
             try:
@@ -286,9 +295,9 @@ def _counted(place: _Place) -> Iterator[Offer]:
             yield Offer(f"{kind}.{name}", "how many refer to a row")
 
 
-def _operator(place: _Place, awaited: Awaited) -> Iterator[Offer]:
+def _operator(here: _Here, awaited: Awaited) -> Iterator[Offer]:
     """Yield an operator where it fits the field, a denied one where it has no word of its own for that."""
-    field = place.field(awaited.path) if awaited.path else None
+    field = here.field(awaited.path) if awaited.path else None
     name, is_negated = spellings()[tuple(awaited.operator.split())]
     record = operator(name)
     is_second = is_negated and bool(record.opposite) and awaited.operator != record.opposite
@@ -303,34 +312,34 @@ def _operator(place: _Place, awaited: Awaited) -> Iterator[Offer]:
 # Values
 
 
-def _values(place: _Place, awaited: Awaited, typed: str) -> Iterator[Offer]:
+def _values(here: _Here, awaited: Awaited, typed: str) -> Iterator[Offer]:
     """Yield values with the rows that each would leave, most first."""
     if awaited.path is None:
         if awaited.words in ("lead with", "related to"):
-            yield from _entries(place)
+            yield from _entries(here)
         return
-    field = place.field(awaited.path)
-    plan = place.plan()
+    field = here.field(awaited.path)
+    plan = here.plan()
     if field is None or plan is None:
         return
     most = _MOST_TERMS if field.type.type is Type.TERM else _MOST_TRIED
-    found = _begun(_values_of(place, field, plan), typed, most)
+    found = _begun(_values_of(here, field, plan), typed, most)
     if awaited.words == "under":
         yield from (Offer(_as_written(text), note) for text, note, _ in found)
         return
-    counted = _with_counts(place, field, awaited, plan, found)
+    counted = _with_counts(here, field, awaited, plan, found)
     yield from sorted(counted, key=lambda each: -(each.count or 0) if not field.type.type.is_date else 0)
 
 
-def _values_of(place: _Place, field: FieldRef, plan: Plan) -> list[_Known]:
+def _values_of(here: _Here, field: FieldRef, plan: Plan) -> list[_Known]:
     """Return the values that a field can be compared with, each with what is told of it, and folded.
 
     They are kept: whoever writes a value asks for them at each key.
     """
-    known = place.basis.known
+    known = here.basis.known
     key = field, plan if field.type.type not in _OF_SITE else None
     if key not in known:
-        pairs = _known_values(place, field, plan)
+        pairs = _known_values(here, field, plan)
         known[key] = [(text, note, fold(f"{text} {note}")) for text, note in pairs]
     found: list[_Known] = known[key]
     return found
@@ -343,9 +352,9 @@ def _begun(found: list[_Known], typed: str, most: int) -> list[_Known]:
     return (some or found)[:most]
 
 
-def _known_values(place: _Place, field: FieldRef, plan: Plan) -> Iterator[tuple[str, str]]:
+def _known_values(here: _Here, field: FieldRef, plan: Plan) -> Iterator[tuple[str, str]]:
     """Yield the values that a field can be compared with, each with what is to be told of it."""
-    site, kind = place.basis.site, field.type
+    site, kind = here.basis.site, field.type
     if kind.type is Type.TERM:
         taxonomy = site.dataset.taxonomies[kind.taxonomy]
         hidden = site.executor.hidden_terms(taxonomy.name)
@@ -361,32 +370,32 @@ def _known_values(place: _Place, field: FieldRef, plan: Plan) -> Iterator[tuple[
     elif kind.type.is_date:
         yield from ((words, "") for words in DATE_WORDS)
     elif kind.type in (Type.TEXT, Type.INTEGER, Type.NUMBER, Type.URL, Type.IMAGE) and field.name != "body":
-        yield from _stored(place, field, plan)
+        yield from _stored(here, field, plan)
 
 
-def _stored(place: _Place, field: FieldRef, plan: Plan) -> Iterator[tuple[str, str]]:
+def _stored(here: _Here, field: FieldRef, plan: Plan) -> Iterator[tuple[str, str]]:
     """Yield the values of texts and numbers that rows have, the most frequent first."""
     key = GroupBy(field, by="count", descending=True)
-    grouped = replace(plan, groups=(key,), per_group=0, show=())  # counts are all that is awaited of them
-    for group in place.basis.site.executor.run(grouped).groups or ():
+    grouped = replace(plan, groups=(key,), per_group=0, show=())  # only their counts are wanted
+    for group in here.basis.site.executor.run(grouped).groups or ():
         if group.keys[0] is not None:
             yield spoken(group.keys[0]), ""
 
 
-def _entries(place: _Place) -> Iterator[Offer]:
+def _entries(here: _Here) -> Iterator[Offer]:
     """Yield the entries that may come first."""
-    kinds, _ = place.asked_rows
+    kinds, _ = here.asked_rows
     for kind in kinds:
-        for name, title in place.basis.site.executor.entries_of(kind):
+        for name, title in here.basis.site.executor.entries_of(kind):
             yield Offer(_as_written(name), title)
 
 
 def _with_counts(
-    place: _Place, field: FieldRef, awaited: Awaited, plan: Plan, known: Sequence[_Known]
+    here: _Here, field: FieldRef, awaited: Awaited, plan: Plan, known: Sequence[_Known]
 ) -> Iterator[Offer]:
     """Yield values as they are written, each with the rows that it would leave."""
     name, is_negated = spellings().get(tuple(awaited.operator.split()), (awaited.operator, False))
-    own = ground(place.basis.site)
+    own = ground(here.basis.site)
     resolver = Resolver(own.catalog, own.clock, unpublished=plan.unpublished)
     tests: dict[int, Test] = {}
     for number, (text, _, _) in enumerate(known):
@@ -394,10 +403,10 @@ def _with_counts(
             tests[number] = Test(field, name, (resolver.value(field, Literal(text)),), is_negated)
         except Refused:
             continue
-    if operator(name).takes_pattern or operator(name).operands.name == "PAIR":
+    if operator(name).takes_pattern or operator(name).operands is Operands.PAIR:
         tests = {}
     try:
-        counted = place.basis.site.executor.counts(plan, list(tests.values()))
+        counted = here.basis.site.executor.counts(plan, list(tests.values()))
         counts = dict(zip(tests, counted, strict=True))
     except ElenchusError:
         counts = {}

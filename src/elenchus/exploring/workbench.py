@@ -1,4 +1,4 @@
-"""The table at which a question is made: its sketches one after the other, and what the words do to them."""
+"""The bench at which a question is made: its sketches one after the other, and what the words do to them."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from elenchus.asking.here import with_here
 from elenchus.asking.query import resolved
-from elenchus.errors import ElenchusError, OptionError, Problem, QuestionError
+from elenchus.errors import ElenchusError, OptionError, Problem, QuestionError, moved
 from elenchus.exploring.keeping import Keeping, keeping
 from elenchus.exploring.looking import Basis, Look, looked
 from elenchus.exploring.offers import Offers, offers
@@ -28,11 +28,12 @@ __all__ = ["WORDS", "Attempt", "OnBench", "Said", "Workbench"]
 
 _AND = "and where "
 _MOST_UNDONE = 200
+_UNDONE = "undo takes back what was changed here, redo makes it again."
 _MOST_KNOWN = 500  # counts, and lists of values
 
 
 class OnBench(Frozen):
-    """What is on the table at one moment; undoing goes back from one to the one before."""
+    """What is on the bench at one moment; undoing goes back from one to the one before."""
 
     sketch: Sketch
     given: Mapping[str, tuple[str, ...]] = member(default_factory=dict)
@@ -119,7 +120,7 @@ class Workbench:
 
     @property
     def moment(self) -> OnBench:
-        """What is on the table."""
+        """What is on the bench."""
         return self.moments[-1]
 
     @property
@@ -202,7 +203,7 @@ class Workbench:
         if number is not None and line and line.is_condition:
             changes, problems = read_changes(_AND + text)
             if problems or changes.also is None:
-                return None, [_back(each, len(_AND)) for each in problems]
+                return None, [moved(each, -len(_AND)) for each in problems]
             parts = parts_of(changes.also.condition)
             rest = self.sketch.put(number, [Line("where", part) for part in parts])
             return rest.changed(replace(changes, also=None)), ()
@@ -257,7 +258,7 @@ class Workbench:
         return self.put(replace(self.moment, sketch=sketch))
 
     def put(self, moment: OnBench) -> Said:
-        """Put something else on the table."""
+        """Put something else on the bench."""
         if moment != self.moment:
             self.moments = [*self.moments[-_MOST_UNDONE:], moment]
             self.undone.clear()
@@ -284,9 +285,9 @@ class Workbench:
         number, _, way = text.partition(" ")
         steps = {"up": -1, "down": 1}
         if way not in steps:
-            near = nearest(way, steps)
+            near, hint = nearest(way, steps), "Write move 3 up, or move 3 down."
             raise OptionError(
-                [Problem("no-such-way", f"a condition moves up or down, not {quoted(way)}", near=near)]
+                [Problem("no-such-way", f"a condition moves up or down, not {quoted(way)}", hint, near=near)]
             )
         line = self.line(number)
         return self.put(replace(self.moment, sketch=self.sketch.moved(line, line + steps[way])))
@@ -306,7 +307,7 @@ class Workbench:
             self.undone.append(self.moments.pop())
             self.page, self.edited = 1, None
             return Said()
-        return Said(problems=(Problem("nothing-to-undo", "nothing was changed"),))
+        return Said(problems=(Problem("nothing-to-undo", "nothing was changed", _UNDONE),))
 
     def redo(self, _text: str = "") -> Said:
         """Make a change again that was taken back."""
@@ -314,7 +315,7 @@ class Workbench:
             self.moments.append(self.undone.pop())
             self.page, self.edited = 1, None
             return Said()
-        return Said(problems=(Problem("nothing-to-undo", "nothing was taken back"),))
+        return Said(problems=(Problem("nothing-to-undo", "nothing was taken back", _UNDONE),))
 
     def why(self, text: str) -> Said:
         """Tell what becomes of an entry."""
@@ -350,7 +351,8 @@ class Workbench:
         name, equals, value = text.partition("=")
         name = name.strip().removeprefix(":").removesuffix("?")
         if not name or not equals:
-            raise OptionError([Problem("no-value", f"with takes NAME=VALUE, not {quoted(text)}")])
+            hint = "Write with habitat=dunes; with habitat= takes it away."
+            raise OptionError([Problem("no-value", f"with takes NAME=VALUE, not {quoted(text)}", hint)])
         given = {key: texts for key, texts in self.moment.given.items() if key != name}
         if value.strip():
             values = tuple(part.strip() for part in value.split(",") if part.strip())
@@ -372,10 +374,9 @@ class Workbench:
 
     def keep(self, text: str) -> Said:
         """Prepare to write the question as a listing."""
-        if self.basis().query(self.sketch).plan:
-            found = keeping(self.site, self.sketch.question, self.base, text, self.moment.shown)
-            return Said(keeping=found)
-        return Said()
+        _ = self.basis().query(self.sketch).plan  # raises where it cannot be asked
+        found = keeping(self.site, self.sketch.question, self.base, text, self.moment.shown)
+        return Said(keeping=found)
 
     def write(self, kept: Keeping) -> None:
         """Write a listing, and go on with it. Raises FolderError."""
@@ -414,16 +415,6 @@ _DOES: dict[str, Callable[[Workbench, str], Said]] = {
     "help": Workbench.help,
     "quit": Workbench.quit,
 }
-
-
-def _back(problem: Problem, count: int) -> Problem:
-    """Return a problem some characters further to the front."""
-    span = problem.span
-    if span is None:
-        return problem
-    return replace(
-        problem, span=replace(span, start=max(span.start - count, 0), end=max(span.end - count, 0))
-    )
 
 
 def _with_words(text: str, problems: Sequence[Problem]) -> list[Problem]:

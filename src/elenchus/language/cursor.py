@@ -15,7 +15,7 @@ from elenchus.values.dates import is_relative
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Mapping, Sequence
 
     from elenchus.language.nodes import Literal, Value
 
@@ -79,6 +79,10 @@ class Cursor:
         if found:
             self.at += len(words)
         return found
+
+    def choose(self, phrases: Mapping[str, str]) -> str:
+        """Move on over the first of several phrases that stands here, and return what it stands for."""
+        return next((meant for words, meant in phrases.items() if self.accept_phrase(*words.split())), "")
 
     def is_phrase(self, *words: str) -> bool:
         """Say whether several keywords in a row stand here."""

@@ -17,7 +17,7 @@ from elenchus.language.parser import read_on
 from elenchus.operators import spellings
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Sequence
+    from collections.abc import Callable, Mapping, Sequence
 
     from elenchus.language.nodes import Literal, Path, Value
 
@@ -28,6 +28,9 @@ class Want(Enum):
     """The sorts of what may stand somewhere."""
 
     WORDS = "words of the language"
+    CLAUSE = "another clause"
+    REMOVAL = "a clause that is taken away"
+    FLAG = "nothing more, after a field of yes or no"
     ROWS = "a kind, a taxonomy or a listing"
     LISTING = "a listing"
     TAXONOMY = "a taxonomy"
@@ -88,8 +91,8 @@ class _End(Token):
 class _Listening(Cursor):
     """A cursor that notes what is looked for at the end."""
 
-    def __init__(self, found: Sequence[Token], *, changes: bool) -> None:
-        super().__init__([*found[:-1], _End(Sort.END, "", found[-1].span, self.words)], [], changes=changes)
+    def __init__(self, found: Sequence[Token]) -> None:
+        super().__init__([*found[:-1], _End(Sort.END, "", found[-1].span, self.words)], [], changes=True)
         self.awaited: dict[Awaited, None] = {}
         self.is_open = True  # until the end is reached and the parser gives up
         self.last: Path | None = None
@@ -122,7 +125,7 @@ class _Listening(Cursor):
     def ends_clause(self) -> bool:
         """Say whether a clause ends here; at the end of the text another may follow."""
         if self.is_end:
-            self.note(Want.WORDS, "clause")
+            self.note(Want.CLAUSE)
         return super().ends_clause if not self.is_end else True
 
     def is_phrase(self, *words: str) -> bool:
@@ -135,23 +138,17 @@ class _Listening(Cursor):
 
     def skip_clause(self) -> None:
         """Go on at the next clause; what is passed over tells nothing."""
-        was_open, self.is_open = self.is_open, False
+        was_open, self.is_open = self.is_open and not self.is_end, False
         super().skip_clause()
         self.is_open = was_open and not self.is_end
 
-    def fail(
-        self,
-        code: str,
-        message: str,
-        hint: str = "",
-        span: Span | None = None,
-        *,
-        near: Sequence[str] = (),
-    ) -> NoReturn:
-        """Give up the clause."""
+    def choose(self, phrases: Mapping[str, str]) -> str:
+        """Read one of several phrases; note all of them at the end."""
         if self.is_end:
-            self.is_open = False
-        super().fail(code, message, hint, span, near=near)
+            for words in phrases:
+                self.note(Want.REMOVAL, words)
+            self.stop()
+        return super().choose(phrases)
 
     def name(self, what: str) -> Literal:
         """Read a name."""
@@ -188,7 +185,7 @@ class _Listening(Cursor):
         if found:
             self.compares, self.denies = found
         elif self.is_end:
-            self.note(Want.WORDS, "flag", path=self.last)
+            self.note(Want.FLAG, path=self.last)
         return found
 
     def value(self, after: str) -> Value:
@@ -212,15 +209,15 @@ class _Listening(Cursor):
         return super().number(clause)
 
 
-def expected(text: str, *, changes: bool = True) -> Expected:
-    """Return what may stand at the end of a question that is being written, or of changes of one."""
+def expected(text: str) -> Expected:
+    """Return what may stand at the end of changes of a question, or of a question, that is being written."""
     found = list(tokens(text, []))
     typed = _being_written(text, found)
     at = len(text) - len(typed)
     whole = [*found[:-2], Token(Sort.END, "", Span(at, at))] if typed else found
-    cursor = _Listening(whole, changes=changes)
+    cursor = _Listening(whole)
     if len(whole) == 1:
-        cursor.note(Want.WORDS, "clause")
+        cursor.note(Want.CLAUSE)
         return Expected(typed, at, at, tuple(cursor.awaited))
     read_on(cursor)
     awaited = tuple(_said(cursor.awaited))
@@ -246,5 +243,5 @@ def _said(awaited: dict[Awaited, None]) -> list[Awaited]:
     return [
         replace(each, words=_WHOLE.get(each.words, each.words))
         for each in awaited
-        if each.want is not Want.WORDS or each.words not in unsaid
+        if each.want not in (Want.WORDS, Want.REMOVAL) or each.words not in unsaid
     ]

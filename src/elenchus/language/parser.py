@@ -79,7 +79,7 @@ def _change(cursor: Cursor, found: dict[str, Any]) -> None:
         if not cursor.ends_clause:
             _trailing(cursor, "where")
     elif cursor.accept("no"):
-        name = next((name for words, name in _REMOVABLE.items() if cursor.accept_phrase(*words.split())), "")
+        name = cursor.choose(_REMOVABLE)
         if not name:
             names = {name: f"no {words}" for words, name in reversed(_REMOVABLE.items())}
             hint = f"Write {either(reversed(names.values()))}."

@@ -23,7 +23,7 @@ from elenchus.language.tree import parts_of
 from elenchus.pages.sections import placed
 from elenchus.pieces.problems import plain_problems
 from elenchus.preview.live import Scene
-from elenchus.preview.pages import page_named, page_reply
+from elenchus.preview.pages import page_named, page_reply, sentence
 from elenchus.preview.preview import TOOLS, pieces_html
 from elenchus.preview.reply import HTML, Reply, redirect
 from elenchus.report.exploring import kept_told
@@ -193,17 +193,11 @@ def _read(form: _Asked) -> _Read:
             unread.append((number, clause, text))
     sketch, more = Sketch().put(0, lines), ""
     if form.more:
-        lead = "" if _begins_clause(form.more) else _AND
+        lead = _AND if read_changes(form.more)[1] else ""  # one more condition where it is no clause
         changes, problems = read_changes(lead + form.more)
         wrong += problems
         sketch, more = (sketch, form.more) if problems else (sketch.changed(changes), "")
     return _Read(sketch, tuple(wrong), tuple(unread), more)
-
-
-def _begins_clause(text: str) -> bool:
-    """Say whether a text begins with a clause; else it is one more condition."""
-    changes, problems = read_changes(text)
-    return not problems and changes != read_changes("")[0]
 
 
 def _lines_in(clause: str, text: str) -> tuple[list[Line], Sequence[Problem]]:
@@ -211,7 +205,8 @@ def _lines_in(clause: str, text: str) -> tuple[list[Line], Sequence[Problem]]:
     if clause == "where":
         changes, problems = read_changes(_AND + _LEAD.sub("", text, count=1))
         if changes.also is None or problems:
-            return [], problems or [Problem("expected", f"{quoted(text)} is no condition")]
+            hint = "Write one such as habitat = shore."
+            return [], problems or [Problem("expected", f"{quoted(text)} is no condition", hint)]
         return [Line("where", part) for part in parts_of(changes.also.condition)], ()
     changes, problems = read_changes(text)
     return list(Sketch().changed(changes).lines), problems
@@ -252,7 +247,7 @@ def _drawn(
     lines = list(_lines_shown(look))
     for number, clause, text in found.unread:
         lines.insert(number, {"clause": clause, "text": text, "is_on": True, "is_wrong": True})
-    problems = [_sentence(each) for each in (*found.problems, *(() if look.answer else look.problems))]
+    problems = [sentence(each) for each in (*found.problems, *(() if look.answer else look.problems))]
     written = look.sketch.written.text
     drawn = scene.renderer.templates.drawn(
         "preview/change.html",
@@ -288,12 +283,6 @@ def _lines_shown(look: Look) -> Iterator[dict[str, Any]]:
             "is_wrong": bool(seen.problems),
             "dates": [f"{date.start} to {date.end}" for date in seen.boundaries],
         }
-
-
-def _sentence(problem: Problem) -> str:
-    """Return a problem as a sentence, with what would help."""
-    text = problem.message.rstrip(".")
-    return f"{text[:1].upper()}{text[1:]}. {problem.hint}".strip()
 
 
 def _shown(scene: Scene, place: _OnPage, look: Look) -> str | Markup:

@@ -35,7 +35,7 @@ if TYPE_CHECKING:
 
     _Values = Mapping[str, Sequence[str]]
 
-__all__ = ["missing", "page_named", "page_reply", "told"]
+__all__ = ["missing", "page_named", "page_reply", "sentence", "told"]
 
 _LONGEST_VALUE = 500  # characters
 _SITEMAP = re.compile(r"sitemap(-\d{1,6})?\.xml")
@@ -195,12 +195,12 @@ def missing(scene: Scene, path: str) -> Reply:
 
 def _not_found(scene: Scene, path: str, problems: Sequence[Problem], links: Sequence[Link]) -> Reply:
     """Return a clear 404: what is wrong, and what there is."""
-    notices = tuple(_sentence(problem) for problem in problems)
+    notices = tuple(sentence(problem) for problem in problems)
     view = PageView("Nothing here", "Nothing here", href_of(path), notices=notices, is_private=True)
     return replace(told(scene, view, links=links), status=404)
 
 
-def _sentence(problem: Problem) -> str:
+def sentence(problem: Problem) -> str:
     """Return a problem as a sentence, with what would help."""
     text = problem.message.rstrip(".")
     place = f"{problem.place}: " if problem.place else ""

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from elenchus.exploring.sketch import Sketch
     from elenchus.exploring.workbench import Said
 
-__all__ = ["answer_told", "flowed", "kept_told", "lines_told", "said_told"]
+__all__ = ["answer_told", "flowed", "kept_told", "lines_told", "said_told", "written_told"]
 
 _USAGE = 20  # columns
 
@@ -121,6 +121,11 @@ def kept_told(kept: Keeping) -> Iterator[Piece]:
         return
     before, after = ((each or b"").decode("utf-8-sig") for each in (kept.file.before, kept.file.after))
     yield from files_told([(kept.file.path, before, after)], whole=True)
+
+
+def written_told(kept: Keeping) -> Iterator[Piece]:
+    """Yield that a listing was written."""
+    yield Piece(f"Written to {kept.file.path}; elenchus undo takes it back.\n", Role.HINT)
 
 
 def said_told(said: Said, text: str, width: int | None) -> Iterator[Piece]:

@@ -151,7 +151,8 @@ class Library:
             near = nearest(rule.based_on, self.rules)
             message = f"there is no listing {quoted(rule.based_on)}"
             cure = respelling(rule.based_on, near)
-            problem = Problem("unknown-listing", message, "", place=place, near=near, cure=cure)
+            hint = f"Listings: {', '.join(self.rules)}."
+            problem = Problem("unknown-listing", message, hint, place=place, near=near, cure=cure)
             return Listing(name, rule.place, problems=(problem,))
         return changed_by(self.make(rule.based_on, chain), rule)
 

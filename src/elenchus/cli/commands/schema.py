@@ -20,7 +20,7 @@ def schema(
         typer.Argument(
             metavar="[elenchus|listings|pages]",
             help="The file whose schema is printed.",
-            autocompletion=words.tables,
+            autocompletion=words.definitions,
         ),
     ] = None,
     to: Annotated[

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import sys
-from contextlib import suppress
 from typing import TYPE_CHECKING
 
 from elenchus.cli.printing import output_width, show
 from elenchus.errors import ElenchusError
 from elenchus.pieces.piece import Piece, Role
-from elenchus.report.exploring import answer_told, lines_told, said_told
+from elenchus.pieces.problems import plain_problems
+from elenchus.report.exploring import answer_told, lines_told, said_told, written_told
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
@@ -65,18 +65,15 @@ def _lines(*, is_asked: bool) -> Iterator[str]:
 def _keep(bench: Workbench, kept: Keeping, *, is_asked: bool) -> None:
     """Write a listing where somebody agrees: on a terminal with yes, elsewhere by a line that says yes."""
     show([Piece(f"Write {kept.file.path}? yes or no\n", Role.NOTICE)])
-    with suppress(StopIteration):
-        if next(_lines(is_asked=is_asked)).strip().lower() in ("yes", "y"):
-            try:
-                bench.write(kept)
-            except ElenchusError as error:
-                from elenchus.pieces.problems import plain_problems
-
-                show(plain_problems(error.problems))
-                return
-            show([Piece(f"WrittenSketch to {kept.file.path}; elenchus undo takes it back.\n", Role.HINT)])
-            return
-    show([Piece("Nothing was written.\n", Role.FAINT)])
+    if next(_lines(is_asked=is_asked), "").strip().lower() not in ("yes", "y"):
+        show([Piece("Nothing was written.\n", Role.FAINT)])
+        return
+    try:
+        bench.write(kept)
+    except ElenchusError as error:
+        show(plain_problems(error.problems))
+    else:
+        show(written_told(kept))
 
 
 def _complete_with(bench: Workbench) -> None:

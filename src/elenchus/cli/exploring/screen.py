@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import asyncio
 import gc
-import os
 import sys
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
@@ -16,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 
 from prompt_toolkit.application import Application
 from prompt_toolkit.buffer import Buffer
-from prompt_toolkit.completion import CompleteEvent, Completer, Completion
+from prompt_toolkit.completion import CompleteEvent
 from prompt_toolkit.data_structures import Point
 from prompt_toolkit.filters import Always, Condition, Filter, completion_is_selected, has_completions
 from prompt_toolkit.key_binding import KeyBindings
@@ -34,67 +33,34 @@ from prompt_toolkit.layout import (
 )
 from prompt_toolkit.layout.menus import CompletionsMenu
 from prompt_toolkit.layout.processors import BeforeInput, Processor
-from prompt_toolkit.lexers import Lexer
 from prompt_toolkit.output import ColorDepth
 from prompt_toolkit.styles import Style
 
-from elenchus.cli.printing import show
+from elenchus.cli.exploring.styles import COLOURS, SHAPES, lines_of, painted
+from elenchus.cli.exploring.typed import OffersMenu, WrongMarked
+from elenchus.cli.printing import has_colours, show
 from elenchus.errors import ElenchusError
 from elenchus.exploring.workbench import Said
 from elenchus.pieces.piece import Piece, Role, printable, width_of
 from elenchus.pieces.problems import plain_problems
-from elenchus.report.exploring import answer_told, flowed, lines_told, said_told
+from elenchus.report.exploring import answer_told, flowed, lines_told, said_told, written_told
 from elenchus.values.dates import from_instant, to_minute
 
 if TYPE_CHECKING:
-    from collections.abc import AsyncGenerator, Callable, Iterable
+    from collections.abc import Callable, Sequence
 
-    from prompt_toolkit.document import Document
     from prompt_toolkit.formatted_text import StyleAndTextTuples
 
     from elenchus.errors import Problem
     from elenchus.exploring.keeping import Keeping
     from elenchus.exploring.looking import Look
-    from elenchus.exploring.offers import Offer
     from elenchus.exploring.workbench import Workbench
 
-__all__ = ["Screen", "explore_on_screen"]
+__all__ = ["explore_on_screen"]
 
 _Lines = list["StyleAndTextTuples"]
 
-_COLOURS = {
-    "heading": "bold ansicyan",
-    "name": "ansicyan",
-    "strong": "bold",
-    "faint": "ansibrightblack",
-    "notice": "ansiyellow",
-    "error": "bold underline ansired",
-    "hint": "ansigreen",
-    "chosen": "reverse",
-    "bar": "reverse",
-    "idle": "#8b979e",
-    "near": "italic",
-    "completion-menu": "bg:#26313a #e6e9eb",
-    "completion-menu.completion": "bg:#26313a #e6e9eb",
-    "completion-menu.meta.completion": "bg:#1d262d #b9c4ca",
-    "completion-menu.completion.current": "bg:#bfe3ea #14191d bold",
-    "completion-menu.meta.completion.current": "bg:#a9d3db #14191d",
-}
-# Without colours each of these is told by its shape: bold, underlined, reversed, or the words themselves.
-_SHAPES = {
-    "heading": "bold",
-    "strong": "bold",
-    "notice": "underline",
-    "error": "bold underline",
-    "chosen": "reverse",
-    "bar": "reverse",
-    "completion-menu.completion.current": "reverse",
-    "completion-menu": "noinherit",
-    "completion-menu.completion": "noinherit",
-    "completion-menu.meta.completion": "noinherit",
-}
 _NARROWEST_PANEL = 34
-_TURN = 0.001  # seconds after which one thread lets the other go on
 _DRAWN = 0.01  # seconds in which a key is drawn: two threads of Python only hold each other up
 _KEYS = (
     "Tab complete · Enter do · ↑↓ rows · Ctrl-N/P lines · Ctrl-T off/on · Ctrl-Z undo · F1 help · Ctrl-Q end"
@@ -111,65 +77,10 @@ Ctrl-Q           end; nothing is written but by keep
 """
 
 
-class _Offers(Completer):
-    """What may be written next, asked of the bench beside the keys."""
-
-    def __init__(self, screen: Screen) -> None:
-        self.screen = screen
-
-    def get_completions(self, document: Document, complete_event: CompleteEvent) -> Iterable[Completion]:
-        """Return nothing: it is asked the other way."""
-        del document, complete_event
-        return ()
-
-    async def get_completions_async(
-        self,
-        document: Document,
-        complete_event: CompleteEvent,
-    ) -> AsyncGenerator[Completion, None]:
-        """Yield the offers for the text before the cursor."""
-        text = document.text_before_cursor
-        if not text.strip() and not complete_event.completion_requested:
-            return
-        found = await self.screen.beside(lambda: self.screen.bench.offers(text))
-        for offer in found.offers:
-            yield _completion(offer, found.at - len(text))
-
-
-def _completion(offer: Offer, start: int) -> Completion:
-    """Return an offer as the library shows it."""
-    count = "" if offer.count is None else f"{offer.count:>6}  "
-    note = f"{count}{printable(offer.note)}" + ("  is it this?" if offer.is_near else "")
-    style = "class:idle" if offer.is_idle else "class:near" if offer.is_near else ""
-    text = offer.text if offer.text in ("(", ")") else f"{offer.text} "
-    return Completion(text, start, display=printable(offer.text), display_meta=note, style=style)
-
-
-class _Wrong(Lexer):
-    """Marks what is wrong in the line that is typed."""
-
-    def __init__(self, screen: Screen) -> None:
-        self.screen = screen
-
-    def lex_document(self, document: Document) -> Callable[[int], StyleAndTextTuples]:
-        """Return the pieces of the line."""
-        text = document.text
-        spans = [each.span for each in self.screen.wrong if each.span and each.span.start < len(text)]
-
-        def of_line(_number: int) -> StyleAndTextTuples:
-            if not spans or self.screen.tried != text:
-                return [("", text)]
-            first = spans[0]
-            start, end = first.start, max(first.end, first.start + 1)
-            return [("", text[:start]), ("class:error", text[start:end]), ("", text[end:])]
-
-        return of_line
-
-
-class Screen:
+class _Screen:
     """The screen of one bench."""
 
-    def __init__(self, bench: Workbench, **more: Any) -> None:
+    def __init__(self, bench: Workbench) -> None:
         self.bench = bench
         self.pool = ThreadPoolExecutor(1)
         self.shown: Look = bench.look()  # the last one with an answer
@@ -184,19 +95,18 @@ class Screen:
         self.is_trying = False
         self.drawn: tuple[Look | None, int, _Lines] = (None, 0, [])
         self.buffer = Buffer(
-            completer=_Offers(self),
+            completer=OffersMenu(lambda text: self.beside(partial(self.bench.offers, text))),
             complete_while_typing=True,
             multiline=False,
             on_text_changed=lambda _: self.try_soon(),
         )
-        coloured = "NO_COLOR" not in os.environ and os.environ.get("TERM") != "dumb"
+        coloured = has_colours(sys.stdout)
         self.app: Application[None] = Application(
             layout=Layout(self._layout(), focused_element=self.buffer),
             key_bindings=self._keys(),
-            style=Style.from_dict(_COLOURS if coloured else _SHAPES),
+            style=Style.from_dict(COLOURS if coloured else SHAPES),
             color_depth=None if coloured else ColorDepth.DEPTH_1_BIT,
             full_screen=True,
-            **more,
         )
         # Seconds after which Esc is no beginning of another key: of its bytes, and of two keys in a row.
         self.app.ttimeoutlen = self.app.timeoutlen = 0.04
@@ -249,6 +159,10 @@ class Screen:
         """Say that the program itself is at fault; what was built is still there."""
         said = f"Elenchus itself is at fault: {type(error).__name__}: {error}. Your question is as it was."
         self.message = [Piece(printable(said), Role.ERROR)]
+
+    def wrong_in(self, text: str) -> Sequence[Problem]:
+        """Return what is known to be wrong in a text that is typed."""
+        return self.wrong if text == self.tried else ()
 
     def _told_wrong(self, text: str) -> list[Piece]:
         """Return what is wrong with the line that is typed: faint where it may only be incomplete."""
@@ -305,7 +219,7 @@ class Screen:
                 self.bench.write(kept)
             except ElenchusError as error:
                 return list(plain_problems(error.problems))
-            return [Piece(f"WrittenSketch to {kept.file.path}; elenchus undo takes it back.", Role.HINT)]
+            return list(written_told(kept))
 
         def then(told: list[Piece]) -> None:
             self.keeping, self.panel, self.message = None, [], told
@@ -359,13 +273,13 @@ class Screen:
     def _question(self) -> StyleAndTextTuples:
         """Return the lines of the question."""
         now = self.bench.sketch if self.seen.sketch != self.bench.sketch else None
-        return _painted(lines_told(self.seen, self.columns, self.line, now))
+        return painted(lines_told(self.seen, self.columns, self.line, now))
 
     def _answer(self) -> _Lines:
         """Return the lines of the answer, made once for each look and width."""
         look, width, lines = self.drawn
         if look is not self.shown or width != self.table_width:
-            lines = _lines_of(answer_told(self.shown, self.table_width))
+            lines = lines_of(answer_told(self.shown, self.table_width))
             self.drawn = self.shown, self.table_width, lines
         return lines
 
@@ -382,17 +296,18 @@ class Screen:
         return found
 
     def _chosen_line(self, lines: _Lines) -> int:
-        """Return the line of the chosen row, -1 for none."""
+        """Return the line of the chosen row, -1 for none; rows of groups are those that are indented."""
         answer = self.shown.answer
         if answer is None or self.row is None or self.row >= len(answer.rows):
             return -1
-        name = printable(answer.rows[self.row].id)
-        for number, line in enumerate(lines):
-            text = "".join(part for _, part, *_ in line).strip()
-            begun = text.split("  ")[0].rstrip("…")
-            if begun and name.startswith(begun) and number:
-                return number
-        return -1
+        if answer.groups is None:
+            return self.row + 1  # below the headings
+        rows = [number for number, line in enumerate(lines) if line and line[0][1].startswith("  ")]
+        shown = [name for group in answer.groups for name in group.rows]
+        places = dict(
+            zip(reversed(shown), reversed(rows[: len(shown)]), strict=False)
+        )  # each where it is first
+        return places.get(answer.rows[self.row].id, -1)
 
     def _cursor(self) -> Point:
         """Return the line of the answer that must be seen."""
@@ -426,7 +341,7 @@ class Screen:
                 [
                     Window(width=1, char="│"),
                     Window(
-                        FormattedTextControl(lambda: _painted(self.panel)),
+                        FormattedTextControl(lambda: painted(self.panel)),
                         width=lambda: Dimension.exact(self.panel_width),
                         wrap_lines=True,
                     ),
@@ -434,13 +349,13 @@ class Screen:
             ),
             Condition(lambda: bool(self.panel)),
         )
-        said = FormattedTextControl(lambda: _painted(self.message))
+        said = FormattedTextControl(lambda: painted(self.message))
         message = ConditionalContainer(
             Window(said, wrap_lines=True, height=Dimension(max=3), dont_extend_height=True),
             Condition(lambda: bool(self.message)) & ~has_completions,
         )
         prompt: list[Processor] = [BeforeInput("› ", "class:strong")]
-        typed = Window(BufferControl(self.buffer, lexer=_Wrong(self), input_processors=prompt), height=1)
+        line = BufferControl(self.buffer, lexer=WrongMarked(self.wrong_in), input_processors=prompt)
         body = HSplit(
             [
                 Window(FormattedTextControl(self._head), height=1),
@@ -449,7 +364,7 @@ class Screen:
                 VSplit([rows, panel]),
                 message,
                 Window(height=1, char="─"),
-                typed,
+                Window(line, height=1),
                 Window(FormattedTextControl(self._status), height=1),
             ]
         )
@@ -458,8 +373,8 @@ class Screen:
 
     def _height_of_question(self) -> int:
         """Return the lines that the question takes: less than half of the screen."""
-        awaited = sum(1 + len(line.problems) for line in self.seen.lines) or 1
-        return min(awaited, max(self.app.output.get_size().rows // 2 - 2, 3))
+        wanted = sum(1 + len(line.problems) for line in self.seen.lines) or 1
+        return min(wanted, max(self.app.output.get_size().rows // 2 - 2, 3))
 
     # Keys
 
@@ -589,31 +504,11 @@ class Screen:
             self._choose_row(by * 10)
 
 
-def _painted(pieces: Iterable[Piece]) -> StyleAndTextTuples:
-    """Return pieces as the library shows them."""
-    return [("" if each.role is Role.PLAIN else f"class:{each.role.value}", each.text) for each in pieces]
-
-
-def _lines_of(pieces: Iterable[Piece]) -> _Lines:
-    """Return pieces line by line."""
-    lines: _Lines = [[]]
-    for style, text, *_ in _painted(pieces):
-        first, *more = text.split("\n")
-        if first:
-            lines[-1].append((style, first))
-        for part in more:
-            lines.append([(style, part)] if part else [])
-    while lines and not lines[-1]:
-        lines.pop()
-    return lines
-
-
 def explore_on_screen(bench: Workbench) -> None:
     """Show a bench until somebody ends it; a question that was changed and not kept is printed then."""
-    screen = Screen(bench)
+    screen = _Screen(bench)
     gc.collect()
     gc.freeze()  # what was read stays: to look through it for circles would hold up a key
-    sys.setswitchinterval(_TURN)
     try:
         screen.app.run()
     finally:
