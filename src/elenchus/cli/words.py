@@ -18,16 +18,13 @@ if TYPE_CHECKING:
 __all__ = [
     "codes",
     "definitions",
+    "fixed",
     "formats",
     "listings",
     "names",
     "pages",
-    "reports",
-    "shells",
     "templates",
 ]
-
-_SITE_FILE = "elenchus.toml"
 
 
 def _offered(words: Iterable[tuple[str, str]], begun: str) -> list[tuple[str, str]]:
@@ -46,18 +43,22 @@ def _read(file: Path) -> dict[str, Any]:
 
 def _folder(ctx: click.Context) -> Path | None:
     """Return the folder of the site that a command is about."""
+    from elenchus.site.keys import SITE_FILE
+
     given = ctx.params.get("site")
-    start = Path(given) if given else Path.cwd()
-    around = [start] if given else [start, *start.parents]
-    return next((folder for folder in around if os.path.lexists(folder / _SITE_FILE)), None)
+    around = [Path(given)] if given else [Path.cwd(), *Path.cwd().parents]
+    return next((folder for folder in around if os.path.lexists(folder / SITE_FILE)), None)
 
 
 def _tables(ctx: click.Context, stem: str) -> Iterator[tuple[str, dict[str, Any]]]:
     """Yield the tables with a name of ``stem.toml`` and of the files in the folder ``stem``."""
+    from elenchus.site.files import files_of
+
     folder = _folder(ctx)
-    files = [folder / f"{stem}.toml", *sorted((folder / stem).glob("*.toml"))] if folder else []
-    for file in files:
-        yield from ((name, table) for name, table in _read(file).items() if isinstance(table, dict))
+    if folder is None:
+        return
+    for name in files_of(folder, stem):
+        yield from ((key, table) for key, table in _read(folder / name).items() if isinstance(table, dict))
 
 
 def _listings(ctx: click.Context) -> Iterator[tuple[str, str]]:
@@ -67,9 +68,11 @@ def _listings(ctx: click.Context) -> Iterator[tuple[str, str]]:
 
 
 def _of_site_file(ctx: click.Context, *keys: str) -> Iterator[tuple[str, str]]:
-    """Yield the names of kinds, of taxonomies or of sources, with what they are."""
+    """Yield the names of kinds, of taxonomies or of conditions, with what they are."""
+    from elenchus.site.keys import SITE_FILE
+
     folder = _folder(ctx)
-    data = _read(folder / _SITE_FILE) if folder else {}
+    data = _read(folder / SITE_FILE) if folder else {}
     for key in keys:
         found = data.get(key)
         yield from ((name, key) for name in (found if isinstance(found, dict) else ()))
@@ -117,15 +120,17 @@ def templates(incomplete: str) -> list[tuple[str, str]]:
     return _offered(((name, "") for name in BUILT_IN), incomplete)
 
 
-def _fixed(*words: str) -> Callable[[str], list[tuple[str, str]]]:
+def definitions(incomplete: str) -> list[tuple[str, str]]:
+    """Return the files that have a schema."""
+    from elenchus.site.schemas import NAMES
+
+    return _offered(((name, "") for name in NAMES), incomplete)
+
+
+def fixed(*words: str) -> Callable[[str], list[tuple[str, str]]]:
     """Return what completes words that are always the same."""
 
     def found(incomplete: str) -> list[tuple[str, str]]:
         return _offered(((word, "") for word in words), incomplete)
 
     return found
-
-
-reports = _fixed("text", "json", "sarif")
-shells = _fixed("bash", "zsh", "fish")
-definitions = _fixed("elenchus", "listings", "pages")

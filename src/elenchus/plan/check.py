@@ -184,7 +184,8 @@ class _Checker(Reading):
         rows = self.listing(name, ())
         if rows and rows.plan.subject != subject:
             message = f"the listing {name.text} cannot fill this one: its rows are of another sort"
-            self.report("mixed-rows", message, "", name.span)
+            hint = "Name a listing of the same sort of rows: entries, or terms of the same taxonomy."
+            self.report("mixed-rows", message, hint, name.span)
             rows = None
         found = self.problems[before:]  # they stand in the setting, not in the question
         self.problems[before:] = [replace(problem, span=None, setting="fill_from") for problem in found]

@@ -304,8 +304,8 @@ def _check_options(
         )
     target = found["kind"]
     if kind is Type.ENTRY and target and target not in kinds:
-        near = Near(target, nearest(target, kinds))
-        file.report("unknown-kind", (*path, "kind"), f"there is no kind {quoted(target)}", "", near=near)
+        near, hint = Near(target, nearest(target, kinds)), f"Kinds: {', '.join(kinds)}."
+        file.report("unknown-kind", (*path, "kind"), f"there is no kind {quoted(target)}", hint, near=near)
 
 
 def _check_conditions(file: TomlFile, schema: Schema) -> None:

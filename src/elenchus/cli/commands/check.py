@@ -81,7 +81,7 @@ _FormatOption = Annotated[
         metavar="FORMAT",
         help=", ".join(_FORMATS),
         callback=_known_report,
-        autocompletion=words.reports,
+        autocompletion=words.fixed(*_FORMATS),
     ),
 ]
 _AboutOption = Annotated[

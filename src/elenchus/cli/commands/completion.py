@@ -27,7 +27,10 @@ def completion(
     shell: Annotated[
         str,
         typer.Argument(
-            metavar="SHELL", help="bash, zsh or fish.", callback=_known_shell, autocompletion=words.shells
+            metavar="SHELL",
+            help="bash, zsh or fish.",
+            callback=_known_shell,
+            autocompletion=words.fixed(*_SHELLS),
         ),
     ],
 ) -> None:
