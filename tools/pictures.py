@@ -113,7 +113,7 @@ def main() -> None:
                     typed = shlex.join(
                         [sys.executable, str(Path(__file__).absolute()), "typing", name, str(done)]
                     )
-                    terminal_picture(name, typed, site)
+                    terminal_picture(name, typed, site, rows=46)  # its last line is one of the screen
                 else:
                     terminal_picture(name, TERMINAL[name], site)
     finally:
@@ -211,7 +211,7 @@ def typing(command: str, keys: Sequence[str], done: Path) -> None:
                 done.touch()
 
 
-def terminal_picture(name: str, typed: str, site: Path) -> None:
+def terminal_picture(name: str, typed: str, site: Path, rows: int = 47) -> None:
     """Show a command and its output in xterm and save the picture of the screen."""
     done = site.parent / f"{name}.done"
     shown = SHOWN.get(name, typed)
@@ -229,7 +229,7 @@ def terminal_picture(name: str, typed: str, site: Path) -> None:
         "-b",
         "10",
         "-geometry",
-        "156x46+0+0",
+        f"156x{rows}+0+0",
     ]
     terminal = subprocess.Popen([*command, "-e", "bash", "-c", prompt], env=environment, cwd=site)
     while not done.exists() and terminal.poll() is None:
