@@ -381,6 +381,13 @@ class Oracle:
             combined: list[tuple[Any, ...]] = [()]
             for key in question.group.keys:
                 values = list(dict.fromkeys(self.group_values(self.by_id[name], key.path.names))) or [None]
+                if key.under:
+                    below = [value.text for value in key.under]  # type: ignore[union-attr]
+                    values = [
+                        each
+                        for each in values
+                        if each and any(f"{each}/".startswith(f"{top}/") for top in below)
+                    ]
                 combined = [(*before, value) for before in combined for value in values]
             for keys in combined:
                 found.setdefault(keys, []).append(name)

@@ -121,6 +121,21 @@ def test_demo_is_clean() -> None:
     assert not report.fails(strict=True)
 
 
+def test_values_once(demo_copy: Path) -> None:
+    """Where pages give many values that are wrong in one way, because the type is another, that is told once."""
+    listings = demo_copy / "listings.toml"
+    listings.write_text(listings.read_text(encoding="utf-8").replace('type = "habitat"', 'type = "station"'))
+    found = [
+        each.problem.message
+        for each in check_site(elenchus.open_site(demo_copy)).findings
+        if each.level == "error" and each.problem.code == "unknown-entry"
+    ]
+    assert len(found) == 1
+    assert re.search(
+        "no station is called “.+”, given for :habitat, and 19 other values are wrong like it$", found[0]
+    )
+
+
 def test_program(run: Run, broken: Path) -> None:
     """The program exits with 1 at errors, and at warnings if it is strict; JSON holds what the text says."""
     done = run("check", "--site", str(broken), "--format", "json")

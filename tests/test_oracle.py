@@ -64,7 +64,10 @@ SCHEMA = Schema(
         "a": Kind("a", {name: Field(name, kind) for name, kind in A_FIELDS.items()}),
         "b": Kind("b", {name: Field(name, A_FIELDS[name]) for name in ("num", "name")}),
     },
-    taxonomies={"area": TaxonomyRules("area", tree=True), "topic": TaxonomyRules("topic")},
+    taxonomies={
+        "area": TaxonomyRules("area", tree=True, terms="area.csv"),
+        "topic": TaxonomyRules("topic", terms="topic.csv"),
+    },
     fields={**CORE_FIELDS, "kind": KIND},
 )
 TERMS = {
@@ -324,11 +327,15 @@ GROUP_FIELDS = [
     ("tags",),
     ("when", "week"),
 ]
-GROUP_KEYS = st.builds(
+ORDERS = {
+    "by": st.sampled_from(["value", "value", "count", "name"]),
+    "descending": st.none() | st.booleans(),
+}
+GROUP_KEYS = st.builds(nodes.GroupKey, st.sampled_from(GROUP_FIELDS).map(nodes.Path), **ORDERS) | st.builds(
     nodes.GroupKey,
-    st.sampled_from(GROUP_FIELDS).map(nodes.Path),
-    by=st.sampled_from(["value", "value", "count", "name"]),
-    descending=st.none() | st.booleans(),
+    st.sampled_from([("area",), ("area", "top")]).map(nodes.Path),
+    under=st.lists(AREAS, min_size=1, max_size=2).map(tuple),
+    **ORDERS,
 )
 SMALL = st.integers(0, 6)
 

@@ -111,7 +111,7 @@ def test_repeats_are_told(reference: elenchus.Site) -> None:
         Book(reference),
         page_of(["from sighting limit 3", "where habitat = rocky-shore limit 3"], no_repeats=True),
     )
-    assert found.sections[1].left_out == (("s1", 0), ("s3", 0))
+    assert found.sections[1].left_out == [("s1", 0), ("s3", 0)]
     assert found.sections[1].answer is not None
     assert found.sections[1].answer.matched == 4
 

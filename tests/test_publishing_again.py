@@ -23,7 +23,10 @@ from elenchus.publishing.publication import Publication, Wishes, writing
 from elenchus.publishing.unchanged import texts_digest, unchanged
 from elenchus.rendering.renderer import Renderer
 from elenchus.rendering.views import Visit
+from elenchus.tables.export import export
+from elenchus.tables.opening import recorded
 from test_publishing import tree
+from test_tables import differences
 
 SITE = """
 [site]
@@ -346,6 +349,24 @@ def test_one_edit(file: str, old: str, new: str, changed: str, tmp_path: Path) -
     assert tree(to) == tree(tmp_path / "fresh")
 
 
+# Pages whose sections leave out what stands above them, with groups and with rows that fill them up.
+TOPICAL = """
+[topical]
+each = "from topic"
+address = "topical/{path}/"
+no_repeats = true
+sections = [
+  { ask = "from note where topic under :here order by newest limit 2" },
+  { ask = "from note where topic under :here group by date.month limit 1 per group", title = "By month" },
+  { ask = "from note where topic under :here and depth < 7 group by level by count desc, topic under sea", title = "By level" },
+  { ask = "from note where topic under :here group by writer by count, title.initial limit 2 groups per page 3", title = "By writer" },
+  { listing = "filled", given = { topic = ":here" } },
+  { ask = "from note where topic under :here group by topic limit 0 per group", title = "Counts" },
+  { ask = "from note where topic under :here order by title natural", title = "What is left" },
+]
+"""
+
+
 @pytest.mark.parametrize("seed", range(6))
 def test_together(seed: int, tmp_path: Path) -> None:
     """What the pages of a set are told when they are asked for together is what each is told by itself."""
@@ -360,20 +381,40 @@ def test_together(seed: int, tmp_path: Path) -> None:
         '[of.parameters]\ntopic = { type = "topic", many = true }\n'
         '[both]\nask = "where level = :here.level and depth >= :here.depth and not (topic = :here.topic) limit 4"\n'
         '[same]\nask = "where depth = :here.depth? and depth > 3 and writer = :here.writer?"\n'
+        '[filled]\nask = "from note where topic under :topic order by title limit 2"\nfill_from = "newest"\nat_least = 4\n'
+        '[filled.parameters]\ntopic = { type = "topic" }\n'
     )
     replaced(
         tmp_path / "pages.toml",
         ('{ listing = "kin" },', '{ listing = "kin" }, { listing = "of", given = { topic = ":here.topic" } },'
          '{ listing = "both" }, { listing = "same" }, { ask = "where near = :here group by topic" },'),
     )  # fmt: skip
+    with (tmp_path / "pages.toml").open("a") as file:
+        file.write(TOPICAL)
     site = elenchus.open_site(tmp_path, at="2026-06-20")
-    alone, together = Book(site), Book(site, in_bulk=True)
+    export(site.dataset, place := f"duckdb:///{tmp_path}/all.duckdb")
+    there = site.answered_on(place)
+    alone, together, tables = Book(site), Book(site, in_bulk=True), Book(there, in_bulk=True)
     for page in alone.pages:
-        one, other = placed(alone, page).sections, placed(together, page).sections
-        for mine, its in zip(one, other, strict=True):
-            assert (mine.answer, mine.problems) == (its.answer, its.problems), (page.path, mine.number)
-            assert mine.all_ids == its.all_ids
-            assert mine.plan == its.plan
+        one = placed(alone, page).sections
+        for other in (together, tables):
+            for mine, its in zip(one, placed(other, page).sections, strict=True):
+                where = page.path, mine.number, other is tables
+                assert (mine.problems, mine.above) == (its.problems, its.above), where
+                assert not (mine.answer and its.answer) or differences(mine.answer, its.answer) == {}, where
+                assert bool(mine.answer) == bool(its.answer), where
+                assert mine.all_ids == its.all_ids, where
+                assert mine.plan == its.plan, where
+                assert set(mine.left_out) == set(its.left_out), where
+    counts = []
+    for in_bulk in (True, False):
+        book = Book(site.answered_on(place), in_bulk=in_bulk)
+        pages = book.of("topical").pages
+        with recorded(book.site.tables) as (statements, _):
+            for page in pages:
+                placed(book, page)
+        counts.append(len(statements))
+    assert counts[0] < counts[1] * 2 // 3
 
 
 def test_several_processes(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -436,6 +436,29 @@ def test_change_of_a_section(folder: Path, page: str, section: str, file: str) -
     assert not site.pages.problems + site.library.problems
 
 
+def test_counts_are_those_of_the_page(folder: Path) -> None:
+    """What other sections show first is not counted; a section that is hidden for want of rows can be changed."""
+    listings = folder / "listings.toml"
+    text = listings.read_text(encoding="utf-8")
+    hidden = text.replace("habitat under shore order", "habitat under shore and date in next 3 days order")
+    listings.write_text(
+        hidden.replace('fill_from = "newest-sightings"\nat_least  = 3\n', ""), encoding="utf-8"
+    )
+    client = changing(folder)
+    seen = client.get("/-elenchus/change?page=/&section=1").text
+    counts = re.findall(r"(\d+) left</output>", seen)
+    assert counts == ["29", "15", "0", "0"]  # of 30 sightings, 16 of them from the shore, one stands above
+    assert "All counts leave out the 4 rows of sections that choose before this one." in seen
+    page = client.get("/").text
+    assert "Fresh from the shore has no rows and is hidden: <a" in page
+    assert "change?page=%2F&amp;section=1" in page
+    form = {**fields(seen), "text": "from sighting group by habitat limit 0 per group"}
+    counted = client.post("/-elenchus/change", data=form, headers=OWN).text
+    assert (
+        "30 shown of 30 that match" in counted
+    )  # counts of groups show no rows, so that they leave out none
+
+
 def test_lines_of_a_form(folder: Path) -> None:
     """Lines are switched off, moved and taken away; the text in their place is read; offers have counts."""
     client = changing(folder)
@@ -455,7 +478,7 @@ def test_lines_of_a_form(folder: Path) -> None:
     data = {**two, "typed": "where habitat = ", "at": "2"}
     offered = client.post("/-elenchus/offers", data=data, headers=OWN).json()
     counted = {each["value"]: each["label"] for each in offered}
-    assert counted["where habitat = rocky-shore"] == "Rocky shore · 6 left"
+    assert counted["where habitat = rocky-shore"] == "Rocky shore · 5 left"
     data = {**two, "typed": "ord", "at": "0"}
     assert "order by" in [
         each["value"] for each in client.post("/-elenchus/offers", data=data, headers=OWN).json()

@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from contextlib import nullcontext
 from typing import TYPE_CHECKING, TypeAlias
 
 from elenchus.checks.finders import finders
 from elenchus.checks.records import LEVELS, RENAMED, record
-from elenchus.errors import Problem, Replacement, SiteError
+from elenchus.errors import About, Problem, Replacement, SiteError
 from elenchus.frozen import Frozen, replace
 from elenchus.pages.survey import Survey
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable
+    from collections.abc import Callable, Iterable, Iterator
     from contextlib import AbstractContextManager
 
     from elenchus.checks.records import Level
@@ -22,6 +23,8 @@ if TYPE_CHECKING:
 __all__ = ["Finding", "Report", "check_site"]
 
 _Progress: TypeAlias = "Callable[[int], AbstractContextManager[Callable[[], None]]]"
+
+_MANY_VALUES = 3  # from so many others on, they are told by their number
 
 
 def _no_progress(_: int) -> AbstractContextManager[Callable[[], None]]:
@@ -78,9 +81,25 @@ def _surveyed(survey: Survey) -> Report:
         except SiteError as error:  # a file of terms that cannot be read stops all that needs it
             found.update(dict.fromkeys(error.problems))
     accepted = survey.site.definition.accepted
-    findings = [_judged(problem, accepted) for problem in found]
+    findings = [_judged(problem, accepted) for problem in _values_once(found)]
     findings += _idle_acceptances(accepted, found)
     return Report(tuple(sorted(findings, key=_in_order)))
+
+
+def _values_once(found: Iterable[Problem]) -> Iterator[Problem]:
+    """Yield problems; where many values of one parameter are wrong in one way, the first, and how many more.
+
+    A set of pages gives its parameter a value for each page: where its type is wrong, all of them are.
+    """
+    alike: dict[object, list[Problem]] = defaultdict(list)
+    for problem in found:
+        of_value = problem.about is About.VALUE and problem.parameter and problem.place
+        alike[(problem.place, problem.code, problem.parameter) if of_value else problem].append(problem)
+    for first, *others in alike.values():
+        if len(others) < _MANY_VALUES:
+            yield from (first, *others)
+        else:
+            yield replace(first, message=f"{first.message}, and {len(others)} other values are wrong like it")
 
 
 def _of_site(problem: Problem) -> Problem:

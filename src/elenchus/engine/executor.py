@@ -98,7 +98,9 @@ class Engine(Working):
         stages = self.select(plan, self.left_out(plan, without))
         return answer(plan, stages, self.clock, question, page, in_public=in_public)
 
-    def together(self, plans: Sequence[Plan], question: str = "") -> list[Answer]:
+    def together(
+        self, plans: Sequence[Plan], question: str = "", *, without: Sequence[Sequence[str]] = ()
+    ) -> list[Answer]:
         """See :class:`Executor`."""
         from elenchus.engine.run import answer
 
@@ -108,8 +110,8 @@ class Engine(Working):
         shared = [part for at, part in enumerate(written[0]) if all(each[at] == part for each in written)]
         base = select(replace(plans[0], condition=AllOf(tuple(shared)) if shared else None), selection)
         found = []
-        for plan, conditions in zip(plans, written, strict=True):
-            stages = select(plan, selection)
+        for plan, conditions, names in zip(plans, written, without or [()] * len(plans), strict=True):
+            stages = select(plan, selection, without=self.left_out(plan, names))
             own = AllOf(tuple(part for part in conditions if part not in shared))
             stages.__dict__["matched_rows"] = meeting(selection, own, base.matched_rows, stages.note)
             found.append(answer(plan, stages, self.clock, question))
@@ -139,9 +141,11 @@ class Engine(Working):
         masks = (stages.selection.rows(each) for each in conditions)
         return [self.named(plan, stages.rows[mask[stages.rows]]) for mask in masks]
 
-    def counts(self, plan: Plan, conditions: Sequence[Condition]) -> list[int]:
+    def counts(
+        self, plan: Plan, conditions: Sequence[Condition], *, without: Sequence[str] = ()
+    ) -> list[int]:
         """See :class:`Executor`."""
-        stages = self.select(plan)
+        stages = self.select(plan, self.left_out(plan, without))
         return [int(stages.selection.rows(each)[stages.rows].sum()) for each in conditions]
 
     def explain(self, plan: Plan, question: str = "", *, without: Sequence[str] = ()) -> Explanation:

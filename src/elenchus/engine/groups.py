@@ -74,10 +74,10 @@ class Grouping(Working):
         """Return how many groups are shown, where only so many values of the first key have theirs."""
         return len(self.codes) if limit is None else int(np.searchsorted(self.turns, limit))
 
-    def shown(self, groups: int, per_group: int | None) -> int:
-        """Return how many placements are shown on all pages: of so many groups, and so many of each."""
+    def shown(self, groups: int, per_group: int | None) -> NDArray[np.int64]:
+        """Return how many placements each of the first groups shows on all pages, at most so many."""
         counts = self.counts[:groups]
-        return int((counts if per_group is None else np.minimum(counts, per_group)).sum())
+        return counts if per_group is None else np.minimum(counts, per_group)
 
     @cached_property
     def placements(self) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
@@ -103,11 +103,29 @@ class Grouping(Working):
         firsts = np.concatenate(([0], np.cumsum(self.counts)))
         return np.arange(len(self.group_of)) - firsts[self.group_of]
 
-    @property
-    def overlap(self) -> NDArray[np.int64]:
-        """The places of the rows that stand in more than one group."""
-        found: NDArray[np.int64] = np.flatnonzero(np.bincount(self.place_of, minlength=1) > 1)
-        return found
+    def between(
+        self, first: int, last: int, groups: int, per_group: int | None
+    ) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """Return the groups and places of some placements.
+
+        They are counted among those that are shown: of so many groups, and so many of each.
+        """
+        if per_group is None:
+            return self.group_of[first:last], self.place_of[first:last]
+        kept = np.flatnonzero((self.group_of < groups) & (self.nth < per_group))[first:last]
+        return self.group_of[kept], self.place_of[kept]
+
+    @cached_property
+    def overlap(self) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """The groups and places of the placements of the rows that stand in more than one group."""
+        groups, places = self.placements
+        several = np.bincount(places, minlength=1)[places] > 1
+        return groups[several], places[several]
+
+    @cached_property
+    def several(self) -> int:
+        """The number of rows that stand in more than one group."""
+        return len(np.unique(self.overlap[1]))
 
 
 def grouped(stages: Stages, plan: Plan) -> Grouping:

@@ -49,7 +49,7 @@ def answer(
     grouping = grouped(stages, plan) if plan.groups else None
     if grouping:
         stages.note("groups, counted and put in order", len(grouping.counts))
-    cut = Cut(plan, grouping, stages.total, page)
+    cut = Cut(plan, grouping, stages.total, page, stages.filled)
     view = stages.selection.view
     fields = (*view.shown(plan.subject, shown_of(plan)), *plan.fields, *plan.show)
     numbers = cut.rows(stages) if grouping else stages.between(*cut.bounds)
@@ -104,10 +104,9 @@ class _Overlaps(Mapping[str, tuple[str, ...]]):
     def labels(self) -> dict[str, tuple[str, ...]]:
         """The labels of the groups of each row, by its id."""
         grouping, rows = self.grouping, self.grouping.stages.rows
-        several = np.isin(grouping.place_of, grouping.overlap)
-        placed = rows[grouping.place_of[several]].tolist()
-        found: dict[str, tuple[str, ...]] = {self.ids[row]: () for row in rows[grouping.overlap].tolist()}
-        for row, number in zip(placed, grouping.group_of[several].tolist(), strict=True):
+        groups, places = grouping.overlap
+        found: dict[str, tuple[str, ...]] = {self.ids[row]: () for row in rows[np.unique(places)].tolist()}
+        for row, number in zip(rows[places].tolist(), groups.tolist(), strict=True):
             found[self.ids[row]] += (grouping.label(number),)
         return found
 
@@ -116,7 +115,7 @@ class _Overlaps(Mapping[str, tuple[str, ...]]):
         return dict, (self.labels,)
 
     def __len__(self) -> int:
-        return len(self.grouping.overlap)
+        return self.grouping.several
 
     def __iter__(self) -> Iterator[str]:
         return iter(self.labels)
@@ -126,16 +125,23 @@ class _Overlaps(Mapping[str, tuple[str, ...]]):
 
 
 class Cut:
-    """One page of an answer: of its rows, or of their placements in groups. Raises NoSuchPage."""
+    """One page of an answer: of its rows, or of their placements in groups. Raises NoSuchPage.
 
-    def __init__(self, plan: Plan, grouping: Grouping | None, total: int, page: int | str) -> None:
+    There are ``total`` rows, the last ``filled`` of which fill up.
+    """
+
+    def __init__(
+        self, plan: Plan, grouping: Grouping | None, total: int, page: int | str, filled: int = 0
+    ) -> None:
         self.plan = plan
         self.grouping = grouping
         self.every = total
+        self.filled = filled
         self.per_group = plan.per_group
         self.size = plan.per_page
         self.groups_kept = grouping.kept(plan.group_limit) if grouping else 0
-        self.total = total if grouping is None else grouping.shown(self.groups_kept, plan.per_group)
+        self.sizes = grouping.shown(self.groups_kept, plan.per_group) if grouping else None
+        self.total = total if self.sizes is None else int(self.sizes.sum())
         self.pages = max(1, -(-self.total // self.size)) if self.size else 1
         self.page = _page_number(page, self.pages, self.size)
         self.first = (self.page - 1) * self.size if self.size else 0
@@ -172,52 +178,48 @@ class Cut:
             placements=int(grouping.counts.sum()) if grouping else None,
             overlap=_Overlaps(grouping, ids) if grouping else {},
             unpublished=plan.unpublished,
+            filled=self.filled,
         )
 
     @property
     def bounds(self) -> tuple[int, int]:
         """The places of the page among the rows, or among those of their placements that are shown."""
-        return self.first, self.first + self.size if self.size else self.total
+        return self.first, min(self.first + self.size, self.total) if self.size else self.total
 
     @cached_property
-    def kept(self) -> NDArray[np.int64]:
-        """The placements that are shown on any page."""
+    def chosen(self) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """The groups and places of the placements on the page."""
         if self.grouping is None or not self.total:
-            return np.zeros(0, dtype=np.int64)
-        if self.per_group is None:
-            return np.arange(int(self.grouping.counts[: self.groups_kept].sum()))
-        kept = self.grouping.group_of < self.groups_kept
-        return np.flatnonzero(kept & (self.grouping.nth < self.per_group))
+            return np.zeros(0, dtype=np.int64), np.zeros(0, dtype=np.int64)
+        return self.grouping.between(*self.bounds, self.groups_kept, self.per_group)
 
-    @cached_property
-    def chosen(self) -> NDArray[np.int64]:
-        """The placements on the page."""
-        return self.kept[slice(*self.bounds)]
+    @property
+    def places(self) -> NDArray[np.int64]:
+        """The places of the rows that stand in groups on the page, each once, as they come there."""
+        found = self.chosen[1]
+        _, first = np.unique(found, return_index=True)
+        return found[np.sort(first)]
 
     def rows(self, stages: Stages) -> NDArray[np.intp]:
         """Return the rows that stand in groups on the page, each once."""
-        if self.grouping is None or not len(self.chosen):
-            return np.zeros(0, dtype=np.intp)
-        found = self.grouping.place_of[self.chosen]
-        _, first = np.unique(found, return_index=True)
-        return stages.rows[found[np.sort(first)]]
+        # Where only counts are shown, nobody needs to know the order of the rows.
+        return stages.rows[self.places] if self.total else np.zeros(0, dtype=np.intp)
 
     def groups(self, grouping: Grouping, ids: Sequence[str]) -> tuple[Group, ...]:
         """Return the groups of the page; ``ids`` are those of the table."""
-        here: dict[int, list[str]] = {number: [] for number in self.numbers(grouping)}
-        if len(self.chosen):
-            placed = grouping.stages.rows[grouping.place_of[self.chosen]].tolist()
-            for number, row in zip(grouping.group_of[self.chosen].tolist(), placed, strict=True):
-                here[number].append(ids[row])
+        here: dict[int, list[str]] = {number: [] for number in self.numbers()}
+        numbers, places = self.chosen
+        placed = grouping.stages.rows[places] if len(places) else places
+        for number, row in zip(numbers.tolist(), placed.tolist(), strict=True):
+            here[number].append(ids[row])
         return tuple(self.group(grouping, number, names) for number, names in here.items())
 
-    def numbers(self, grouping: Grouping) -> list[int]:
+    def numbers(self) -> list[int]:
         """Return the groups of the page: those with a row on it, and the empty ones behind those rows."""
-        every = np.arange(self.groups_kept)
-        if not self.size:
-            return every.tolist()
-        of_kept = grouping.group_of[self.kept]
-        starts, ends = np.searchsorted(of_kept, every, "left"), np.searchsorted(of_kept, every, "right")
+        if not self.size or self.sizes is None:
+            return list(range(self.groups_kept))
+        ends = np.cumsum(self.sizes)
+        starts = ends - self.sizes
         # A group without rows belongs to the page of the placement before it.
         firsts = np.where(starts < ends, starts, np.maximum(starts - 1, 0)) // self.size
         lasts = np.where(starts < ends, ends - 1, np.maximum(starts - 1, 0)) // self.size

@@ -33,13 +33,15 @@ _COUNTED = frozenset({"source", "unpublished", "where", "at_most", "offset", "li
 class Basis(Working):
     """What a sketch is asked of: a site, the listing whose settings it has, and values for its parameters.
 
-    ``shown`` are the fields that its rows show in place of those of the listing.
+    ``shown`` are the fields that its rows show in place of those of the listing; ``without`` are rows that
+    it leaves out, because they stand on its page already.
     """
 
     site: Site
     listing: Listing
     given: Mapping[str, Sequence[str]] = member(default_factory=dict)
     shown: tuple[str, ...] = ()
+    without: tuple[str, ...] = ()
     known: dict[Any, Any] = member(default_factory=dict)  # what was counted and offered already
 
     def query(self, sketch: Sketch) -> Query:
@@ -52,7 +54,7 @@ class Basis(Working):
         given = self.given
         with suppress(QuestionError):  # what is wrong with a name was told when it was given
             given = with_here(self.site, listing, given)
-        return Query(self.site, listing, given)
+        return Query(self.site, listing, given, without=self.without)
 
     def count(self, sketch: Sketch) -> int | None:
         """Return the number of rows of a sketch; None where it cannot be asked. Each is counted once."""
@@ -124,17 +126,18 @@ def _page_of(query: Query, page: int | str) -> tuple[Answer, bool]:
 
     Of an answer without pages the first rows will do, of groups the first of each; all are counted.
     """
-    plan, executor = query.plan, query.site.executor
+    plan, executor, without = query.plan, query.site.executor, query.without
     is_cut = False
-    if plan.groups and plan.per_group is None and executor.count(plan) > _MOST_ROWS:
+    if plan.groups and plan.per_group is None and query.count() > _MOST_ROWS:
         plan, is_cut = replace(plan, per_group=_OF_GROUP), True
     elif not plan.groups and (plan.per_page is None or plan.per_page > _MOST_ROWS):
-        is_cut = executor.count(plan) > _MOST_ROWS
+        is_cut = query.count() > _MOST_ROWS
         plan, page = replace(plan, per_page=_MOST_ROWS) if is_cut else plan, 1
     try:
-        found = executor.run(plan, query.listing.text, page)
+        found = executor.run(plan, query.listing.text, page, without=without)
     except NoSuchPage:
-        found = executor.run(plan, query.listing.text, executor.run(plan).pages)
+        last = executor.run(plan, without=without).pages
+        found = executor.run(plan, query.listing.text, last, without=without)
     found = query.finished(found)
     is_paged = query.plan.per_page is not None
     return (found if is_paged or not is_cut else replace(found, pages=1)), is_cut

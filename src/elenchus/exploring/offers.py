@@ -377,7 +377,7 @@ def _stored(here: _Here, field: FieldRef, plan: Plan) -> Iterator[tuple[str, str
     """Yield the values of texts and numbers that rows have, the most frequent first."""
     key = GroupBy(field, by="count", descending=True)
     grouped = replace(plan, groups=(key,), per_group=0, show=())  # only their counts are wanted
-    for group in here.basis.site.executor.run(grouped).groups or ():
+    for group in here.basis.site.executor.run(grouped, without=here.basis.without).groups or ():
         if group.keys[0] is not None:
             yield spoken(group.keys[0]), ""
 
@@ -406,7 +406,7 @@ def _with_counts(
     if operator(name).takes_pattern or operator(name).operands is Operands.PAIR:
         tests = {}
     try:
-        counted = here.basis.site.executor.counts(plan, list(tests.values()))
+        counted = here.basis.site.executor.counts(plan, list(tests.values()), without=here.basis.without)
         counts = dict(zip(tests, counted, strict=True))
     except ElenchusError:
         counts = {}

@@ -131,7 +131,7 @@ class Workbench:
     def basis(self, moment: OnBench | None = None) -> Basis:
         """Return what sketches are asked of."""
         moment = moment or self.moment
-        return Basis(self.site, self.base, moment.given, moment.shown, self.known)
+        return Basis(self.site, self.base, moment.given, moment.shown, known=self.known)
 
     def look(self) -> Look:
         """Return what comes of the question as it is."""

@@ -119,9 +119,9 @@ def _heading(answer: Answer, name: str) -> Heading:
 def _summary(answer: Answer, place: str) -> Iterator[Piece]:
     """Yield one line of counts, the time at which they hold, and the tables that gave them."""
     noun = answer.subject.counted(answer.matched)
-    parts = [f"{answer.matched} {noun}"]
-    if answer.total != answer.matched:
-        parts = [f"{answer.total} of {answer.matched} {noun}"]
+    own, more = answer.own_and_more(answer.total)
+    words = f"{own} {noun}" if own == answer.matched else f"{own} of {answer.matched} {noun}"
+    parts = [f"{words} and {more} more" if more else words]
     if answer.groups is not None:
         parts.append(_placed(answer))
     if answer.pages > 1:

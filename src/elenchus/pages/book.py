@@ -126,6 +126,11 @@ class Book(Working):
         return Kept(_MOST_SECTIONS)
 
     @cached_property
+    def above(self) -> Kept[dict[str, int]]:
+        """What the first sections of the last pages show: rows by their ids, with the numbers of sections."""
+        return Kept(_MOST_SECTIONS)
+
+    @cached_property
     def rules(self) -> Mapping[str, PageRule]:
         """The pages as their files have them."""
         return self.site.pages.pages

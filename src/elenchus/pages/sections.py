@@ -41,8 +41,8 @@ class Section(Frozen):
 
     ``number`` counts from 0 in the written order, ``turn`` in the order of choosing. ``query`` is what it
     asks, leaving out what stands in a section that chose before; ``answer`` is the first page of its rows;
-    both are None where a problem keeps it from being asked. ``left_out`` are the ids of rows that it would
-    list as well, each with the number of the section where it stands.
+    both are None where a problem keeps it from being asked. ``above`` are the ids of the rows of sections
+    that chose before, each with the number of the section where it stands, where the page wants no repeats.
     """
 
     number: int
@@ -51,7 +51,7 @@ class Section(Frozen):
     query: Query | None = None
     answer: Answer | None = None
     takes_part: bool = False
-    left_out: tuple[tuple[str, int], ...] = ()
+    above: tuple[tuple[str, int], ...] = ()
     problems: tuple[Problem, ...] = ()
 
     @property
@@ -60,6 +60,17 @@ class Section(Frozen):
         if self.query is None:
             raise SiteError(self.problems)
         return self.query
+
+    @property
+    def left_out(self) -> list[tuple[str, int]]:
+        """The ids of rows that it would list as well, each with the number of the section where it stands.
+
+        They are asked for now.
+        """
+        if self.query is None or not self.query.without:
+            return []
+        shown = dict(self.above)
+        return [(name, shown[name]) for name in self.query.repeated()]
 
     @property
     def listing(self) -> Listing | None:
@@ -144,18 +155,14 @@ def placed(book: Book, page: Page, *, repeats: bool | None = None, visitor: _Val
     offset and limit, so that it is refilled. ``repeats`` says otherwise than the page does. ``visitor``
     has values for the parameters that a listing declares and its section does not bind.
     """
-    keeps_repeats = not page.rule.no_repeats if repeats is None else repeats
-    rules = list(enumerate(page.rule.sections))
-    if len(rules) > 1:
-        rules.sort(key=lambda pair: _turn_of(pair[1], pair[0]))
+    no_repeats = page.rule.no_repeats if repeats is None else not repeats
     shown: dict[str, int] = {}  # id of a row → number of the section that shows it
     found: list[Section] = []
-    for turn, (number, rule) in enumerate(rules):
-        section = _chosen(book, page, _Turn(number, turn, rule), shown, visitor)
+    for turn in _turns_of(page):
+        section = _chosen(book, page, turn, shown, visitor, no_repeats=no_repeats)
         found.append(section)
-        if not keeps_repeats and section.takes_part:
-            for name in section.ids:
-                shown.setdefault(name, number)
+        if no_repeats:
+            shown.update(_shown_by(section, shown))
     if len(found) > 1:
         found.sort(key=lambda section: section.number)
     sections = tuple(found)
@@ -167,9 +174,32 @@ def without_repeats(book: Book, page: Page) -> Placed:
     return placed(book, page, repeats=True)
 
 
-def _turn_of(rule: SectionRule, number: int) -> tuple[bool, int, int]:
-    """Return what sections choose in the order of."""
-    return rule.priority is None, rule.priority or 0, number
+def _turns_of(page: Page) -> list[_Turn]:
+    """Return the sections of a page in the order in which they choose."""
+    rules = list(enumerate(page.rule.sections))
+    if len(rules) > 1:
+        rules.sort(key=lambda pair: (pair[1].priority is None, pair[1].priority or 0, pair[0]))
+    return [_Turn(number, turn, rule) for turn, (number, rule) in enumerate(rules)]
+
+
+def _shown_by(section: Section, before: Mapping[str, int]) -> dict[str, int]:
+    """Return the rows that a section adds to those that a page shows, each with its number."""
+    if not section.takes_part:
+        return {}
+    return {name: section.number for name in section.ids if name not in before}
+
+
+def _shown_above(book: Book, page: Page, turns: Sequence[_Turn]) -> dict[str, int]:
+    """Return what some sections show that choose first on a page, each row with the number of its section."""
+    if not turns:
+        return {}
+
+    def made() -> dict[str, int]:
+        before = _shown_above(book, page, turns[:-1])
+        section = _chosen(book, page, turns[-1], before, None, no_repeats=True)
+        return before | _shown_by(section, before)
+
+    return book.above.get((page.rule.name, page.place, len(turns)), made)
 
 
 class _Turn(NamedTuple):
@@ -185,11 +215,17 @@ class _Turn(NamedTuple):
 
 
 def _chosen(
-    book: Book, page: Page, turn: _Turn, shown: Mapping[str, int], visitor: _Values | None
+    book: Book,
+    page: Page,
+    turn: _Turn,
+    shown: Mapping[str, int],
+    visitor: _Values | None,
+    *,
+    no_repeats: bool,
 ) -> Section:
     """Return a section with the rows that it shows; ``shown`` are those that it must not.
 
-    Pages that give it the same values share it.
+    Pages that give it the same values share it. ``no_repeats`` says that ``shown`` are those above it.
     """
     rule = turn.rule
     try:
@@ -201,43 +237,50 @@ def _chosen(
         given = given_to(page, rule, own, names_of_here(book.site, listing))
         query = Query(book.site, listing, given, without=tuple(shown))
         key = turn.key(query, shown)
-        if book.in_bulk and page.rule.each and not (shown or own) and key not in book.tried:
-            _ask_ahead(book, page, turn, listing)
+        if book.in_bulk and page.rule.each and not own and key not in book.tried:
+            _ask_ahead(book, page, turn, listing, no_repeats=no_repeats)
         return book.sections.get(key, lambda: _asked(query, turn, shown))
     except ElenchusError as error:
         problems = tuple(_at_section(rule, each) for each in error.problems)
         return Section(turn.number, turn.turn, rule, problems=problems)
 
 
-def _ask_ahead(book: Book, page: Page, turn: _Turn, listing: Listing) -> None:
-    """Ask for a section of a page and of those behind it in its set, all together where that can be."""
-    names, queries = names_of_here(book.site, listing), dict[tuple[Any, ...], Query]()
+def _ask_ahead(book: Book, page: Page, turn: _Turn, listing: Listing, *, no_repeats: bool) -> None:
+    """Ask for a section of a page and of those behind it in its set, all together where that can be.
+
+    With ``no_repeats`` each leaves out what its page shows before.
+    """
+    names, queries = names_of_here(book.site, listing), dict[tuple[Any, ...], tuple[Query, dict[str, int]]]()
+    before = _turns_of(page)[: turn.turn] if no_repeats else []
     for each in book.of(page.rule.name).pages[page.place : page.place + _AHEAD]:
-        query = Query(book.site, listing, given_to(each, turn.rule, None, names))
-        if (key := turn.key(query, {})) not in book.tried:
-            queries.setdefault(key, query)
+        shown = _shown_above(book, each, before)
+        query = Query(book.site, listing, given_to(each, turn.rule, None, names), without=tuple(shown))
+        if (key := turn.key(query, shown)) not in book.tried:
+            queries.setdefault(key, (query, shown))
     book.tried.update(queries)
-    answers = answered_together(list(queries.values())) if len(queries) > 1 else []
-    for (key, query), answer in zip(queries.items(), answers, strict=False):
+    if len(queries) < 2:  # noqa: PLR2004 - one is asked by itself
+        return
+    takes_part = next((query.plan.takes_part for query, _ in queries.values() if query.is_askable), True)
+    if not takes_part:
+        queries = {key: (replace(query, without=()), shown) for key, (query, shown) in queries.items()}
+    answers = answered_together([query for query, _ in queries.values()])
+    for (key, (query, shown)), answer in zip(queries.items(), answers, strict=False):
         if answer:
-            book.sections.get(key, partial(_section, query, turn, answer))
+            book.sections.get(key, partial(_section, query, turn, answer, shown))
 
 
-def _section(query: Query, turn: _Turn, answer: Answer) -> Section:
-    """Return a section with its answer, of which nothing is left out."""
+def _section(query: Query, turn: _Turn, answer: Answer, shown: Mapping[str, int]) -> Section:
+    """Return a section with its answer; ``shown`` is what other sections show."""
     number, place, rule = turn
-    return Section(number, place, rule, query, answer, _takes_part(query.plan) and not answer.choices)
+    takes_part = query.plan.takes_part and not answer.choices
+    return Section(number, place, rule, query, answer, takes_part, tuple(shown.items()))
 
 
 def _asked(query: Query, turn: _Turn, shown: Mapping[str, int]) -> Section:
     """Return a section with the rows that it shows; counts and terms leave nothing out."""
-    takes_part = _takes_part(query.plan)
-    if query.without and not takes_part:
+    if query.without and not query.plan.takes_part:
         query = replace(query, without=())
-    found = _section(query, turn, query.answer())
-    if not query.without:
-        return found
-    return replace(found, left_out=tuple((name, shown[name]) for name in query.repeated()))
+    return _section(query, turn, query.answer(), shown)
 
 
 def free_parameters(listing: Listing, rule: SectionRule) -> list[str]:
@@ -252,11 +295,6 @@ def _at_section(rule: SectionRule, problem: Problem) -> Problem:
     by_section = is_given or problem.about in (About.ABSENCE, About.CHOICE)
     place = rule.place if by_section else problem.place or rule.place
     return replace(problem, place=place, span=None)
-
-
-def _takes_part(plan: Plan) -> bool:
-    """Say whether a section shows entries: terms, and groups of which only counts are shown, do not."""
-    return plan.subject.is_entries and not (plan.groups and plan.per_group == 0)
 
 
 def given_to(

@@ -81,7 +81,7 @@ class Answer(Frozen):
     question names, ``columns`` those that a listing shows; ``at`` is the now it was asked at,
     ``unpublished`` says that drafts and the like are among the rows, ``formulas`` that cells of a table may
     be such. ``choices`` stand in
-    the place of rows where a listing shows what can be chosen.
+    the place of rows where a listing shows what can be chosen; ``filled`` of its rows fill it up.
     """
 
     question: str
@@ -105,6 +105,16 @@ class Answer(Frozen):
     unpublished: bool = False
     choices: Choices | None = None
     formulas: bool = False
+    filled: int = 0
+
+    def own_and_more(self, shown: int) -> tuple[int, int]:
+        """Return how many of its first rows meet the condition, and how many are more.
+
+        More are those that fill it up, and those that lead without meeting the condition, as far as that
+        shows: where there are more rows than meet it.
+        """
+        more = max(0, shown - min(self.total - self.filled, self.matched))
+        return shown - more, more
 
     @property
     def fields(self) -> tuple[str, ...]:

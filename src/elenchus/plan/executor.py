@@ -36,8 +36,13 @@ class Executor(Protocol):
         ``in_public`` keeps what is said beside the rows to what anybody may know.
         """
 
-    def together(self, plans: Sequence[Plan], question: str = "") -> list[Answer]:
-        """Return the first pages of the answers to plans that differ in nothing but values of conditions."""
+    def together(
+        self, plans: Sequence[Plan], question: str = "", *, without: Sequence[Sequence[str]] = ()
+    ) -> list[Answer]:
+        """Return the first pages of the answers to plans that differ in nothing but values of conditions.
+
+        ``without`` has for each of them the rows that its answer leaves out; it is empty where none does.
+        """
 
     def ids(self, plan: Plan, *, without: Sequence[str] = ()) -> list[str]:
         """Return the ids of all rows of an answer, on all its pages."""
@@ -56,7 +61,9 @@ class Executor(Protocol):
     ) -> list[list[str]]:
         """Return for each of some further conditions the ids of the rows of an answer that meet it."""
 
-    def counts(self, plan: Plan, conditions: Sequence[Condition]) -> list[int]:
+    def counts(
+        self, plan: Plan, conditions: Sequence[Condition], *, without: Sequence[str] = ()
+    ) -> list[int]:
         """Return for each of some further conditions how many rows of an answer meet it."""
 
     def explain(self, plan: Plan, question: str = "", *, without: Sequence[str] = ()) -> Explanation:

@@ -333,3 +333,11 @@ class Plan(Frozen):
     empty: str = ""
     name: str = ""
     show: tuple[FieldRef, ...] = ()
+
+    @property
+    def takes_part(self) -> bool:
+        """Say whether its rows are such as stand on a page once, where that wants no repeats.
+
+        Terms are none, nor are those of groups of which only counts are shown.
+        """
+        return self.subject.is_entries and not (self.groups and self.per_group == 0)

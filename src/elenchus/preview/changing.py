@@ -92,7 +92,7 @@ def change_page(scene: Scene, query: str) -> Reply:
     asked = dict(parse_qsl(query))
     place = _place_of(scene, asked.get("page", ""), asked.get("section", ""))
     sketch = Sketch.of(place.section.asked.listing.question)
-    return _drawn(scene, place, _Read(sketch), looked(sketch, _basis_of(scene, place)))
+    return _drawn(scene, place, _Read(sketch), looked(sketch, _basis_of(scene, place, sketch)))
 
 
 def changed_page(scene: Scene, body: str) -> Reply:
@@ -105,7 +105,7 @@ def changed_page(scene: Scene, body: str) -> Reply:
     form = _form_of(asked)
     found = _read(form)
     found = replace(found, sketch=_stepped(found.sketch, form.does))
-    look = looked(found.sketch, _basis_of(scene, place))
+    look = looked(found.sketch, _basis_of(scene, place, found.sketch))
     if form.does not in ("keep", "write") or found.problems or look.answer is None:
         return _drawn(scene, place, found, look)
     kept = _keeping(scene, place, found.sketch)
@@ -122,7 +122,8 @@ def offers_data(scene: Scene, body: str) -> Reply:
     asked = dict(parse_qsl(body, keep_blank_values=True))
     place = _place_of(scene, asked.get("page", ""), asked.get("section", ""))
     text, number = asked.get("typed", ""), counting_number(asked.get("at", "")) - 1
-    sketch, basis = _read(_form_of({**asked, "more": ""})).sketch, _basis_of(scene, place)
+    sketch = _read(_form_of({**asked, "more": ""})).sketch
+    basis = _basis_of(scene, place, sketch)
     if 0 <= number < len(sketch.lines):
         sketch = sketch.put(number, [])
     match = _LEAD.match(text)
@@ -151,10 +152,17 @@ def _place_of(scene: Scene, address: str, number: str) -> _OnPage:
     return _OnPage(page, placed(scene.book, page).sections[int(number)])
 
 
-def _basis_of(scene: Scene, place: _OnPage) -> Basis:
-    """Return what the section is asked of: the site, its listing, the values that the page gives."""
+def _basis_of(scene: Scene, place: _OnPage, sketch: Sketch) -> Basis:
+    """Return what a sketch of the section is asked of: the site, its listing, the values that the page gives.
+
+    Where the page wants no repeats, the rows of sections that choose before are left out, as far as the
+    sketch is for rows itself.
+    """
     query = place.section.asked
-    return Basis(scene.site, query.listing, query.given)
+    above = tuple(name for name, _ in place.section.above)
+    found = Basis(scene.site, query.listing, query.given, without=above)
+    whole = found.query(sketch)
+    return replace(found, without=()) if whole.is_askable and not whole.plan.takes_part else found
 
 
 # What was written
@@ -258,6 +266,7 @@ def _drawn(
         lines=lines,
         problems=list(dict.fromkeys(problems)),
         answer=look.answer,
+        above=len(look.basis.without),
         was=written,
         text=written if found.text is None else found.text,
         more=found.more,

@@ -71,9 +71,10 @@ def _why_pieces(found: Placed, section: Section, entry: str) -> Iterator[Piece]:
         yield from verdict(section.query.verdict(entry))
         return
     yield from explanation(section.query.explanation())
-    for name, other in section.left_out:
+    left_out = section.left_out
+    for name, other in left_out:
         yield Piece(f"\nLeft out: {name}, which stands in {found.sections[other].label} already")
-    yield Piece("\n" if section.left_out else "")
+    yield Piece("\n" if left_out else "")
 
 
 def problems_page(scene: Scene) -> Reply:

@@ -120,8 +120,9 @@ def _counts(answer: Answer) -> str:
     if answer.groups is not None:
         words = "1 group" if len(answer.groups) == 1 else f"{len(answer.groups)} groups"
         return f"{answer.total} in {words}"
-    shown = len(answer.rows)
-    words = f"{shown} of {answer.matched}" if shown != answer.matched else str(shown)
+    own, more = answer.own_and_more(len(answer.rows))
+    words = f"{own} of {answer.matched}" if own != answer.matched else str(own)
+    words += f" and {more} more" if more else ""
     return f"shows {words}" + (f", {answer.pages} pages" if answer.pages > 1 else "")
 
 

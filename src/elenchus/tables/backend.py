@@ -54,13 +54,15 @@ class Bound:
     """The values of a question, which never become part of a statement's text: each has a place in it.
 
     ``first`` places are left empty, and so many ``tables`` counted, for a part of what others have begun.
-    ``compared`` are the comparisons whose values have places here.
+    ``compared`` are the comparisons whose values have places here; ``leaving_out`` tells behind which place
+    each list of the rows begins that an answer leaves out.
     """
 
     def __init__(self, first: int = 0, tables: int = 0) -> None:
         self.values: list[Any] = [None] * first
         self.tables = tables
         self.compared: list[Compared] = []
+        self.leaving_out: list[int] = []
 
     def place(self, value: Any) -> str:
         """Return the sign that stands for a value until the statement is made.

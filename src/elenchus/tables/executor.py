@@ -92,11 +92,13 @@ class TableEngine(Working):
         found: Answer = self.kept.get(("answer", plan, question, page, tuple(without), in_public), made)
         return found
 
-    def together(self, plans: Sequence[Plan], question: str = "") -> list[Answer]:
+    def together(
+        self, plans: Sequence[Plan], question: str = "", *, without: Sequence[Sequence[str]] = ()
+    ) -> list[Answer]:
         """See :class:`Executor`."""
         from elenchus.tables.together import answers_together
 
-        return answers_together(self, plans, question) if plans else []
+        return answers_together(self, plans, without or [()] * len(plans), question) if plans else []
 
     @_of_entries
     def ids(self, plan: Plan, *, without: Sequence[str] = ()) -> list[str]:
@@ -131,9 +133,11 @@ class TableEngine(Working):
             lists += self.found(plan, without, besides=some).parted(ids, some)
         return lists
 
-    def counts(self, plan: Plan, conditions: Sequence[Condition]) -> list[int]:
+    def counts(
+        self, plan: Plan, conditions: Sequence[Condition], *, without: Sequence[str] = ()
+    ) -> list[int]:
         """See :class:`Executor`."""
-        return [len(ids) for ids in self.parted(plan, conditions)]
+        return [len(ids) for ids in self.parted(plan, conditions, without=without)]
 
     @_of_entries
     def explain(self, plan: Plan, question: str = "", *, without: Sequence[str] = ()) -> Explanation:

@@ -19,7 +19,6 @@ from elenchus.plan.walking import parts, tests_in
 from elenchus.plan.words import arrangement, condition_words
 from elenchus.schema.types import Type
 from elenchus.tables.expressions import ALL_ROWS, NO_ROWS, met, newest_first, no
-from elenchus.tables.groups import grouped_tables
 from elenchus.tables.shown import small_view
 from elenchus.tables.stages import certain, mask_of, rows_of
 from elenchus.values.texts import either, quoted
@@ -36,6 +35,7 @@ __all__ = ["explain_tables", "judge_tables"]
 
 _FEW = 6  # removed rows that a step names
 _MOST_TEXTS = 10_000  # rows whose stored texts are compared as such
+_NOWHERE = np.zeros(0, dtype=np.int64)
 _SHOWN = ("id", "title", "status", "date", "expires", "source")
 
 
@@ -214,18 +214,16 @@ def judge_tables(found: FoundRows, name: str) -> Verdict:
 
 def _placed(found: FoundRows, name: str, *, matches: bool) -> tuple[Standing, tuple[str, ...]]:
     """Return the place of an entry in an answer, and the labels of its groups."""
-    plan, mine = found.plan, np.zeros(0, np.bool_)
-    grouping, ids = grouped_tables(found.stages, found.total) if plan.groups else (None, {})
-    if grouping:
-        groups, places = grouping.placements
-        mine = np.array([ids[place] == name for place in places.tolist()], dtype=np.bool_)
-    labels = tuple(grouping.label(number) for number in groups[mine].tolist()) if grouping else ()
+    plan = found.plan
+    groups, places = found.grouped.places_of(name) if plan.groups else (_NOWHERE, _NOWHERE)
+    grouping = found.grouped.grouping if plan.groups else None
+    labels = tuple(grouping.label(number) for number in groups.tolist()) if grouping else ()
     if name in found.more:
         place = found.own + found.more.index(name) + 1
         of = found.every + len(found.more)
         listed = Standing(matches=True, is_listed=True, rank=place + plan.offset, of=of, after_offset=place)
         return listed, labels
-    inside = place_in_groups(plan, grouping, mine) if grouping else None
+    inside = place_in_groups(plan, grouping.turns[groups], places) if grouping else None
     return standing(plan, found.rank(name), found.every, matches=matches, place=lambda: inside), labels
 
 

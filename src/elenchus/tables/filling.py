@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from functools import cached_property
+from operator import itemgetter
 from typing import TYPE_CHECKING, Any
 
 import ibis
 import numpy as np
 
+from elenchus.engine.run import Cut
 from elenchus.frozen import Working, knowing
 from elenchus.tables.expressions import met
+from elenchus.tables.groups import TablesGrouped, counts_of, keys_of, placed_in
 from elenchus.tables.shown import small_view
 from elenchus.tables.stages import mask_of
 from elenchus.values.numbers import counting_number
@@ -22,6 +25,7 @@ if TYPE_CHECKING:
 
     from elenchus.engine.view import View
     from elenchus.plan.nodes import Condition, FieldRef, Plan
+    from elenchus.tables.groups import TableKey
     from elenchus.tables.stages import TableStages
 
     _Build = Callable[..., ir.Table]
@@ -53,6 +57,11 @@ def rows_between(
     every = type(stages)(stages.scope, stages.plan, stages.without).ordered.rows
     every = every.aggregate(k_every=every.count())
     return cut.cross_join(every).order_by(ordered.order).select(*numbers, *columns, "k_every")
+
+
+def _fillers(found: FoundRows) -> ir.Table:
+    """Return the rows that fill up, each with its place."""
+    return found.stages.fillers.select("id", "place")
 
 
 def _counted(rows: ir.Table) -> ir.Table:
@@ -99,8 +108,50 @@ class FoundRows(Working):
         fill = self.plan.fill
         if fill is None or self.own >= fill.at_least:
             return []
-        rows = self.stages.fillers.order_by("place").select("id")
-        return [name for (name,) in self.stages.scope.rows(rows, "the rows that fill up")]
+        rows = self.told("the rows that fill up", _fillers)
+        return [name for name, _ in sorted(rows, key=itemgetter(1))]
+
+    # Groups
+
+    @cached_property
+    def placed(self) -> tuple[ir.Table, list[str]]:
+        """The placements of the rows in groups, and the names of their values there."""
+        return placed_in(self.stages)
+
+    @cached_property
+    def group_counts(self) -> list[tuple[Any, ...]]:
+        """The values of each group, and how many placements it has."""
+        return self.told("how many rows each group has", counts_of)
+
+    @cached_property
+    def keys(self) -> list[TableKey]:
+        """The keys of its groups."""
+        return keys_of(self.stages, self.group_counts)
+
+    @cached_property
+    def grouped(self) -> TablesGrouped:
+        """Its groups."""
+        return TablesGrouped(self)
+
+    def of_groups(
+        self, named: tuple[Any, ...] | None, last: int | None
+    ) -> tuple[tuple[Any, ...] | None, int | None]:
+        """Return of which values, and up to which place in each group, placements are asked for."""
+        return named, last
+
+    # Pages
+
+    def page(self, page: int | str) -> tuple[Cut, list[str]]:
+        """Return a page of what stands in groups or is filled up, and the ids on it. Raises NoSuchPage."""
+        grouping = self.grouped.grouping if self.plan.groups else None
+        cut = Cut(self.plan, grouping, self.total, page, len(self.more))
+        if self.plan.groups:
+            return cut, [self.grouped.ids[place] for place in cut.places.tolist()]
+        return cut, self.between(*cut.bounds)
+
+    def viewed(self, names: Sequence[str], fields: Sequence[FieldRef]) -> tuple[View, NDArray[np.intp]]:
+        """Return a view that has some entries of a page, and their places there."""
+        return small_view(self.stages.scope, names, fields), np.arange(len(names))
 
     @property
     def total(self) -> int:

@@ -15,6 +15,7 @@ from elenchus.engine.groupkeys import MISSING, KeyColumn
 from elenchus.engine.groups import Grouping, empties, sort_columns
 from elenchus.engine.select import Selection
 from elenchus.errors import NotSupported
+from elenchus.frozen import Working, member
 from elenchus.plan.nodes import FieldRef, Part, Stored
 from elenchus.plan.walking import first_step
 from elenchus.schema.types import CORE_FIELDS, Type
@@ -24,21 +25,25 @@ from elenchus.tables.shown import small_view
 from elenchus.values.dates import start_of
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Iterable, Sequence
 
     from ibis.expr import types as ir
     from numpy.typing import NDArray
 
     from elenchus.engine.columns.column import Column
     from elenchus.plan.nodes import GroupBy
+    from elenchus.tables.filling import FoundRows
     from elenchus.tables.stages import TableStages
 
-__all__ = ["TableGrouping", "grouped_tables"]
+    _Pairs = tuple[NDArray[np.int64], NDArray[np.int64]]
+    _Inside = tuple[tuple[int, tuple[Any, ...]], ...]  # keys by number, each with the values it is asked for
+
+__all__ = ["TableKey", "TablesGrouped", "counts_of", "keys_of", "placed_in"]
 
 _TITLE = FieldRef("title", CORE_FIELDS["title"].type)
 
 
-class _TableKey(KeyColumn):
+class TableKey(KeyColumn):
     """A key of groups whose values stand in tables: what each of them is as a code, and what it is called."""
 
     values: tuple[Any, ...] = ()  # as the tables have them, each once, nothing for a missing one
@@ -59,6 +64,11 @@ class _TableKey(KeyColumn):
     def code_of(self) -> dict[Any, int]:
         """The code of each value."""
         return {value: self.made(at, value) for at, value in enumerate(self.values)} | {None: MISSING}
+
+    @cached_property
+    def inside(self) -> tuple[Any, ...]:
+        """The values in the subtrees that are named."""
+        return tuple(value for value, code in self.code_of.items() if value and self.is_within(code))
 
     def made(self, at: int, value: Any) -> int:
         """Return the code of a value."""
@@ -81,97 +91,253 @@ class _Listed:
 
 
 class TableGrouping(Grouping):
-    """The groups of an answer; its placements are fetched when somebody looks at them."""
+    """The groups of an answer; of its placements only those are fetched that somebody looks at."""
 
-    fetched: Any = None
+    of: Any = None  # the TablesGrouped that made it
 
     @cached_property
-    def placements(self) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    def placements(self) -> _Pairs:
         """See :class:`Grouping`."""
-        found: tuple[NDArray[np.int64], NDArray[np.int64]] = self.fetched()
-        return found
+        return self.of.fetched(0, len(self.codes) - 1)  # type: ignore[no-any-return]
+
+    def between(self, first: int, last: int, groups: int, per_group: int | None) -> _Pairs:
+        """See :class:`Grouping`: only the groups of the page are asked for, and of each what may be on it."""
+        sizes = self.shown(groups, per_group)
+        ends = np.cumsum(sizes)
+        low, high = np.searchsorted(ends, (first, last - 1), "right").tolist()
+        before = first - int(ends[low] - sizes[low])  # how many of its first group stand before the page
+        if low == high:
+            skipped, most = before, before + last - first
+        else:
+            skipped, most = 0, max(int(sizes[low]), min(int(sizes[low + 1 :].max()), last - int(ends[low])))
+        is_whole = not skipped and most >= int(self.counts[low : high + 1].max())
+        found = self.of.fetched(low, high, skipped, None if is_whole else most)
+        wanted = slice(before - skipped, before - skipped + last - first)
+        return found[0][wanted], found[1][wanted]
+
+    @cached_property
+    def overlap(self) -> _Pairs:
+        """See :class:`Grouping`."""
+        return self.of.overlap()  # type: ignore[no-any-return]
+
+    @cached_property
+    def several(self) -> int:
+        """See :class:`Grouping`."""
+        return self.of.several()  # type: ignore[no-any-return]
 
 
-def grouped_tables(stages: TableStages, total: int) -> tuple[TableGrouping, dict[int, str]]:
-    """Return the groups of an answer, and the ids of its rows by their places, once they are fetched."""
-    placed, names = _placed(stages)
-    counts = placed.group_by(names).aggregate(k_count=placed.count())
-    told = stages.scope.rows(counts.select(*names, "k_count"), "how many rows each group has")
-    keys = [
-        _key(stages, spec, list(dict.fromkeys(row[at] for row in told if row[at] is not None)))
-        for at, spec in enumerate(stages.plan.groups)
-    ]
-    codes = np.array(
-        [[key.code_of[value] for key, value in zip(keys, row, strict=False)] for row in told], dtype=np.int64
-    ).reshape(-1, len(keys))
-    sizes = np.array([row[-1] for row in told], dtype=np.int64)
-    by_code = np.lexsort(codes.T[::-1]) if len(codes) else np.zeros(0, dtype=np.intp)
-    codes, sizes = codes[by_code], sizes[by_code]
-    if len(codes):
-        wanted = np.logical_and.reduce([key.wanted(codes[:, at]) for at, key in enumerate(keys)])
-        codes, sizes = codes[wanted], sizes[wanted]
-    empty, overflow = empties(keys, codes) if stages.plan.with_empty else (codes[:0], 0)
-    every = np.concatenate((codes, empty))
-    sizes = np.concatenate((sizes, np.zeros(len(empty), dtype=np.int64)))
+class TablesGrouped(Working):
+    """The groups of what a plan finds; ``ids`` are those of its rows by their places, as far as fetched."""
 
-    def rows_of(at: int) -> NDArray[np.int64]:
-        return _rows_of(stages, placed, names[: at + 1], keys, every)
+    found: FoundRows
+    ids: dict[int, str] = member(default_factory=dict)
 
-    order = np.lexsort(sort_columns(keys, every, rows_of)[::-1]) if len(every) else np.zeros(0, dtype=np.intp)
-    rank = {tuple(each): at for at, each in enumerate(every[order].tolist())}
-    ids: dict[int, str] = {}
+    @property
+    def keys(self) -> Sequence[TableKey]:
+        """The keys."""
+        return self.found.keys
 
-    def fetched() -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-        rows = stages.scope.rows(placed.select(*names, "id", "place"), "the rows of the groups")
+    @cached_property
+    def inside(self) -> _Inside:
+        """The values of the subtrees that are named, by the numbers of their keys."""
+        return tuple((at, key.inside) for at, key in enumerate(self.keys) if key.spec.within)
+
+    @cached_property
+    def grouping(self) -> TableGrouping:
+        """The groups in their order."""
+        keys, told = self.keys, self.found.group_counts
+        codes = np.array(
+            [[key.code_of[value] for key, value in zip(keys, row, strict=False)] for row in told],
+            dtype=np.int64,
+        ).reshape(-1, len(keys))
+        sizes = np.array([row[-1] for row in told], dtype=np.int64)
+        by_code = np.lexsort(codes.T[::-1]) if len(codes) else np.zeros(0, dtype=np.intp)
+        codes, sizes = codes[by_code], sizes[by_code]
+        if len(codes):
+            wanted = np.logical_and.reduce([key.wanted(codes[:, at]) for at, key in enumerate(keys)])
+            codes, sizes = codes[wanted], sizes[wanted]
+        empty, overflow = empties(keys, codes) if self.found.plan.with_empty else (codes[:0], 0)
+        every = np.concatenate((codes, empty))
+        sizes = np.concatenate((sizes, np.zeros(len(empty), dtype=np.int64)))
+        columns = sort_columns(keys, every, lambda at: self.rows_of(every, at))
+        order = np.lexsort(columns[::-1]) if len(every) else np.zeros(0, dtype=np.intp)
+        listed: Any = _Listed(self.found.total)
+        ranks = np.arange(len(every))
+        return TableGrouping(keys, every[order], sizes[order], listed, ranks, overflow, of=self)
+
+    def rows_of(self, every: NDArray[np.int64], at: int) -> NDArray[np.int64]:
+        """Return for each group how many distinct rows stand in the groups with the same keys up to one."""
+        told = self.found.told("how many rows have the same first keys", _of_first_keys, self.inside, at)
+        known = {self.codes_of(row): row[-1] for row in told}
+        return np.array([known.get(tuple(codes[: at + 1]), 0) for codes in every.tolist()], dtype=np.int64)
+
+    def codes_of(self, row: Sequence[Any]) -> tuple[int, ...]:
+        """Return the codes of the values with which a row begins: of all keys, or of the first ones."""
+        return tuple(key.code_of[value] for key, value in zip(self.keys, row[:-1], strict=False))
+
+    @cached_property
+    def rank(self) -> dict[tuple[int, ...], int]:
+        """The number of each group by its codes."""
+        return {tuple(each): at for at, each in enumerate(self.grouping.codes.tolist())}
+
+    def pairs(self, rows: Sequence[tuple[Any, ...]]) -> _Pairs:
+        """Return placements, group by group, of rows of values, id and place."""
         found = []
         for *values, name, place in rows:
-            group = rank.get(tuple(key.code_of[value] for key, value in zip(keys, values, strict=True)))
-            if group is not None:
-                ids[int(place)] = name
-                found.append((group, int(place)))
+            self.ids[int(place)] = name
+            found.append((self.rank[self.codes_of((*values, name))], int(place)))
         found.sort()
         pairs = np.array(found, dtype=np.int64).reshape(-1, 2)
         return pairs[:, 0], pairs[:, 1]
 
-    listed: Any = _Listed(total)
-    ranks = np.arange(len(every))
-    return TableGrouping(keys, every[order], sizes[order], listed, ranks, overflow, fetched=fetched), ids
+    def fetched(self, low: int, high: int, first: int = 0, last: int | None = None) -> _Pairs:
+        """Return placements of the groups from one to another, of each those from a place to another."""
+        named, last = self.found.of_groups(self.named(low, high), last)
+        rows = self.found.told("the rows of the groups", _placements, self.inside, named, first, last)
+        groups, places = self.pairs(rows)
+        wanted = (groups >= low) & (groups <= high)  # groups with the same first key may be others
+        return groups[wanted], places[wanted]
+
+    def named(self, low: int, high: int) -> tuple[Any, ...] | None:
+        """Return what the first key has in the groups from one to another; None where that is no choice."""
+        codes = self.grouping.codes
+        if low == 0 and high == len(codes) - 1:
+            return None
+        if self.keys[0].kind is Type.YESNO:  # which has two, and is compared with no places of values
+            return None
+        value_of = {code: value for value, code in self.keys[0].code_of.items()}
+        return tuple(value_of.get(code) for code in dict.fromkeys(codes[low : high + 1, 0].tolist()))
+
+    def several(self) -> int:
+        """Return the number of rows that stand in more than one group."""
+        if not self.may_be_several:
+            return 0
+        [(count,)] = self.found.told("how many stand in several groups", _several, self.inside)
+        return int(count)
+
+    def overlap(self) -> _Pairs:
+        """Return the placements of the rows that stand in more than one group."""
+        if not self.may_be_several:
+            return self.pairs(())
+        return self.pairs(self.found.told("what stands in several groups", _of_several, self.inside))
+
+    @property
+    def may_be_several(self) -> bool:
+        """Say whether a row can stand in more than one group."""
+        return any(_may_be_several(key.spec.field) for key in self.keys)
+
+    def places_of(self, name: str) -> _Pairs:
+        """Return the groups of an entry, and its place in each, from 0."""
+        rows = self.found.told("its places in the groups", _places_of, self.inside, name)
+        ranked = [(self.rank[self.codes_of(row)], int(row[-1])) for row in rows]
+        pairs = np.array(sorted(ranked), dtype=np.int64).reshape(-1, 2)
+        return pairs[:, 0], pairs[:, 1]
 
 
-def _rows_of(
-    stages: TableStages,
-    placed: ir.Table,
-    names: Sequence[str],
-    keys: Sequence[_TableKey],
-    every: NDArray[np.int64],
-) -> NDArray[np.int64]:
-    """Return for each group how many distinct rows stand in the groups with the same first keys."""
-    wanted = placed
-    for key, name in zip(keys, names, strict=False):
-        if key.spec.within:  # rows of no subtree that is named are in no group
-            inside = [
-                value for value, code in key.code_of.items() if value is not None and key.is_within(code)
-            ]
-            wanted = wanted.filter(stages.scope.values.among(wanted[name], inside))
-    counts = wanted.group_by(names).aggregate(k_rows=wanted.id.nunique())
-    told = stages.scope.rows(counts.select(*names, "k_rows"), "how many rows have the same first keys")
-    chosen = keys[: len(names)]
-    known = {
-        tuple(key.code_of[value] for key, value in zip(chosen, row, strict=False)): row[-1] for row in told
-    }
-    return np.array([known.get(tuple(codes[: len(names)]), 0) for codes in every.tolist()], dtype=np.int64)
+def _may_be_several(field: FieldRef) -> bool:
+    """Say whether an entry may have several values of a field."""
+    step = first_step(field)
+    if step:
+        return any(map(_may_be_several, step))
+    inner = field.source.of if isinstance(field.source, Part) else field
+    return inner.type.many or inner.type.type is Type.TERM
 
 
-def _key(stages: TableStages, spec: GroupBy, values: list[Any]) -> _TableKey:
+# Relations
+
+
+def counts_of(found: FoundRows) -> ir.Table:
+    """Return how many placements have each combination of values."""
+    placed, names = found.placed
+    return placed.group_by(names).aggregate(k_count=placed.count()).select(*names, "k_count")
+
+
+def _inside(found: FoundRows, inside: _Inside) -> tuple[ir.Table, list[str]]:
+    """Return the placements that belong to the subtrees which are named, and the names of their values."""
+    placed, names = found.placed
+    for at, values in inside:
+        placed = placed.filter(found.stages.scope.values.among(placed[names[at]], values))
+    return placed, names
+
+
+def _of_first_keys(found: FoundRows, inside: _Inside, at: int) -> ir.Table:
+    """Return how many distinct rows have the same values of the keys up to one."""
+    placed, names = _inside(found, inside)
+    first = names[: at + 1]
+    return placed.group_by(first).aggregate(k_rows=placed.id.nunique()).select(*first, "k_rows")
+
+
+def _in_turn(placed: ir.Table, names: Sequence[str]) -> ir.Table:
+    """Return placements with the place of each in its group."""
+    nth = ibis.row_number().over(ibis.window(group_by=list(names), order_by=placed.place))
+    return placed.mutate(k_nth=nth)
+
+
+def _placements(
+    found: FoundRows, inside: _Inside, named: tuple[Any, ...] | None, first: int, last: int | None
+) -> ir.Table:
+    """Return placements, perhaps those of some values of the first key, and of each group only some."""
+    placed, names = _inside(found, inside)
+    if named is not None:
+        placed = placed.filter(_one_of(found.stages, placed[names[0]], named))
+    if first or last is not None:
+        placed = _in_turn(placed, names)
+        placed = placed.filter(placed.k_nth >= first) if first else placed
+        placed = placed if last is None else placed.filter(placed.k_nth < last)
+    return placed.select(*names, "id", "place")
+
+
+def _one_of(stages: TableStages, column: ir.Value, values: Sequence[Any]) -> ir.BooleanValue:
+    """Return which rows of a column have one of some values; None stands for a missing one."""
+    bound = stages.scope.values
+    known = [
+        bound.text(each) if isinstance(each, str) else bound.whole(each)
+        for each in values
+        if each is not None
+    ]
+    return column.isin(known) | column.isnull() if None in values else column.isin(known)
+
+
+def _of_several(found: FoundRows, inside: _Inside) -> ir.Table:
+    """Return the placements of the rows that have several."""
+    placed, names = _inside(found, inside)
+    placed = placed.mutate(k_several=placed.count().over(ibis.window(group_by="id")))
+    return placed.filter(placed.k_several > 1).select(*names, "id", "place")
+
+
+def _several(found: FoundRows, inside: _Inside) -> ir.Table:
+    """Return how many rows have several placements."""
+    placed, _ = _inside(found, inside)
+    each = placed.group_by("id").aggregate(k_several=placed.count())
+    return each.filter(each.k_several > 1).aggregate(k_count=each.count())
+
+
+def _places_of(found: FoundRows, inside: _Inside, name: str) -> ir.Table:
+    """Return the values of an entry, and its place in each of these groups."""
+    placed, names = _inside(found, inside)
+    placed = _in_turn(placed, names)
+    return placed.filter(placed.id == found.stages.scope.values.text(name)).select(*names, "k_nth")
+
+
+def keys_of(stages: TableStages, told: Iterable[tuple[Any, ...]]) -> list[TableKey]:
+    """Return the keys of a plan with what their values mean that some rows begin with."""
+    rows = list(told)
+    return [
+        _key(stages, spec, list(dict.fromkeys(row[at] for row in rows if row[at] is not None)))
+        for at, spec in enumerate(stages.plan.groups)
+    ]
+
+
+def _key(stages: TableStages, spec: GroupBy, values: list[Any]) -> TableKey:
     """Return a key with what its values mean."""
     scope, kind = stages.scope, spec.field.type.type
     ids = values if kind is Type.ENTRY else []
     view = small_view(scope, ids, [_TITLE])
     texts = _written(stages, spec.field, values) if kind.is_text else ()
-    return _TableKey(Selection(view), spec, tuple(values), tuple(texts))
+    return TableKey(Selection(view), spec, tuple(values), tuple(texts))
 
 
-def _placed(stages: TableStages) -> tuple[ir.Table, list[str]]:
+def placed_in(stages: TableStages) -> tuple[ir.Table, list[str]]:
     """Return the placements of the rows of an answer: id, place and a value for each key, each once."""
     rows = stages.listed
     names = []

@@ -4,16 +4,12 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-import numpy as np
-
 from elenchus.engine.decode import Values as DecodedValues
 from elenchus.engine.notices import notices
 from elenchus.engine.run import Cut, shown_of
 from elenchus.plan.answer import Row
 from elenchus.plan.nodes import FieldRef
-from elenchus.tables.groups import grouped_tables
 from elenchus.tables.noticed import TablesNoticed
-from elenchus.tables.shown import small_view
 
 if TYPE_CHECKING:
     from elenchus.plan.answer import Answer
@@ -31,15 +27,9 @@ def answer_of_tables(
     scope = found.stages.scope
     known = {name: FieldRef(name, field.type) for name, field in scope.data.schema.fields.items()}
     fields = (*(known[name] for name in shown_of(plan)), *plan.fields, *plan.show)
-    grouping, ids = grouped_tables(found.stages, found.total) if plan.groups else (None, {})
-    if grouping or plan.fill:
-        cut = Cut(plan, grouping, found.total, page)
-        if grouping:
-            shown = grouping.place_of[cut.chosen].tolist() if len(cut.chosen) else []
-            names = list(dict.fromkeys(ids[place] for place in shown))
-        else:
-            names = found.between(*cut.bounds)
-        view, places = small_view(scope, names, fields), np.arange(len(names))
+    if plan.groups or plan.fill:
+        cut, names = found.page(page)
+        view, places = found.viewed(names, fields)
     else:
         names, view, places = found.shown(fields, page)
         cut = Cut(plan, None, found.total, page)
@@ -49,6 +39,6 @@ def answer_of_tables(
         clock=clock,
         matched=found.matched,
         rows=tuple(map(Row, names, values.each())),
-        ids=ids,  # type: ignore[arg-type]
+        ids=found.grouped.ids if plan.groups else {},  # type: ignore[arg-type]
         noticed=notices(plan, TablesNoticed(found), in_public=in_public),
     )

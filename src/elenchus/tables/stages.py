@@ -197,7 +197,9 @@ class TableStages(Working):
     @cached_property
     def left_out(self) -> Mask:
         """Which entries are left out because they stand elsewhere."""
-        return self.scope.values.among(self.entries.id, self.without)
+        values = self.scope.values
+        values.leaving_out.append(len(values.values))
+        return values.among(self.entries.id, self.without)
 
     @cached_property
     def kept(self) -> Mask:

@@ -3,12 +3,16 @@
 A statement is built for the first one. What the values of the others are is told by building their
 comparisons alone, which have to come out the same but for values; the database then asks the statement for
 each row of a small table of values. Whatever an answer asks besides (what cannot be seen, what is matched for
-want of a value) is asked in the same way, once, when the first of them wants it.
+want of a value, what each group has) is asked in the same way, once, when the first of them wants it.
+
+What each of them leaves out, because it stands on its page already, are values as well: each has as many as
+the one with the most, the others some that no row has.
 """
 
 from __future__ import annotations
 
 from functools import cached_property, partial
+from itertools import chain
 from operator import itemgetter
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -18,6 +22,7 @@ from elenchus.frozen import Working, knowing, member, replace
 from elenchus.plan.walking import tests_in
 from elenchus.tables.backend import Bound
 from elenchus.tables.filling import EVERY_ROW, FoundRows, rows_between
+from elenchus.tables.groups import keys_of
 from elenchus.tables.run import answer_of_tables
 from elenchus.tables.shown import small_view
 from elenchus.tables.stages import TableStages, holds
@@ -28,49 +33,80 @@ if TYPE_CHECKING:
     from ibis.expr import types as ir
     from numpy.typing import NDArray
 
+    from elenchus.engine.run import Cut
     from elenchus.engine.view import View
     from elenchus.plan.answer import Answer
     from elenchus.plan.nodes import FieldRef, Plan, Test
     from elenchus.tables.backend import Compared
     from elenchus.tables.executor import TableEngine
+    from elenchus.tables.groups import TableKey
     from elenchus.tables.scope import Scope
 
 __all__ = ["answers_together"]
 
 _MOST = 64  # plans of one statement
+_MOST_VALUES = 16_384  # that they leave out, all of them together
+_NO_ROW = ""  # what no id is
 _MOST_FORMS = 4  # statements into which plans are parted by the forms of their comparisons
 
 
-def answers_together(engine: TableEngine, plans: Sequence[Plan], question: str) -> list[Answer]:
-    """Return the first pages of the answers to plans that differ in nothing but values of conditions."""
-    found: dict[Plan, Answer] = {}
-    for start in range(0, len(plans), _MOST):
-        left = list(dict.fromkeys(plans[start : start + _MOST]))
+def answers_together(
+    engine: TableEngine, plans: Sequence[Plan], without: Sequence[Sequence[str]], question: str
+) -> list[Answer]:
+    """Return the first pages of the answers to plans that differ in nothing but values of conditions.
+
+    ``without`` has for each the rows that it leaves out.
+    """
+    asked = [_Asked(*each) for each in zip(plans, map(tuple, without), strict=True)]
+    longest = max(len(each.without) for each in asked)
+    at_once = min(_MOST, max(1, _MOST_VALUES // max(1, longest)))
+    found: dict[_Asked, Answer] = {}
+    for start in range(0, len(asked), at_once):
+        left = list(dict.fromkeys(asked[start : start + at_once]))
         for _ in range(_MOST_FORMS):
             if len(left) < 2:  # noqa: PLR2004 - one is asked by itself
                 break
-            group = _Group(engine.found(left[0]), tuple(left))
-            for number, plan in enumerate(group.fitting):
-                found[plan] = answer_of_tables(plan, group.of(number), engine.clock, question)
+            padded = _padded([each.without for each in left])
+            group = _Group(engine.found(left[0].plan, padded[0]), tuple(left), padded)
+            for each, rows in zip(group.fitting, group.found, strict=True):
+                found[each] = answer_of_tables(each.plan, rows, engine.clock, question)
             if left[0] not in found:
                 break
-            left = [plan for plan in left if plan not in found]
-        found |= {plan: engine.run(plan, question) for plan in left}
-    return [found[plan] for plan in plans]
+            left = [each for each in left if each not in found]
+        found |= {each: engine.run(each.plan, question, without=each.without) for each in left}
+    return [found[each] for each in asked]
+
+
+class _Asked(NamedTuple):
+    """A plan, and the rows that its answer leaves out."""
+
+    plan: Plan
+    without: tuple[str, ...]
+
+
+def _padded(lists: Sequence[tuple[str, ...]]) -> list[tuple[str, ...]]:
+    """Return lists of ids, all as long as the longest."""
+    longest = max(map(len, lists))
+    return [(*each, *[_NO_ROW] * (longest - len(each))) for each in lists]
 
 
 class _Group(Working):
-    """Plans that differ in values, with what is found of the first; those of its form are asked with it."""
+    """Plans that differ in values, with what is found of the first; those of its form are asked with it.
+
+    ``without`` are the rows that each leaves out, of all as many.
+    """
 
     first: FoundRows
-    plans: tuple[Plan, ...]
+    every: tuple[_Asked, ...]
+    without: Sequence[tuple[str, ...]]
     kept: dict[Any, list[list[tuple[Any, ...]]]] = member(default_factory=dict)
     kept_pages: dict[tuple[FieldRef, ...], _Shown] = member(default_factory=dict)
+    kept_views: dict[tuple[FieldRef, ...], tuple[View, dict[str, int]]] = member(default_factory=dict)
 
     @cached_property
     def tests(self) -> list[list[Test]]:
         """The comparisons of each plan."""
-        return [list(tests_in(plan.condition)) for plan in self.plans]
+        return [list(tests_in(each.plan.condition)) for each in self.every]
 
     @cached_property
     def varying(self) -> list[int]:
@@ -104,21 +140,29 @@ class _Group(Working):
     @property
     def can_be_asked(self) -> bool:
         """Say whether questions such as these can be asked together at all."""
-        plan = self.plans[0]
-        cannot = plan.groups or plan.fill or plan.empty or plan.subject.is_terms
-        return not cannot and self.scope.data.backend.joins_each
+        plan = self.every[0].plan
+        return not (plan.empty or plan.subject.is_terms) and self.scope.data.backend.joins_each
 
     @cached_property
-    def fitting(self) -> list[Plan]:
+    def fitting(self) -> list[_Asked]:
         """The plans that take the form of the first one, and that itself; none where there are no others."""
         if not self.can_be_asked:
             return []
-        found = [plan for plan, values in zip(self.plans, self.values, strict=True) if None not in values]
+        found = [self.every[at] for at in self.fitting_places]
         return found if len(found) > 1 else []
 
-    def of(self, number: int) -> FoundRows:
-        """Return what one of the fitting plans finds."""
-        return _FoundTogether(TableStages(self.scope, self.fitting[number]), self, number)
+    @cached_property
+    def fitting_places(self) -> list[int]:
+        """Which of all plans they are."""
+        return [at for at, values in enumerate(self.values) if None not in values]
+
+    @cached_property
+    def found(self) -> list[FoundRows]:
+        """What each of the fitting plans finds."""
+        return [
+            _FoundTogether(TableStages(self.scope, each.plan, each.without), self, number)
+            for number, each in enumerate(self.fitting)
+        ]
 
     def told(self, says: str, build: Callable[..., ir.Table], *args: Any) -> list[list[tuple[Any, ...]]]:
         """Return the rows of a relation for each of the fitting plans."""
@@ -130,7 +174,10 @@ class _Group(Working):
     def signs(self) -> list[dict[int, Any]]:
         """Return the values of each fitting plan by the signs that stand for them in what was built."""
         found: list[dict[int, Any]] = [{} for _ in self.fitting]
-        fitting = [each for each in self.values if None not in each]
+        fitting = [self.values[at] for at in self.fitting_places]
+        for behind in self.scope.values.leaving_out:
+            for mine, at in zip(found, self.fitting_places, strict=True):
+                mine.update(enumerate(self.without[at], start=behind + 1))
         place_of = {id(self.tests[0][at]): place for place, at in enumerate(self.varying)}
         for begun in self.scope.values.compared:
             place = place_of.get(id(begun.test))
@@ -144,7 +191,8 @@ class _Group(Working):
     @cached_property
     def most(self) -> int | None:
         """How many rows the first page of each plan has at most."""
-        sizes = (self.plans[0].limit, self.plans[0].per_page)
+        plan = self.every[0].plan
+        sizes = (plan.limit, plan.per_page)
         return min((each for each in sizes if each is not None), default=None)
 
     def shown(self, fields: Sequence[FieldRef]) -> _Shown:
@@ -153,6 +201,20 @@ class _Group(Working):
         if key not in self.kept_pages:
             self.kept_pages[key] = self.fetched(key)
         return self.kept_pages[key]
+
+    @cached_property
+    def keys(self) -> list[TableKey]:
+        """The keys of groups with what all plans have of them."""
+        return keys_of(self.first.stages, chain.from_iterable(each.group_counts for each in self.found))
+
+    def view(self, fields: Sequence[FieldRef]) -> tuple[View, dict[str, int]]:
+        """Return a view of what stands in groups, or is filled up, on the first pages; and where in it."""
+        key = tuple(fields)
+        if key not in self.kept_views:
+            names = list(dict.fromkeys(name for each in self.found for name in each.page(1)[1]))
+            places = {name: at for at, name in enumerate(names)}
+            self.kept_views[key] = small_view(self.scope, names, fields), places
+        return self.kept_views[key]
 
     def fetched(self, fields: Sequence[FieldRef]) -> _Shown:
         """Return the rows of the first page of each fitting plan, with all that some fields need of them."""
@@ -184,6 +246,36 @@ class _FoundTogether(FoundRows):
     def told(self, says: str, build: Callable[..., ir.Table], *args: Any) -> list[tuple[Any, ...]]:
         """See :class:`FoundRows`."""
         return self.group.told(says, build, *args)[self.number]
+
+    @cached_property
+    def keys(self) -> list[TableKey]:
+        """See :class:`FoundRows`."""
+        return self.group.keys
+
+    def of_groups(self, *_: Any) -> tuple[None, int | None]:
+        """See :class:`FoundRows`: what is asked for has to be the same for all, and enough for each."""
+        sizes = [each for each in (self.plan.per_group, self.plan.per_page) if each is not None]
+        return None, min(sizes, default=None)
+
+    @cached_property
+    def first_page(self) -> tuple[Cut, list[str]]:
+        """The first page of what stands in groups or is filled up, with the ids of its rows."""
+        return super().page(1)
+
+    def page(self, page: int | str) -> tuple[Cut, list[str]]:  # noqa: ARG002 - the first is meant
+        """See :class:`FoundRows`."""
+        return self.first_page
+
+    def between(self, first: int, last: int) -> list[str]:
+        """See :class:`FoundRows`."""
+        rows = self.told(EVERY_ROW, partial(rows_between, numbered=True), 0, self.plan.limit, ("id",))
+        own = [name for _, name, *_ in sorted(rows)][: self.own] if self.own else []
+        return [*own, *self.more][first:last]
+
+    def viewed(self, _: Sequence[str], fields: Sequence[FieldRef]) -> tuple[View, NDArray[np.intp]]:
+        """See :class:`FoundRows`."""
+        view, places = self.group.view(fields)
+        return view, np.array([places[name] for name in self.first_page[1]], dtype=np.intp)
 
     def shown(
         self,

@@ -13,8 +13,8 @@ from elenchus.frozen import Frozen
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-    from elenchus.engine.columns.column import Mask
-    from elenchus.engine.groups import Grouping
+    from numpy.typing import NDArray
+
     from elenchus.engine.stages import Stages
     from elenchus.plan.nodes import Plan
 
@@ -51,17 +51,20 @@ def placed(plan: Plan, stages: Stages, row: int) -> Standing:
 
     def in_groups() -> tuple[int, int] | None:
         grouping = grouped(stages, plan)
-        return place_in_groups(plan, grouping, stages.rows[grouping.place_of] == row)
+        mine = stages.rows[grouping.place_of] == row
+        return place_in_groups(plan, grouping.turns[grouping.group_of[mine]], grouping.nth[mine])
 
     return standing(plan, rank, len(stages.ordered), matches=matches, place=in_groups)
 
 
-def place_in_groups(plan: Plan, grouping: Grouping, mine: Mask) -> tuple[int, int] | None:
+def place_in_groups(
+    plan: Plan, turns: NDArray[np.int64], places: NDArray[np.int64]
+) -> tuple[int, int] | None:
     """Return the turn of the first key of a group, and the place there, of the placements of one row.
 
-    They are those of the place that is shown most easily. None where it stands in no group.
+    They are those of the place that is shown most easily, of all of its ``places`` and their ``turns``. None
+    where it stands in no group.
     """
-    turns, places = grouping.turns[grouping.group_of[mine]], grouping.nth[mine]
     if not len(turns):
         return None
     shown = turns < plan.group_limit if plan.group_limit is not None else np.ones(len(turns), np.bool_)
