@@ -93,14 +93,15 @@ def differences(one: elenchus.Answer, other: elenchus.Answer) -> dict[str, Any]:
     names = [name for name in type(one).__annotations__ if name not in ("rows", "overlap")]
     found = {name: (getattr(one, name), getattr(other, name)) for name in names}
     found["rows"] = tuple([(row.id, dict(row.values)) for row in each.rows] for each in (one, other))  # type: ignore[assignment]
+    found["several"] = (len(one.overlap), len(other.overlap))  # each is asked by a statement of its own
     found["overlap"] = (dict(one.overlap), dict(other.overlap))
     return {name: pair for name, pair in found.items() if pair[0] != pair[1]}
 
 
 def judged(plan: Plan, executor: Any, name: str) -> Any:
-    """Return what becomes of an entry, but for changes that would list it, which tables do not try."""
+    """Return what becomes of an entry; edits that would list it are tried in memory only."""
     found = executor.judge(plan, name)
-    place = (found.rank, found.of) if found.listed else None
+    place = (found.rank, found.of, found.ways, found.needs) if found.matches else None
     return found.id, found.name, found.place, found.state, found.listed, found.matches, found.findings, found.groups, found.cut, found.page, place  # fmt: skip
 
 

@@ -110,7 +110,7 @@ class Verdict(Frozen):
     or has where it matches. ``page`` is the one on which it stands, None when it is not listed or stands in
     groups. ``cut`` says what passes it over though it matches. ``ways`` are what would list it: each has one
     change, or several that are needed together, and was tried. ``needs`` tell what is asked of it where no
-    way is known.
+    way is known. ``edits_tried`` says whether edits of the row were tried as ways.
     """
 
     id: str
@@ -127,3 +127,4 @@ class Verdict(Frozen):
     cut: str = ""
     ways: tuple[Way, ...] = ()
     needs: tuple[str, ...] = ()
+    edits_tried: bool = True

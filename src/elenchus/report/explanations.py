@@ -130,7 +130,7 @@ def _way_lines(found: Verdict) -> Iterator[Piece]:
     if found.ways and found.rank and not found.cut:
         yield Piece(f"It would stand as {found.rank} of {found.of}.\n", Role.FAINT)
     if found.needs:
-        words = "It would be listed where all of this held" if not found.place else _WITHOUT_A_WAY
+        words = _WITHOUT_A_WAY if found.edits_tried else "It would be listed where all of this held"
         yield Piece(f"{words}:\n")
         for need in found.needs:
             yield Piece(f"  {printable(need)}\n", Role.HINT)

@@ -151,8 +151,9 @@ class PostgresTarget:
         return self.coming
 
     def insert(self, table: str, batches: Iterable[pa.RecordBatch]) -> None:
-        """Insert rows into a table."""
-        with self.cursor.copy(f"COPY {table} FROM STDIN (FORMAT csv)") as copy:
+        """Insert rows into a table; those of a new one are seen by all, which indexes can tell then."""
+        frozen = ", FREEZE" if table.startswith(f"{self.coming}.") else ""
+        with self.cursor.copy(f"COPY {table} FROM STDIN (FORMAT csv{frozen})") as copy:
             for batch in batches:
                 copy.write(_as_csv(batch))
 
@@ -161,7 +162,7 @@ class PostgresTarget:
         if is_new:
             for table in tables:
                 for number, columns in enumerate(table.indexes):
-                    names = ", ".join(f'"{name}"' for name in columns)
+                    names = ", ".join(map(_in_index, columns))
                     self.execute(
                         f"CREATE INDEX {table.name}_{number} ON {self.coming}.{table.name} ({names})"
                     )
@@ -169,6 +170,12 @@ class PostgresTarget:
             self.execute(f"ALTER SCHEMA {self.coming} RENAME TO {SCHEMA}")
         for table in tables:
             self.execute(f"ANALYZE {SCHEMA}.{table.name}")
+
+
+def _in_index(column: str) -> str:
+    """Return a column of an index."""
+    name = column.removeprefix("-")
+    return f'"{name}"' if name == column else f'"{name}" DESC NULLS LAST'
 
 
 def _as_csv(batch: pa.RecordBatch) -> bytes:

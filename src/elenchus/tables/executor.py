@@ -179,4 +179,4 @@ class TableEngine(Working):
         """See :class:`Executor`."""
         from elenchus.tables.explaining import judge_tables
 
-        return judge_tables(self.found(plan, without), name)
+        return judge_tables(self.found(plan, without), name, lambda other: self.found(other, without))

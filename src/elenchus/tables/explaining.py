@@ -7,8 +7,10 @@ from typing import TYPE_CHECKING, Any
 import ibis
 import numpy as np
 
+from elenchus.engine.explaining.cures import merged
 from elenchus.engine.explaining.explain import as_text, boundaries, instant_words, last_steps, value_words
 from elenchus.engine.explaining.placing import Standing, place_in_groups, standing
+from elenchus.engine.explaining.remedies import changed_plan, clauses
 from elenchus.engine.explaining.state import state_of
 from elenchus.engine.explaining.verdict import gates_inside, gates_of, page_of
 from elenchus.engine.select import Selection
@@ -20,13 +22,14 @@ from elenchus.plan.words import arrangement, condition_words
 from elenchus.schema.types import Type
 from elenchus.tables.expressions import ALL_ROWS, NO_ROWS, met, newest_first, no
 from elenchus.tables.shown import small_view
-from elenchus.tables.stages import certain, mask_of, rows_of
+from elenchus.tables.stages import absent, mask_of, rows_of
 from elenchus.values.texts import either, quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Sequence
+    from collections.abc import Callable, Iterator, Sequence
 
-    from elenchus.plan.nodes import Condition
+    from elenchus.plan.explanation import Way
+    from elenchus.plan.nodes import Condition, Plan
     from elenchus.tables.expressions import Mask
     from elenchus.tables.filling import FoundRows
     from elenchus.values.dates import Clock
@@ -91,9 +94,9 @@ class _Funnel:
             before.append(left)
             left = mask if number == 0 else left & mask
             sums[f"k{number}"] = self.entries.count(where=left)
-            if part is not None:
-                surely, _ = certain(self.scope, self.entries, part)
-                sums[f"a{number}"] = self.entries.count(where=left & no(surely))
+            lacking = None if part is None else absent(self.scope, self.entries, part)
+            if lacking is not None:
+                sums[f"a{number}"] = self.entries.count(where=left & lacking)
         [row] = self.scope.rows(self.entries.aggregate(**sums), "what each step leaves")
         told = dict(zip(sums, map(int, row), strict=True))
         yield Step("entries", told["k_all"], 0)
@@ -104,8 +107,8 @@ class _Funnel:
             examples = self.examples(before[number] & no(mask), part) if is_named else ()
             tally = self.tally(part, before[number] & mask) if part is not None else None
             texts = self.as_text(part, before[number]) if standing <= _MOST_TEXTS else None
-            absent = told.get(f"a{number}", 0)
-            yield Step(words, now, gone, examples, absent, as_text=texts, tally=tally)
+            lacking_rows = told.get(f"a{number}", 0)
+            yield Step(words, now, gone, examples, lacking_rows, as_text=texts, tally=tally)
             standing = now
 
     def as_text(self, part: Condition | None, before: Mask) -> tuple[str, ...] | None:
@@ -178,8 +181,11 @@ class _Funnel:
         )
 
 
-def judge_tables(found: FoundRows, name: str) -> Verdict:
-    """Return what becomes of an entry in the answer to a plan; nothing is tried that would list it."""
+def judge_tables(found: FoundRows, name: str, ask: Callable[[Plan], FoundRows]) -> Verdict:
+    """Return what becomes of an entry in the answer to a plan; ``ask`` gives what another plan finds.
+
+    Of what would list it only the clauses are tried that cut it off, no edits.
+    """
     scope, plan = found.stages.scope, found.plan
     fields = list(dict.fromkeys(test.field for test in tests_in(plan.condition)))
     view = small_view(scope, [name], [*_Funnel(found).known(), *fields])
@@ -194,6 +200,16 @@ def judge_tables(found: FoundRows, name: str) -> Verdict:
     if found.stages.without:
         gates.append(Gate("does not stand on the page already", not is_repeated))
     place, groups = _placed(found, name, matches=holds["matched"] and not is_repeated)
+    way: Way = ()
+    then = place
+    if place.matches and not place.is_listed:
+
+        def stand(plan: Plan) -> Standing:
+            return _placed(ask(plan), name, matches=True)[0]
+
+        tried = merged(clauses(plan, stand, lambda: found.nth_of_value(name)))
+        listed = stand(changed_plan(plan, tried))
+        way, then = (tried, listed) if listed.is_listed else ((), place)
     failing = [gate.words for gate in gates if not gate.holds and not gate.depth]
     return Verdict(
         id=name,
@@ -203,12 +219,14 @@ def judge_tables(found: FoundRows, name: str) -> Verdict:
         listed=place.is_listed,
         matches=place.matches,
         findings=tuple(gates),
-        rank=place.rank,
-        of=place.of,
+        rank=place.rank or then.rank,
+        of=place.of if place.rank else then.of,
         page=page_of(plan, place) if place.is_listed else None,
         groups=groups if place.is_listed else (),
         cut=place.cut,
-        needs=() if place.is_listed else tuple(failing or [place.cut]),
+        ways=(way,) if way else (),
+        edits_tried=False,
+        needs=() if place.is_listed or way else tuple(failing),
     )
 
 

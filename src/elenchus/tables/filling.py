@@ -233,6 +233,12 @@ class FoundRows(Working):
         told = scope.rows(rows.filter(rows.id == scope.values.text(name)).select("k_place"), "its place")
         return int(told[0][0]) + 1 if told else 0
 
+    def nth_of_value(self, name: str) -> int:
+        """Return how many rows up to an entry have its value of the field that is kept varied."""
+        scope, rows = self.stages.scope, self.stages.numbered(self.stages.in_order())
+        told = scope.rows(rows.filter(rows.id == scope.values.text(name)).select("k_nth"), "those before it")
+        return int(told[0][0]) + 1
+
     def between(self, first: int, last: int) -> list[str]:
         """Return the ids of the rows from a place up to another."""
         last = min(last, self.total)

@@ -309,7 +309,8 @@ def _several(found: FoundRows, inside: _Inside) -> ir.Table:
     """Return how many rows have several placements."""
     placed, _ = _inside(found, inside)
     each = placed.group_by("id").aggregate(k_several=placed.count())
-    return each.filter(each.k_several > 1).aggregate(k_count=each.count())
+    several = each.filter(each.k_several > 1)
+    return several.aggregate(k_count=several.count())
 
 
 def _places_of(found: FoundRows, inside: _Inside, name: str) -> ir.Table:

@@ -56,7 +56,10 @@ class ColumnSpec(NamedTuple):
 
 
 class TableLayout(NamedTuple):
-    """A table: its columns, and those by which its rows are looked up, an index each."""
+    """A table: its columns, and those by which its rows are looked up, an index each.
+
+    In an index a column with a minus before it goes from the last to the first; what lacks it comes last.
+    """
 
     name: str
     doc: str
@@ -281,8 +284,10 @@ class Layout(Working):
         own = [column for stored in self.stored for column in stored.columns()]
         columns = [each._replace(may_lack=False) if each.name in ("id", "kind") else each for each in own]
         by_date = next((each.base for each in self.stored if each.field == "date"), "")
-        indexes: list[tuple[str, ...]] = [("id",), ("kind",), ("id__folded",), ("slug__folded",)]
-        indexes += [(part(by_date, "start"), "id")] if by_date else []
+        # Beside ids stands what says whether an entry can be seen: rows are counted without being read.
+        indexes: list[tuple[str, ...]] = [("id", "opens", "closes", "kind"), ("kind",)]
+        indexes += [("id__folded",), ("slug__folded",)]
+        indexes += [(f"-{part(by_date, 'start')}", "id")] if by_date else []  # the newest first
         return TableLayout(
             "entries", "The entries: a row for each.", (*columns, *OWN_COLUMNS), tuple(indexes)
         )

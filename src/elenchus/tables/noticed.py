@@ -7,9 +7,10 @@ from typing import TYPE_CHECKING
 import ibis
 
 from elenchus.engine.notices import WORDS_OF
+from elenchus.plan.walking import parts
 from elenchus.schema.state import HoldKind
-from elenchus.tables.expressions import met, newest_first, no
-from elenchus.tables.stages import certain, mask_of
+from elenchus.tables.expressions import met, newest_first
+from elenchus.tables.stages import absent, can_lack, mask_of
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
@@ -53,7 +54,9 @@ class TablesNoticed:
 
     def by_absence(self) -> int:
         """See :class:`elenchus.engine.notices.Noticed`."""
-        return self.found.count("those for want of a value", _by_absence) if self.plan.condition else 0
+        if not any(map(can_lack, parts(self.plan.condition))):
+            return 0
+        return self.found.count("those for want of a value", _by_absence)
 
     def hidden(self) -> tuple[Mapping[str, int], str]:
         """See :class:`elenchus.engine.notices.Noticed`."""
@@ -89,10 +92,10 @@ def _misfits(found: FoundRows, field: str) -> ir.Table:
 
 def _by_absence(found: FoundRows) -> ir.Table:
     """Return the rows that match only because a value is missing."""
-    stages, condition = found.stages, found.plan.condition
-    assert condition is not None  # noqa: S101 - asked for only then
-    surely, _ = certain(stages.scope, stages.entries, condition)
-    return met(stages.entries, stages.matched & no(surely))
+    stages = found.stages
+    masks = [absent(stages.scope, stages.entries, part) for part in parts(found.plan.condition)]
+    lacking = ibis.or_(*(mask for mask in masks if mask is not None))
+    return met(stages.entries, stages.matched & lacking)
 
 
 def _hidden(found: FoundRows) -> ir.Table:

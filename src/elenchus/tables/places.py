@@ -107,11 +107,13 @@ def path_of(place: str) -> Path:
 
 
 def _settings() -> str:
-    """Return the settings of a connection: those of the environment, and none of code made for one statement.
+    """Return the settings of a connection; those of the environment have the last word.
 
     Our statements have hundreds of expressions, each cheap: to compile them takes longer than to run them.
+    Memory is for the rows that a subquery has and a negation keeps; the server's own setting is 4 MB, which
+    is enough for some ten thousand.
     """
-    return f"{os.environ.get('PGOPTIONS', '')} -c jit=off".strip()
+    return f"-c jit=off -c work_mem=64MB {os.environ.get('PGOPTIONS', '')}".strip()
 
 
 def postgresql_options(place: str) -> dict[str, Any]:

@@ -56,7 +56,7 @@ if TYPE_CHECKING:
     from elenchus.tables.layout import StoredField
     from elenchus.tables.scope import Scope
 
-__all__ = ["InOrder", "TableStages", "certain", "columns_of", "holds", "mask_of", "rows_of"]
+__all__ = ["InOrder", "TableStages", "absent", "can_lack", "columns_of", "holds", "mask_of", "rows_of"]
 
 
 def mask_of(scope: Scope, entries: ir.Table, condition: Condition) -> Mask:
@@ -126,6 +126,29 @@ def certain(scope: Scope, entries: ir.Table, condition: Condition) -> tuple[Mask
             assert_never(condition)
 
 
+def absent(scope: Scope, entries: ir.Table, condition: Condition) -> Mask | None:
+    """Return where a condition that is met is met only for want of a value; None where that cannot be."""
+    if not can_lack(condition):
+        return None
+    if isinstance(condition, Test):
+        return no(scope.column(entries, condition.field).present())
+    surely, _ = certain(scope, entries, condition)
+    return no(surely)
+
+
+def can_lack(condition: Condition, *, negated: bool = False) -> bool:
+    """Say whether a condition, or its negation, can be met for want of a value."""
+    match condition:
+        case Test():
+            return condition.negated != negated and not operator(condition.operator).decides_missing
+        case Negation():
+            return can_lack(condition.part, negated=not negated)
+        case AllOf() | AnyOf():
+            return any(can_lack(each, negated=negated) for each in condition.parts)
+        case _:
+            return False
+
+
 def _sharing(scope: Scope, likeness: SharesTerms) -> ir.Table:
     """Return the other entries that share terms with one, with how many they share."""
     used, own = scope.table("entry_terms"), scope.table("entry_terms")
@@ -151,16 +174,27 @@ def rows_of(scope: Scope, rows: Rows) -> ir.Table:
     return TableStages(inner, rows.plan).listed
 
 
+class Sorted(NamedTuple):
+    """A column by which rows are put in order; those that lack it come last, or first."""
+
+    column: str
+    descending: bool = False
+    missing_first: bool = False
+
+
 class InOrder(NamedTuple):
-    """Rows with columns by which they are put in order, the most significant first: name, descending."""
+    """Rows with the columns by which they are put in order, the most significant first."""
 
     rows: ir.Table
-    keys: tuple[tuple[str, bool], ...]
+    keys: tuple[Sorted, ...]
 
     @property
     def order(self) -> list[Any]:
         """The keys as an order."""
-        return [ibis.desc(name) if descending else ibis.asc(name) for name, descending in self.keys]
+        return [
+            (ibis.desc if descending else ibis.asc)(name, nulls_first=missing_first)
+            for name, descending, missing_first in self.keys
+        ]
 
 
 class TableStages(Working):
@@ -224,8 +258,16 @@ class TableStages(Working):
 
     def ordered_with(self, columns: Sequence[str]) -> InOrder:
         """Return the same with some columns of the table of entries."""
+        found = self.in_order(columns)
+        if not self.plan.at_most:
+            return found
+        rows = self.numbered(found)
+        return InOrder(rows.filter(rows.k_nth < self.plan.at_most.count), found.keys)
+
+    def in_order(self, columns: Sequence[str] = ()) -> InOrder:
+        """Return the same with all rows of one value, however many may be listed."""
         wanted, lead = self.kept, [name.id for name in self.plan.lead]  # type: ignore[union-attr]
-        first: list[tuple[str, bool]] = []
+        first: list[Sorted] = []
         rows = self.entries
         if lead:
             leads = [self.scope.values.text(name) for name in lead]
@@ -236,21 +278,19 @@ class TableStages(Working):
         )
         if lead:
             places = ibis.cases(*((rows.id == name, at) for at, name in enumerate(leads)), else_=len(leads))
-            rows, first = rows.mutate(k_lead=places), [("k_lead", False)]
+            rows, first = rows.mutate(k_lead=places), [Sorted("k_lead")]
         found = InOrder(rows, tuple(first))
         for number, key in enumerate(self.plan.order):
             found = _with_key(self.scope, found, key, f"k{number}")
-        found = InOrder(found.rows, (*found.keys, ("id", False)))
-        return self.varied(found) if self.plan.at_most else found
+        return InOrder(found.rows, (*found.keys, Sorted("id")))
 
-    def varied(self, found: InOrder) -> InOrder:
-        """Return rows without those that follow so many with one value."""
+    def numbered(self, found: InOrder) -> ir.Table:
+        """Return rows, each with how many stand before it that have its value of the field to be varied."""
         most = self.plan.at_most
         assert most is not None  # noqa: S101 - asked for only then
         rows = _with_value(self.scope, found.rows, most.field, "k_most")
         nth = ibis.row_number().over(ibis.window(group_by="k_most", order_by=found.order))
-        rows = rows.mutate(k_nth=ibis.ifelse(rows.k_most.isnull(), 0, nth))
-        return InOrder(rows.filter(rows.k_nth < most.count), found.keys)
+        return rows.mutate(k_nth=ibis.ifelse(rows.k_most.isnull(), 0, nth))
 
     @cached_property
     def listed(self) -> ir.Table:
@@ -370,24 +410,26 @@ def _with_key(scope: Scope, found: InOrder, key: OrderKey, name: str) -> InOrder
             return _sorted_by(scope, found, key, name)
         case YesFirst():
             mask = scope.column(rows, key.field).between(1, 2)
-            return InOrder(rows.mutate(**{name: as_number(mask)}), (*keys, (name, True)))
+            return InOrder(rows.mutate(**{name: as_number(mask)}), (*keys, Sorted(name, descending=True)))
         case GivenOrder():
             text = scope.values.text
             listed = [text(each.id) for each in key.rows]  # type: ignore[union-attr]
             places = ibis.cases(*((rows.id == each, at) for at, each in enumerate(listed)), else_=len(listed))
-            return InOrder(rows.mutate(**{name: places}), (*keys, (name, False)))
+            return InOrder(rows.mutate(**{name: places}), (*keys, Sorted(name)))
         case RelatednessOrder():
             shared = _sharing(scope, key.related)
             rows = joined(rows, shared, "id", "entry", {name: "shared"})
-            return InOrder(rows.mutate(**{name: rows[name].coalesce(0)}), (*keys, (name, True)))
+            return InOrder(
+                rows.mutate(**{name: rows[name].coalesce(0)}), (*keys, Sorted(name, descending=True))
+            )
         case RandomOrder():
             rows = shuffled(rows, key.salt, (f"{name}_high", f"{name}_low"))
-            return InOrder(rows, (*keys, (f"{name}_high", False), (f"{name}_low", False)))
+            return InOrder(rows, (*keys, Sorted(f"{name}_high"), Sorted(f"{name}_low")))
         case SourceOrder():
             listed_rows = rows_of(scope, key.rows)
             rows = joined(rows, listed_rows, "id", "id", {name: "place"})
             rows = rows.mutate(**{name: rows[name].coalesce(2**62)})
-            return InOrder(rows, (*keys, (name, False)))
+            return InOrder(rows, (*keys, Sorted(name)))
         case TermOrder():
             raise NotSupported("terms as rows")
         case _:
@@ -405,10 +447,7 @@ def _sorted_by(scope: Scope, found: InOrder, key: SortKey, name: str) -> InOrder
         rows = rows.mutate(**{name: rows[name].coalesce(rows[names[1]])})
     else:
         rows = _with_value(scope, rows, key.field, name)
-    lacking = f"{name}_none"
-    rows = rows.mutate(**{lacking: as_number(rows[name].isnull())})
-    order = [(lacking, key.missing_first), *((each, key.descending) for each in names)]
-    return InOrder(rows, (*keys, *order))
+    return InOrder(rows, (*keys, *(Sorted(each, key.descending, key.missing_first) for each in names)))
 
 
 def _with_value(

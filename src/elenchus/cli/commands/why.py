@@ -87,8 +87,8 @@ def why(
         show(verdict(found))
         if not (found.listed or edits or asked.is_of_tables):
             show(_edit_told(asked, question, found.id, values_of(given), changes))
-        elif not found.listed and asked.is_of_tables:
-            show([Piece("Which change would list it is tried only with --tables content.\n", Role.FAINT)])
+        elif found.needs and found.state and asked.is_of_tables:
+            show([Piece("Which edit would list it is tried only with --tables content.\n", Role.FAINT)])
     show_problems(asked, everything=problems)
 
 

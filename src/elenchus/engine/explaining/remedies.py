@@ -16,17 +16,18 @@ from elenchus.plan.nodes import ListedIn, Negation, Part, PerValue, Stored, Via
 from elenchus.plan.walking import parts
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Callable, Iterator
 
     import numpy as np
     from numpy.typing import NDArray
 
     from elenchus.engine.columns.dataset import Dataset
     from elenchus.engine.explaining.placing import Standing
+    from elenchus.engine.stages import Stages
     from elenchus.plan.explanation import Way
     from elenchus.plan.nodes import Condition, FieldRef, Plan, Rows
 
-__all__ = ["Remedies"]
+__all__ = ["Remedies", "changed_plan", "clauses"]
 
 _MOST_TRIED = 60  # combinations of changes
 _MOST_WAYS = 3  # that are reported
@@ -140,58 +141,72 @@ class Remedies(Frozen):
             return way
         if not place.matches:
             return ()
-        plan = self.changed_plan(way)
-        whole = merged(
-            (*way, *self.clauses(plan, Engine(self.workshop.with_changes(way), self.engine.clock), way))
-        )
+        whole = merged((*way, *self.clauses(way)))
         return whole if self.after(whole).is_listed else ()
 
     def after(self, way: Way) -> Standing:
         """Return where the entry stands after some changes."""
-        plan = self.changed_plan(way)
         changed = Engine(self.workshop.with_changes(way), self.engine.clock)
+        plan = changed_plan(self.plan, way)
         return placed(plan, changed.select(plan, self.left(way)), self.row)
 
     def left(self, way: Way) -> NDArray[np.intp] | None:
         """Return the rows that are left out: none where the section chooses first."""
         return None if _PRIORITY in way else self.without
 
-    def changed_plan(self, way: Way) -> Plan:
-        """Return the plan with the clauses that some changes replace."""
-        changed: dict[str, Any] = dict(change.part for change in way if change.part)
-        return replace(self.plan, **changed)
+    def clauses(self, way: Way) -> Iterator[Change]:
+        """Yield the changes of clauses that cut the entry off after some changes."""
+        changed = Engine(self.workshop.with_changes(way), self.engine.clock)
 
-    def clauses(self, plan: Plan, engine: Engine, way: Way) -> Iterator[Change]:
-        """Yield the changes of clauses that cut the entry off, one after the other."""
-        without = self.left(way)
-        stages = engine.select(plan, without)
-        if plan.at_most and self.row not in stages.ordered:
-            free = engine.select(replace(plan, at_most=None), without)
-            count = nth_of_value(plan, free, self.row)
-            words = f"raise “at most {plan.at_most.count}” to {count} or more"
-            raised = PerValue(count, plan.at_most.field)
-            clause = f"at most {count} per {plan.at_most.field.name}"
-            yield Change(words, clause=clause, part=("at_most", raised))
-            plan = replace(plan, at_most=raised)
-            stages = engine.select(plan, without)
-        place = placed(plan, stages, self.row)
-        if place.rank is None:
-            return
-        if place.after_offset <= 0:
-            offset = place.rank - 1
-            words = f"an offset of {offset} or less"
-            yield Change(words, clause=f"offset {offset}", part=("offset", offset))
-            plan = replace(plan, offset=offset)
-        after = place.rank - plan.offset
-        if plan.limit is not None and after > plan.limit:
-            yield Change(f"a limit of {after} or more", clause=f"limit {after}", part=("limit", after))
-            plan = replace(plan, limit=after)
-        turn = placed(plan, engine.select(plan, without), self.row).turn
-        if plan.group_limit is not None and turn >= plan.group_limit:
-            words, clause = f"a limit of {turn + 1} or more groups", f"limit {turn + 1} groups"
-            yield Change(words, clause=clause, part=("group_limit", turn + 1))
-            plan = replace(plan, group_limit=turn + 1)
-        nth = placed(plan, engine.select(plan, without), self.row).nth
-        if plan.per_group and nth >= plan.per_group:
-            words = f"a limit of {nth + 1} or more per group"
-            yield Change(words, clause=f"limit {nth + 1} per group", part=("per_group", nth + 1))
+        def stages(plan: Plan) -> Stages:
+            return changed.select(plan, self.left(way))
+
+        plan = changed_plan(self.plan, way)
+        return clauses(
+            plan,
+            lambda each: placed(each, stages(each), self.row),
+            lambda: nth_of_value(plan, stages(replace(plan, at_most=None)), self.row),
+        )
+
+
+def changed_plan(plan: Plan, way: Way) -> Plan:
+    """Return a plan with the clauses that some changes replace."""
+    changed: dict[str, Any] = dict(change.part for change in way if change.part)
+    return replace(plan, **changed)
+
+
+def clauses(plan: Plan, stand: Callable[[Plan], Standing], nth: Callable[[], int]) -> Iterator[Change]:
+    """Yield the changes of clauses that cut off a row which matches, one after the other.
+
+    ``stand`` tells where it stands in the answer to a plan; ``nth`` how many rows up to it have its value of
+    the field that is kept varied.
+    """
+    place = stand(plan)
+    if plan.at_most and place.rank is None:
+        count = nth()
+        words = f"raise “at most {plan.at_most.count}” to {count} or more"
+        raised = PerValue(count, plan.at_most.field)
+        clause = f"at most {count} per {plan.at_most.field.name}"
+        yield Change(words, clause=clause, part=("at_most", raised))
+        plan = replace(plan, at_most=raised)
+        place = stand(plan)
+    if place.rank is None:
+        return
+    if place.after_offset <= 0:
+        offset = place.rank - 1
+        words = f"an offset of {offset} or less"
+        yield Change(words, clause=f"offset {offset}", part=("offset", offset))
+        plan = replace(plan, offset=offset)
+    after = place.rank - plan.offset
+    if plan.limit is not None and after > plan.limit:
+        yield Change(f"a limit of {after} or more", clause=f"limit {after}", part=("limit", after))
+        plan = replace(plan, limit=after)
+    turn = stand(plan).turn
+    if plan.group_limit is not None and turn >= plan.group_limit:
+        words, clause = f"a limit of {turn + 1} or more groups", f"limit {turn + 1} groups"
+        yield Change(words, clause=clause, part=("group_limit", turn + 1))
+        plan = replace(plan, group_limit=turn + 1)
+    at = stand(plan).nth
+    if plan.per_group and at >= plan.per_group:
+        words = f"a limit of {at + 1} or more per group"
+        yield Change(words, clause=f"limit {at + 1} per group", part=("per_group", at + 1))

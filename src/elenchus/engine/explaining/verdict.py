@@ -73,6 +73,7 @@ def judge(engine: Engine, plan: Plan, row: int, *, without: NDArray[np.intp] | N
         groups=_groups_of(plan, stages, row) if place.is_listed else (),
         cut=place.cut,
         ways=ways,
+        edits_tried=plan.subject.is_entries,
         needs=tuple(failing) if not (ways or place.is_listed) else (),
     )
 
