@@ -302,7 +302,7 @@ def test_changing_a_section(page: Page, preview: tuple[str, Path]) -> None:
     expect(option).to_have_attribute("value", "certainty = confirmed")
     expect(page.locator(".change-told")).to_contain_text("Did you mean confirmed?")
     page.locator("input[name=more]").fill("certainty = confirmed")
-    expect(page.locator(".change-told")).to_contain_text("6 shown of 13")
+    expect(page.locator(".change-told")).to_contain_text("6 shown of 12")
     page.locator("input[name=more]").press("Enter")
     expect(page.locator("input[name=line-2]")).to_have_value("and certainty = confirmed")
     page.locator("input[name=line-4]").fill("limit 4")

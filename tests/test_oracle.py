@@ -561,7 +561,7 @@ def test_with_empty(rows: list[dict[str, Any]], question: nodes.Question) -> Non
     )
     assert [group for group in full if group[1]] == plain
     assert answers[0].placements == answers[1].placements
-    if len(group.keys) == 1:
+    if len(group.keys) == 1 and not group.keys[0].under:
         path = group.keys[0].path.names
         sizes: dict[tuple[str, ...], int] = {
             ("area",): len(TREE),

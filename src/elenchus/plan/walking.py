@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
     from elenchus.plan.nodes import Condition, OrderKey, Plan, Rows, Value
 
-__all__ = ["at_instant", "first_step", "is_now", "parts", "tests_in", "walk"]
+__all__ = ["at_instant", "first_step", "group_tests", "is_now", "parts", "tests_in", "walk"]
 
 
 def walk(condition: Condition | None) -> Iterator[Condition]:
@@ -51,6 +51,11 @@ def parts(condition: Condition | None) -> list[Condition]:
     if isinstance(condition, AllOf):
         return [inner for part in condition.parts for inner in parts(part)]
     return [condition]
+
+
+def group_tests(plan: Plan) -> list[Test]:
+    """Return what a row must meet to stand in any of the groups that are asked for."""
+    return [Test(key.field, "under", key.within) for key in plan.groups if key.within]
 
 
 def is_now(value: Value) -> bool:

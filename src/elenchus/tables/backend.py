@@ -43,7 +43,6 @@ __all__ = [
     "postgresql_errors",
     "read_description",
     "spark_errors",
-    "with_exists",
 ]
 
 SCHEMA = "elenchus"  # the schema of a database in which the tables are
@@ -404,7 +403,7 @@ class PostgresBackend(Backend):
 
     def adapted(self, tree: Any) -> Any:
         """See :class:`Backend`."""
-        return with_exists(tree)
+        return _with_exists(tree)
 
     def errors(self) -> list[type[Exception]]:
         """See :class:`Backend`."""
@@ -427,7 +426,7 @@ class PostgresBackend(Backend):
 _PLAIN = {"expressions", "from_", "joins", "where"}  # what a subquery has that is no more than a join
 
 
-def with_exists(tree: Any) -> Any:
+def _with_exists(tree: Any) -> Any:
     """Return the tree of a statement with EXISTS in the place of memberships that are no joins.
 
     PostgreSQL joins a membership that a WHERE wants as it is. Of one that is negated, or one of several

@@ -17,7 +17,7 @@ from elenchus.engine.select import Selection
 from elenchus.errors import NoSuchName, Problem
 from elenchus.plan.explanation import Explanation, Gate, Removed, Step, Tally, Verdict
 from elenchus.plan.nodes import FieldRef, Test
-from elenchus.plan.walking import parts, tests_in
+from elenchus.plan.walking import group_tests, parts, tests_in
 from elenchus.plan.words import arrangement, condition_words
 from elenchus.schema.types import Type
 from elenchus.tables.expressions import ALL_ROWS, NO_ROWS, met, newest_first, no
@@ -211,6 +211,7 @@ def judge_tables(found: FoundRows, name: str, ask: Callable[[Plan], FoundRows]) 
         listed = stand(changed_plan(plan, tried))
         way, then = (tried, listed) if listed.is_listed else ((), place)
     failing = [gate.words for gate in gates if not gate.holds and not gate.depth]
+    failing += [condition_words(test) for test in group_tests(plan) if not holds[test]]
     return Verdict(
         id=name,
         name=view.titles.item(0) or "",
@@ -248,8 +249,8 @@ def _placed(found: FoundRows, name: str, *, matches: bool) -> tuple[Standing, tu
 def _holding(found: FoundRows, name: str) -> dict[Any, bool]:
     """Return which conditions hold for an entry, those inside others too, and whether it matches at all."""
     stages, scope = found.stages, found.stages.scope
-    every = (each for part in parts(stages.plan.condition) for each, _, _ in gates_inside(part))
-    conditions = list(dict.fromkeys(every))
+    every = [each for part in parts(stages.plan.condition) for each, _, _ in gates_inside(part)]
+    conditions: list[Condition] = list(dict.fromkeys((*every, *group_tests(stages.plan))))
     rows = stages.entries.filter(stages.entries.id == scope.values.text(name))
     wanted: dict[str, Any] = {f"c{at}": mask_of(scope, rows, each) for at, each in enumerate(conditions)}
     if stages.plan.source:

@@ -90,7 +90,7 @@ class _Listed:
         self.rows = np.arange(total)
 
 
-class TableGrouping(Grouping):
+class _TableGrouping(Grouping):
     """The groups of an answer; of its placements only those are fetched that somebody looks at."""
 
     of: Any = None  # the TablesGrouped that made it
@@ -143,7 +143,7 @@ class TablesGrouped(Working):
         return tuple((at, key.inside) for at, key in enumerate(self.keys) if key.spec.within)
 
     @cached_property
-    def grouping(self) -> TableGrouping:
+    def grouping(self) -> _TableGrouping:
         """The groups in their order."""
         keys, told = self.keys, self.found.group_counts
         codes = np.array(
@@ -163,7 +163,7 @@ class TablesGrouped(Working):
         order = np.lexsort(columns[::-1]) if len(every) else np.zeros(0, dtype=np.intp)
         listed: Any = _Listed(self.found.total)
         ranks = np.arange(len(every))
-        return TableGrouping(keys, every[order], sizes[order], listed, ranks, overflow, of=self)
+        return _TableGrouping(keys, every[order], sizes[order], listed, ranks, overflow, of=self)
 
     def rows_of(self, every: NDArray[np.int64], at: int) -> NDArray[np.int64]:
         """Return for each group how many distinct rows stand in the groups with the same keys up to one."""

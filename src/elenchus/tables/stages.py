@@ -103,7 +103,7 @@ def _holds(scope: Scope, entries: ir.Table, test: Test) -> Mask:
     return found
 
 
-def certain(scope: Scope, entries: ir.Table, condition: Condition) -> tuple[Mask, Mask]:
+def _certain(scope: Scope, entries: ir.Table, condition: Condition) -> tuple[Mask, Mask]:
     """Return where a condition is surely true and where surely false, were missing values unknown."""
     match condition:
         case Test():
@@ -116,10 +116,10 @@ def certain(scope: Scope, entries: ir.Table, condition: Condition) -> tuple[Mask
             found = mask_of(scope, entries, condition)
             return found, no(found)
         case Negation():
-            true, false = certain(scope, entries, condition.part)
+            true, false = _certain(scope, entries, condition.part)
             return false, true
         case AllOf() | AnyOf():
-            pairs = [certain(scope, entries, each) for each in condition.parts]
+            pairs = [_certain(scope, entries, each) for each in condition.parts]
             first, second = (and_, or_) if isinstance(condition, AllOf) else (or_, and_)
             return reduce(first, (pair[0] for pair in pairs)), reduce(second, (pair[1] for pair in pairs))
         case _:
@@ -132,7 +132,7 @@ def absent(scope: Scope, entries: ir.Table, condition: Condition) -> Mask | None
         return None
     if isinstance(condition, Test):
         return no(scope.column(entries, condition.field).present())
-    surely, _ = certain(scope, entries, condition)
+    surely, _ = _certain(scope, entries, condition)
     return no(surely)
 
 
@@ -174,7 +174,7 @@ def rows_of(scope: Scope, rows: Rows) -> ir.Table:
     return TableStages(inner, rows.plan).listed
 
 
-class Sorted(NamedTuple):
+class _Sorted(NamedTuple):
     """A column by which rows are put in order; those that lack it come last, or first."""
 
     column: str
@@ -186,7 +186,7 @@ class InOrder(NamedTuple):
     """Rows with the columns by which they are put in order, the most significant first."""
 
     rows: ir.Table
-    keys: tuple[Sorted, ...]
+    keys: tuple[_Sorted, ...]
 
     @property
     def order(self) -> list[Any]:
@@ -267,7 +267,7 @@ class TableStages(Working):
     def in_order(self, columns: Sequence[str] = ()) -> InOrder:
         """Return the same with all rows of one value, however many may be listed."""
         wanted, lead = self.kept, [name.id for name in self.plan.lead]  # type: ignore[union-attr]
-        first: list[Sorted] = []
+        first: list[_Sorted] = []
         rows = self.entries
         if lead:
             leads = [self.scope.values.text(name) for name in lead]
@@ -278,11 +278,11 @@ class TableStages(Working):
         )
         if lead:
             places = ibis.cases(*((rows.id == name, at) for at, name in enumerate(leads)), else_=len(leads))
-            rows, first = rows.mutate(k_lead=places), [Sorted("k_lead")]
+            rows, first = rows.mutate(k_lead=places), [_Sorted("k_lead")]
         found = InOrder(rows, tuple(first))
         for number, key in enumerate(self.plan.order):
             found = _with_key(self.scope, found, key, f"k{number}")
-        return InOrder(found.rows, (*found.keys, Sorted("id")))
+        return InOrder(found.rows, (*found.keys, _Sorted("id")))
 
     def numbered(self, found: InOrder) -> ir.Table:
         """Return rows, each with how many stand before it that have its value of the field to be varied."""
@@ -410,26 +410,26 @@ def _with_key(scope: Scope, found: InOrder, key: OrderKey, name: str) -> InOrder
             return _sorted_by(scope, found, key, name)
         case YesFirst():
             mask = scope.column(rows, key.field).between(1, 2)
-            return InOrder(rows.mutate(**{name: as_number(mask)}), (*keys, Sorted(name, descending=True)))
+            return InOrder(rows.mutate(**{name: as_number(mask)}), (*keys, _Sorted(name, descending=True)))
         case GivenOrder():
             text = scope.values.text
             listed = [text(each.id) for each in key.rows]  # type: ignore[union-attr]
             places = ibis.cases(*((rows.id == each, at) for at, each in enumerate(listed)), else_=len(listed))
-            return InOrder(rows.mutate(**{name: places}), (*keys, Sorted(name)))
+            return InOrder(rows.mutate(**{name: places}), (*keys, _Sorted(name)))
         case RelatednessOrder():
             shared = _sharing(scope, key.related)
             rows = joined(rows, shared, "id", "entry", {name: "shared"})
             return InOrder(
-                rows.mutate(**{name: rows[name].coalesce(0)}), (*keys, Sorted(name, descending=True))
+                rows.mutate(**{name: rows[name].coalesce(0)}), (*keys, _Sorted(name, descending=True))
             )
         case RandomOrder():
             rows = shuffled(rows, key.salt, (f"{name}_high", f"{name}_low"))
-            return InOrder(rows, (*keys, Sorted(f"{name}_high"), Sorted(f"{name}_low")))
+            return InOrder(rows, (*keys, _Sorted(f"{name}_high"), _Sorted(f"{name}_low")))
         case SourceOrder():
             listed_rows = rows_of(scope, key.rows)
             rows = joined(rows, listed_rows, "id", "id", {name: "place"})
             rows = rows.mutate(**{name: rows[name].coalesce(2**62)})
-            return InOrder(rows, (*keys, Sorted(name)))
+            return InOrder(rows, (*keys, _Sorted(name)))
         case TermOrder():
             raise NotSupported("terms as rows")
         case _:
@@ -447,7 +447,7 @@ def _sorted_by(scope: Scope, found: InOrder, key: SortKey, name: str) -> InOrder
         rows = rows.mutate(**{name: rows[name].coalesce(rows[names[1]])})
     else:
         rows = _with_value(scope, rows, key.field, name)
-    return InOrder(rows, (*keys, *(Sorted(each, key.descending, key.missing_first) for each in names)))
+    return InOrder(rows, (*keys, *(_Sorted(each, key.descending, key.missing_first) for each in names)))
 
 
 def _with_value(

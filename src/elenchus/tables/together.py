@@ -57,10 +57,10 @@ def answers_together(
 
     ``without`` has for each the rows that it leaves out.
     """
-    asked = [_Asked(*each) for each in zip(plans, map(tuple, without), strict=True)]
+    asked = [_Leaving(*each) for each in zip(plans, map(tuple, without), strict=True)]
     longest = max(len(each.without) for each in asked)
     at_once = min(_MOST, max(1, _MOST_VALUES // max(1, longest)))
-    found: dict[_Asked, Answer] = {}
+    found: dict[_Leaving, Answer] = {}
     for start in range(0, len(asked), at_once):
         left = list(dict.fromkeys(asked[start : start + at_once]))
         for _ in range(_MOST_FORMS):
@@ -77,7 +77,7 @@ def answers_together(
     return [found[each] for each in asked]
 
 
-class _Asked(NamedTuple):
+class _Leaving(NamedTuple):
     """A plan, and the rows that its answer leaves out."""
 
     plan: Plan
@@ -97,7 +97,7 @@ class _Group(Working):
     """
 
     first: FoundRows
-    every: tuple[_Asked, ...]
+    every: tuple[_Leaving, ...]
     without: Sequence[tuple[str, ...]]
     kept: dict[Any, list[list[tuple[Any, ...]]]] = member(default_factory=dict)
     kept_pages: dict[tuple[FieldRef, ...], _Shown] = member(default_factory=dict)
@@ -144,7 +144,7 @@ class _Group(Working):
         return not (plan.empty or plan.subject.is_terms) and self.scope.data.backend.joins_each
 
     @cached_property
-    def fitting(self) -> list[_Asked]:
+    def fitting(self) -> list[_Leaving]:
         """The plans that take the form of the first one, and that itself; none where there are no others."""
         if not self.can_be_asked:
             return []

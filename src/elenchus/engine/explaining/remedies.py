@@ -13,7 +13,7 @@ from elenchus.engine.stages import lead_rows
 from elenchus.frozen import Frozen, replace
 from elenchus.plan.explanation import Change
 from elenchus.plan.nodes import ListedIn, Negation, Part, PerValue, Stored, Via
-from elenchus.plan.walking import parts
+from elenchus.plan.walking import group_tests, parts
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
@@ -95,6 +95,7 @@ class Remedies(Frozen):
                 yield [self.workshop.ways_to_publish(state)]
         if self.without is not None and self.row in self.without:
             yield [(_PRIORITY,)]
+        yield from (self.ways_for(test) for test in group_tests(plan) if not judged.rows(test)[self.row])
         if leads:
             return
         if plan.source and not judged.among(plan.source)[self.row]:

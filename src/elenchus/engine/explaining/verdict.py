@@ -12,7 +12,7 @@ from elenchus.engine.explaining.state import state_of
 from elenchus.engine.groups import grouped
 from elenchus.plan.explanation import Gate, Verdict
 from elenchus.plan.nodes import AllOf, AnyOf, Negation
-from elenchus.plan.walking import parts, tests_in
+from elenchus.plan.walking import group_tests, parts, tests_in
 from elenchus.plan.words import condition_words
 from elenchus.values.texts import either
 
@@ -59,6 +59,7 @@ def judge(engine: Engine, plan: Plan, row: int, *, without: NDArray[np.intp] | N
         ways = remedies.ways()
         then = remedies.after(ways[0]) if ways else place
     failing = [gate.words for gate in gates if not gate.holds and not gate.depth]
+    failing += [condition_words(test) for test in group_tests(plan) if not judged.rows(test)[row]]
     return Verdict(
         id=judged.view.ids(plan.subject)[row],
         name=_name_of(judged, row),
