@@ -182,7 +182,7 @@ def compared(tables: TableEngine, data: Dataset, questions: list[Any]) -> None:
             pages = memory.run(plan, text).pages
             for page in {1, pages}:
                 assert differences(memory.run(plan, text, page), tables.run(plan, text, page)) == {}, text
-    asked_together(tables, Engine(data, CLOCK), plans[::12])
+    asked_together(tables, Engine(data, CLOCK), plans[::25])
 
 
 @pytest.mark.parametrize(("engine", "sites"), MANY, indirect=["engine"], scope="module")

@@ -217,7 +217,7 @@ class TablesGrouped(Working):
 
     def overlap(self) -> _Pairs:
         """Return the placements of the rows that stand in more than one group."""
-        if not self.may_be_several:
+        if not self.grouping.several:
             return self.pairs(())
         return self.pairs(self.found.told("what stands in several groups", _of_several, self.inside))
 
