@@ -180,7 +180,7 @@ def compared(tables: TableEngine, data: Dataset, questions: list[Any]) -> None:
             memory = Engine(data, CLOCK)
             plans.append(plan)
             pages = memory.run(plan, text).pages
-            for page in {1, pages}:
+            for page in {1, pages} if number % 2 else {pages}:
                 assert differences(memory.run(plan, text, page), tables.run(plan, text, page)) == {}, text
     asked_together(tables, Engine(data, CLOCK), plans[::25])
 
