@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+import sqlglot
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
@@ -35,6 +36,7 @@ from elenchus.schema.types import Schema
 from elenchus.tables.data import TableData
 from elenchus.tables.executor import TableEngine
 from elenchus.tables.export import export, in_memory
+from elenchus.tables.memberships import with_exists
 from elenchus.tables.opening import recorded
 from elenchus.tables.places import backend_of
 from elenchus.values.dates import Clock
@@ -248,6 +250,26 @@ def test_traps(engine: tuple[str, Opened], make_site: Write) -> None:
     many = replace(plan, condition=replace(plan.condition, values=(*plan.condition.values, *values)))  # type: ignore[union-attr]
     if name != "spark":  # which reads so many places for minutes
         assert tables.ids(many) == site.executor.ids(many) != []
+
+
+OF_TERMS = "SELECT t.entry FROM terms AS t WHERE t.path = 'shore'"
+MEMBERSHIPS = [  # a condition, and what PostgreSQL is asked instead; nothing where it is asked that
+    (f"e.id IN ({OF_TERMS}) AND e.depth > 2", ""),
+    (f"NOT (COALESCE(e.id IN ({OF_TERMS}), FALSE))", f"NOT (EXISTS({OF_TERMS} AND t.entry = e.id))"),
+    (f"e.depth > 2 OR e.id IN ({OF_TERMS})", f"e.depth > 2 OR EXISTS({OF_TERMS} AND t.entry = e.id)"),
+    ("NOT (COALESCE(e.id IN (SELECT t.entry FROM terms AS t GROUP BY t.entry), FALSE))", ""),
+    ("NOT (COALESCE(e.id IN (SELECT e.entry FROM terms AS e), FALSE))", ""),  # it would mean another e
+    ("NOT (COALESCE(e.id IN ('a', 'b'), FALSE))", ""),
+]
+
+
+@pytest.mark.parametrize(("condition", "asked"), MEMBERSHIPS)
+def test_memberships(condition: str, asked: str) -> None:
+    """A membership that is no join is asked as EXISTS, where its subquery is no more than a join."""
+    begun = "SELECT e.id FROM entries AS e WHERE "
+    tree = with_exists(sqlglot.parse_one(begun + condition, dialect="postgres"))
+    wanted = asked.replace("SELECT t.entry", "SELECT 1") or condition
+    assert tree.sql(dialect="postgres") == begun + wanted
 
 
 HOSTILE = [

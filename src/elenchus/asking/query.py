@@ -78,6 +78,11 @@ class Query(Working):
         return self.site.plans.get(key, lambda: (self.listing, self._checked()))[1]
 
     @property
+    def left_out(self) -> tuple[str, ...]:
+        """The ids of the rows that it leaves out: none where it shows no rows that could be repeated."""
+        return self.without if self.plan.takes_part else ()
+
+    @property
     def given_to_it(self) -> tuple[tuple[str, ...], ...]:
         """The values that it depends on: of the row of a page, only what it asks for."""
         asked = names_of_here(self.site, self.listing)
@@ -131,7 +136,7 @@ class Query(Working):
         ``in_public`` keeps what is said beside the rows to what anybody may know. Raises NoSuchPage.
         """
         found = self.site.executor.run(
-            self.plan, self.listing.text, page, without=self.without, in_public=in_public
+            self.plan, self.listing.text, page, without=self.left_out, in_public=in_public
         )
         return self.finished(found)
 
@@ -144,29 +149,29 @@ class Query(Working):
     def whole(self, *, in_public: bool = False) -> Answer:
         """Return its answer with all rows on one page."""
         plan = replace(self.plan, per_page=None)
-        found = self.site.executor.run(plan, self.listing.text, without=self.without, in_public=in_public)
+        found = self.site.executor.run(plan, self.listing.text, without=self.left_out, in_public=in_public)
         return replace(found, formulas=self.site.definition.formulas)
 
     def ids(self) -> list[str]:
         """Return the ids of its rows, on all pages."""
-        return self.site.executor.ids(self.plan, without=self.without)
+        return self.site.executor.ids(self.plan, without=self.left_out)
 
     def count(self) -> int:
         """Return the number of its rows."""
-        return self.site.executor.count(self.plan, without=self.without)
+        return self.site.executor.count(self.plan, without=self.left_out)
 
     def repeated(self) -> list[str]:
         """Return the ids of the rows that it would have, were they not left out."""
-        return self.site.executor.repeated(self.plan, self.without)
+        return self.site.executor.repeated(self.plan, self.left_out)
 
     def explanation(self) -> Explanation:
         """Return why its answer is as it is: what each step leaves and removes."""
-        return self.site.executor.explain(self.plan, self.listing.text, without=self.without)
+        return self.site.executor.explain(self.plan, self.listing.text, without=self.left_out)
 
     def verdict(self, name: str) -> Verdict:
         """Return what becomes of an entry, or of a term where its rows are terms. Raises NoSuchName."""
         row = row_named(self.site.dataset, self.plan.subject, name)
-        return self.site.executor.judge(self.plan, row, without=self.without)
+        return self.site.executor.judge(self.plan, row, without=self.left_out)
 
     # Other values
 
@@ -214,7 +219,7 @@ class Query(Working):
         named = [resolver.value(test.field, Literal(value)) for value in values]
         plan = replace(first.plan, condition=AllOf(tuple(others)) if others else None)
         tests = [replace(test, values=(value,)) for value in named]
-        found = self.site.executor.parted(plan, tests, without=self.without)
+        found = self.site.executor.parted(plan, tests, without=self.left_out)
         return dict(zip(values, found, strict=True))
 
 

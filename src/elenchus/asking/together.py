@@ -46,13 +46,14 @@ def answered_together(queries: Sequence[Query]) -> list[Answer | None]:
     for places in shapes.values():
         plans = _plans([queries[place] for place in places], spans) if len(places) >= _FEWEST else []
         askable = [(place, plan) for place, plan in zip(places, plans, strict=False) if plan]
+        for place, plan in askable:
+            queries[place].__dict__["plan"] = plan
         answers = queries[0].site.executor.together(
             [plan for _, plan in askable],
             queries[0].listing.text,
-            without=[queries[place].without for place, _ in askable],
+            without=[queries[place].left_out for place, _ in askable],
         )
-        for (place, plan), answer in zip(askable, answers, strict=True):
-            queries[place].__dict__["plan"] = plan
+        for (place, _), answer in zip(askable, answers, strict=True):
             found[place] = queries[place].finished(answer)
     return found
 

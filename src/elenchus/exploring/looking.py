@@ -126,7 +126,7 @@ def _page_of(query: Query, page: int | str) -> tuple[Answer, bool]:
 
     Of an answer without pages the first rows will do, of groups the first of each; all are counted.
     """
-    plan, executor, without = query.plan, query.site.executor, query.without
+    plan, executor, without = query.plan, query.site.executor, query.left_out
     is_cut = False
     if plan.groups and plan.per_group is None and query.count() > _MOST_ROWS:
         plan, is_cut = replace(plan, per_group=_OF_GROUP), True

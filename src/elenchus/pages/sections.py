@@ -67,10 +67,9 @@ class Section(Frozen):
 
         They are asked for now.
         """
-        if self.query is None or not self.query.without:
-            return []
         shown = dict(self.above)
-        return [(name, shown[name]) for name in self.query.repeated()]
+        repeated = self.query.repeated() if self.query and self.query.left_out else ()
+        return [(name, shown[name]) for name in repeated]
 
     @property
     def listing(self) -> Listing | None:
@@ -239,7 +238,7 @@ def _chosen(
         key = turn.key(query, shown)
         if book.in_bulk and page.rule.each and not own and key not in book.tried:
             _ask_ahead(book, page, turn, listing, no_repeats=no_repeats)
-        return book.sections.get(key, lambda: _asked(query, turn, shown))
+        return book.sections.get(key, lambda: _section(query, turn, query.answer(), shown))
     except ElenchusError as error:
         problems = tuple(_at_section(rule, each) for each in error.problems)
         return Section(turn.number, turn.turn, rule, problems=problems)
@@ -258,12 +257,8 @@ def _ask_ahead(book: Book, page: Page, turn: _Turn, listing: Listing, *, no_repe
         if (key := turn.key(query, shown)) not in book.tried:
             queries.setdefault(key, (query, shown))
     book.tried.update(queries)
-    if len(queries) < 2:  # noqa: PLR2004 - one is asked by itself
-        return
-    takes_part = next((query.plan.takes_part for query, _ in queries.values() if query.is_askable), True)
-    if not takes_part:
-        queries = {key: (replace(query, without=()), shown) for key, (query, shown) in queries.items()}
-    answers = answered_together([query for query, _ in queries.values()])
+    together = [query for query, _ in queries.values()]
+    answers = answered_together(together) if len(together) > 1 else []
     for (key, (query, shown)), answer in zip(queries.items(), answers, strict=False):
         if answer:
             book.sections.get(key, partial(_section, query, turn, answer, shown))
@@ -274,13 +269,6 @@ def _section(query: Query, turn: _Turn, answer: Answer, shown: Mapping[str, int]
     number, place, rule = turn
     takes_part = query.plan.takes_part and not answer.choices
     return Section(number, place, rule, query, answer, takes_part, tuple(shown.items()))
-
-
-def _asked(query: Query, turn: _Turn, shown: Mapping[str, int]) -> Section:
-    """Return a section with the rows that it shows; counts and terms leave nothing out."""
-    if query.without and not query.plan.takes_part:
-        query = replace(query, without=())
-    return _section(query, turn, query.answer(), shown)
 
 
 def free_parameters(listing: Listing, rule: SectionRule) -> list[str]:

@@ -162,7 +162,7 @@ def _basis_of(scene: Scene, place: _OnPage, sketch: Sketch) -> Basis:
     above = tuple(name for name, _ in place.section.above)
     found = Basis(scene.site, query.listing, query.given, without=above)
     whole = found.query(sketch)
-    return replace(found, without=()) if whole.is_askable and not whole.plan.takes_part else found
+    return replace(found, without=whole.left_out) if whole.is_askable else found
 
 
 # What was written

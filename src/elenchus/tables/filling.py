@@ -133,10 +133,10 @@ class FoundRows(Working):
         """Its groups."""
         return TablesGrouped(self)
 
-    def of_groups(
+    def asked_of_groups(
         self, named: tuple[Any, ...] | None, last: int | None
     ) -> tuple[tuple[Any, ...] | None, int | None]:
-        """Return of which values, and up to which place in each group, placements are asked for."""
+        """Return of which values, and up to which place in each group, placements of a page are asked for."""
         return named, last
 
     # Pages

@@ -93,12 +93,12 @@ class _Listed:
 class _TableGrouping(Grouping):
     """The groups of an answer; of its placements only those are fetched that somebody looks at."""
 
-    of: Any = None  # the TablesGrouped that made it
+    of: TablesGrouped = None  # type: ignore[assignment]  # what made it, which is always given
 
     @cached_property
     def placements(self) -> _Pairs:
         """See :class:`Grouping`."""
-        return self.of.fetched(0, len(self.codes) - 1)  # type: ignore[no-any-return]
+        return self.of.placements()
 
     def between(self, first: int, last: int, groups: int, per_group: int | None) -> _Pairs:
         """See :class:`Grouping`: only the groups of the page are asked for, and of each what may be on it."""
@@ -111,19 +111,19 @@ class _TableGrouping(Grouping):
         else:
             skipped, most = 0, max(int(sizes[low]), min(int(sizes[low + 1 :].max()), last - int(ends[low])))
         is_whole = not skipped and most >= int(self.counts[low : high + 1].max())
-        found = self.of.fetched(low, high, skipped, None if is_whole else most)
+        found = self.of.of_page(low, high, skipped, None if is_whole else most)
         wanted = slice(before - skipped, before - skipped + last - first)
         return found[0][wanted], found[1][wanted]
 
     @cached_property
     def overlap(self) -> _Pairs:
         """See :class:`Grouping`."""
-        return self.of.overlap()  # type: ignore[no-any-return]
+        return self.of.overlap()
 
     @cached_property
     def several(self) -> int:
         """See :class:`Grouping`."""
-        return self.of.several()  # type: ignore[no-any-return]
+        return self.of.several()
 
 
 class TablesGrouped(Working):
@@ -190,11 +190,20 @@ class TablesGrouped(Working):
         pairs = np.array(found, dtype=np.int64).reshape(-1, 2)
         return pairs[:, 0], pairs[:, 1]
 
-    def fetched(self, low: int, high: int, first: int = 0, last: int | None = None) -> _Pairs:
-        """Return placements of the groups from one to another, of each those from a place to another."""
-        named, last = self.found.of_groups(self.named(low, high), last)
-        rows = self.found.told("the rows of the groups", _placements, self.inside, named, first, last)
-        groups, places = self.pairs(rows)
+    def placements(
+        self, named: tuple[Any, ...] | None = None, first: int = 0, last: int | None = None
+    ) -> _Pairs:
+        """Return placements, perhaps those of some values of the first key, and of each group only some."""
+        told = self.found.told("the rows of the groups", _placements, self.inside, named, first, last)
+        return self.pairs(told)
+
+    def of_page(self, low: int, high: int, first: int, last: int | None) -> _Pairs:
+        """Return placements of the groups from one to another, of each those from a place to another.
+
+        There may be more behind them, where several pages are asked for together.
+        """
+        named, last = self.found.asked_of_groups(self.named(low, high), last)
+        groups, places = self.placements(named, first, last)
         wanted = (groups >= low) & (groups <= high)  # groups with the same first key may be others
         return groups[wanted], places[wanted]
 

@@ -45,7 +45,7 @@ if TYPE_CHECKING:
 __all__ = ["answers_together"]
 
 _MOST = 64  # plans of one statement
-_MOST_VALUES = 16_384  # that they leave out, all of them together
+_MOST_VALUES = 16_384  # that they leave out, all of them together; a statement has each twice, at most 65,535
 _NO_ROW = ""  # what no id is
 _MOST_FORMS = 4  # statements into which plans are parted by the forms of their comparisons
 
@@ -57,10 +57,10 @@ def answers_together(
 
     ``without`` has for each the rows that it leaves out.
     """
-    asked = [_Leaving(*each) for each in zip(plans, map(tuple, without), strict=True)]
+    asked = [_PlanWithout(*each) for each in zip(plans, map(tuple, without), strict=True)]
     longest = max(len(each.without) for each in asked)
     at_once = min(_MOST, max(1, _MOST_VALUES // max(1, longest)))
-    found: dict[_Leaving, Answer] = {}
+    found: dict[_PlanWithout, Answer] = {}
     for start in range(0, len(asked), at_once):
         left = list(dict.fromkeys(asked[start : start + at_once]))
         for _ in range(_MOST_FORMS):
@@ -77,7 +77,7 @@ def answers_together(
     return [found[each] for each in asked]
 
 
-class _Leaving(NamedTuple):
+class _PlanWithout(NamedTuple):
     """A plan, and the rows that its answer leaves out."""
 
     plan: Plan
@@ -97,7 +97,7 @@ class _Group(Working):
     """
 
     first: FoundRows
-    every: tuple[_Leaving, ...]
+    every: tuple[_PlanWithout, ...]
     without: Sequence[tuple[str, ...]]
     kept: dict[Any, list[list[tuple[Any, ...]]]] = member(default_factory=dict)
     kept_pages: dict[tuple[FieldRef, ...], _Shown] = member(default_factory=dict)
@@ -144,7 +144,7 @@ class _Group(Working):
         return not (plan.empty or plan.subject.is_terms) and self.scope.data.backend.joins_each
 
     @cached_property
-    def fitting(self) -> list[_Leaving]:
+    def fitting(self) -> list[_PlanWithout]:
         """The plans that take the form of the first one, and that itself; none where there are no others."""
         if not self.can_be_asked:
             return []
@@ -252,7 +252,7 @@ class _FoundTogether(FoundRows):
         """See :class:`FoundRows`."""
         return self.group.keys
 
-    def of_groups(self, *_: Any) -> tuple[None, int | None]:
+    def asked_of_groups(self, *_: Any) -> tuple[None, int | None]:
         """See :class:`FoundRows`: what is asked for has to be the same for all, and enough for each."""
         sizes = [each for each in (self.plan.per_group, self.plan.per_page) if each is not None]
         return None, min(sizes, default=None)
