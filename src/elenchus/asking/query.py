@@ -79,7 +79,7 @@ class Query(Working):
 
     @property
     def left_out(self) -> tuple[str, ...]:
-        """The ids of the rows that it leaves out: none where it shows no rows that could be repeated."""
+        """The ids of the rows that it leaves out, if its rows can be repeats at all. Raises QuestionError."""
         return self.without if self.plan.takes_part else ()
 
     @property
@@ -219,7 +219,7 @@ class Query(Working):
         named = [resolver.value(test.field, Literal(value)) for value in values]
         plan = replace(first.plan, condition=AllOf(tuple(others)) if others else None)
         tests = [replace(test, values=(value,)) for value in named]
-        found = self.site.executor.parted(plan, tests, without=self.left_out)
+        found = self.site.executor.parted(plan, tests, without=first.left_out)
         return dict(zip(values, found, strict=True))
 
 
