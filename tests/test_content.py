@@ -233,6 +233,7 @@ def test_cures_of_content(
     assert finding["near"] == near
     cure = finding["cure"]
     command = shlex.split(cure.pop("command")) if cure else []
+    assert cure is None or cure.pop("by_hand") is None
     assert cure == (edit and {"entry": "note/a", "field": edit[0], "operator": "=", "value": edit[1]})
     if cure:
         assert run(*command[1:], "--yes", cwd=folder).returncode == 0

@@ -77,13 +77,14 @@ class Edit(Frozen):
     """What to write in content: ``=`` sets a field, ``+=`` and ``-=`` add to its values and take from them.
 
     ``entry`` is the id of the entry. ``value`` is written as content has it, several parted by commas; empty
-    with ``=`` clears the field.
+    with ``=`` clears the field. ``by_hand`` says why the program cannot write it, where it cannot.
     """
 
     entry: str
     field: str
     operator: Literal["=", "+=", "-="]
     value: str
+    by_hand: str = ""
 
     def __str__(self) -> str:
         return f"{self.field}{self.operator}{self.value}"

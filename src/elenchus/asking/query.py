@@ -171,7 +171,8 @@ class Query(Working):
     def verdict(self, name: str) -> Verdict:
         """Return what becomes of an entry, or of a term where its rows are terms. Raises NoSuchName."""
         row = row_named(self.site.dataset, self.plan.subject, name)
-        return self.site.executor.judge(self.plan, row, without=self.left_out)
+        found = self.site.executor.judge(self.plan, row, without=self.left_out)
+        return found.with_edits(self.site.content.offered)
 
     # Other values
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, TypeAlias
 
 from elenchus.checks.finders import finders
 from elenchus.checks.records import LEVELS, RENAMED, record
-from elenchus.errors import About, Problem, Replacement, SiteError
+from elenchus.errors import About, Edit, Problem, Replacement, SiteError
 from elenchus.frozen import Frozen, replace
 from elenchus.pages.survey import Survey
 
@@ -77,7 +77,7 @@ def _surveyed(survey: Survey) -> Report:
     for finder in finders():
         try:
             for problem in finder(survey):
-                found[_of_site(problem)] = None
+                found[_of_site(survey.site, problem)] = None
         except SiteError as error:  # a file of terms that cannot be read stops all that needs it
             found.update(dict.fromkeys(error.problems))
     accepted = survey.site.definition.accepted
@@ -102,10 +102,12 @@ def _values_once(found: Iterable[Problem]) -> Iterator[Problem]:
             yield replace(first, message=f"{first.message}, and {len(others)} other values are wrong like it")
 
 
-def _of_site(problem: Problem) -> Problem:
+def _of_site(site: Site, problem: Problem) -> Problem:
     """Return a problem as one of a site: at its file and line, without what is told from within a text."""
-    cure = None if isinstance(problem.cure, Replacement) else problem.cure
-    return replace(problem, span=None, cure=cure)
+    cure = problem.cure
+    if isinstance(cure, Edit):
+        cure = site.content.offered(cure)
+    return replace(problem, span=None, cure=None if isinstance(cure, Replacement) else cure)
 
 
 def _judged(problem: Problem, accepted: Iterable[Acceptance]) -> Finding:

@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from elenchus import sources
 from elenchus.comparing.differences import NO_DIFFERENCE, Difference, difference
 from elenchus.comparing.reach import may_reach
 from elenchus.comparing.showing import Showing
@@ -23,7 +22,7 @@ from elenchus.schema.convert import Unfit
 from elenchus.schema.edits import UneditableError
 from elenchus.schema.types import Type
 from elenchus.site.site import Site, journal_of
-from elenchus.sources import content_of, content_of_rows, row_changes, text_of, write_rows
+from elenchus.sources import content_of, content_of_rows, editor, row_changes, text_of, write_rows
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
@@ -208,14 +207,8 @@ def _tables(site: Site, entries: Sequence[EntryChange], problems: list[Problem])
 def _file_changed(site: Site, path: str, entries: Sequence[EntryChange]) -> FileChange:
     """Return a file as it would be. Raises UneditableError, FolderError."""
     spec = entries[0].source
-    edited = sources.editor(spec.read)
-    if edited is None or spec.url:
-        raise UneditableError(
-            f"nothing here writes what {spec.read} reads", 0, "Change it where it comes from."
-        )
+    edited = editor(spec, path)
     target = site.definition.folder / path
-    if path.lower().endswith(".gz") or not target.is_file():
-        raise UneditableError("it is packed", 0, "Unpack it first.")
     try:
         before = read_whole(target, _LARGEST)
     except OSError as error:

@@ -50,7 +50,7 @@ def pending_rows(site: Site) -> list[int]:
 def has_row_edit(site: Site, row: int) -> bool:
     """Say whether an entry has a pending edit in a column."""
     record = site.content.record(site.dataset.entries.ids[row])
-    return _field_of(_source_of(site, record.habits.source)) in record.values
+    return _field_of(site.definition.source(record.habits.source)) in record.values
 
 
 def with_row_edits(site: Site) -> Site:
@@ -104,7 +104,7 @@ def _published(site: Site, row: int, problems: list[Problem]) -> EntryChange | N
     record = site.content.record(site.dataset.entries.ids[row])
     data = site.dataset
     kind = data.schema.fields_of(data.kind_of(row))
-    column = _field_of(_source_of(site, record.habits.source))
+    column = _field_of(site.definition.source(record.habits.source))
     fields, values = {}, {}
     for name, value in _edit_in(site, record, problems).items():
         field = kind.get(name)
@@ -130,7 +130,7 @@ def _sort(value: Any, declared: Any) -> Sort:
 
 def _after(site: Site, record: Record, problems: list[Problem]) -> Record:
     """Return a record as its edit has it; add what is wrong with that."""
-    column = _field_of(_source_of(site, record.habits.source))
+    column = _field_of(site.definition.source(record.habits.source))
     line = record.values[column].line
     changed = {name: Raw(each, line) for name, each in _edit_in(site, record, problems).items()}
     values = {**record.values, **changed, column: Raw(None)}
@@ -143,7 +143,7 @@ def _after(site: Site, record: Record, problems: list[Problem]) -> Record:
 
 def _edit_in(site: Site, record: Record, problems: list[Problem]) -> dict[str, Any]:
     """Return the values that an edit gives to fields; add what is wrong with it."""
-    spec = _source_of(site, record.habits.source)
+    spec = site.definition.source(record.habits.source)
     column = _field_of(spec)
     value, line = record.values[column]
     try:
@@ -163,11 +163,6 @@ def _edit_in(site: Site, record: Record, problems: list[Problem]) -> dict[str, A
             message = f"the pending edit gives {quoted(name)} a value, and no edit can change that"
             problems.append(Problem("bad-edit", message, "Take it out.", place=place, about=About.VALUE))
     return wanted
-
-
-def _source_of(site: Site, name: str) -> SourceSpec:
-    """Return a source by its name."""
-    return next(spec for spec in site.definition.sources if spec.name == name)
 
 
 def _field_of(spec: SourceSpec) -> str:

@@ -101,8 +101,7 @@ def entry_change(
     found = site.content.found
     number = int(site.dataset.entries.names.records[row])
     records = site.content.records
-    source = records.habits[int(records.sources[number])].source
-    spec = next(spec for spec in site.definition.sources if spec.name == source)
+    spec = site.definition.source(records.habits[int(records.sources[number])].source)
     unit = found.units.unit_of(number)
     place = records.place(number)
     columns = {spec.columns.get(name, name): values[name] for name in changed}

@@ -306,10 +306,10 @@ class _Renaming:
             values = {name: getattr(new, name) for name in _WORDS if name in columns}
             changed = {name: NewValue([text]) for name, text in values.items() if text != getattr(row, name)}
             edits += [EntryEdit(row.place.line, 0, changed)] if changed else []
-        edit, after = editor("csv"), before
+        after, spec = before, SourceSpec("terms", "csv", (name,))
         try:
-            if edit and edits:
-                after = edit(SourceSpec("terms", "csv", (name,)), name, before, edits)
+            if edits:
+                after = editor(spec, name)(spec, name, before, edits)
             after = _without(after, name, [row for row in rows if row not in kept])
             is_right = list(map(_unplaced, terms_in(after, name))) == list(map(_unplaced, wanted))
         except UneditableError:

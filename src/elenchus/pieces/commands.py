@@ -14,9 +14,12 @@ __all__ = ["set_command"]
 
 
 def set_command(edits: Sequence[Edit]) -> str:
-    """Return the command that makes some edits of one entry; nothing where they are of several, or none."""
+    """Return the command that makes some edits of one entry.
+
+    Nothing where they are of several entries, or none, or where one can be made by hand only.
+    """
     entries = {edit.entry for edit in edits}
-    if len(entries) != 1:
+    if len(entries) != 1 or any(edit.by_hand for edit in edits):
         return ""
     question = f'where entry = "{entries.pop()}" including unpublished'
     return " ".join(["elenchus set", shlex.quote(question), *(shlex.quote(str(edit)) for edit in edits)])

@@ -39,7 +39,7 @@ def _cure_object(cure: Cure | None) -> dict[str, Any] | None:
     match cure:
         case Edit():
             told = {"entry": cure.entry, "field": cure.field, "operator": cure.operator, "value": cure.value}
-            return {**told, "command": set_command([cure])}
+            return {**told, "command": set_command([cure]) or None, "by_hand": cure.by_hand or None}
         case Respelling():
             return {"wrong": cure.wrong, "right": cure.right}
         case Replacement():

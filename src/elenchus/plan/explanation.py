@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, TypeAlias
 
-from elenchus.frozen import Frozen
+from elenchus.frozen import Frozen, replace
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from elenchus.errors import Edit
     from elenchus.schema.state import State
 
@@ -128,3 +130,11 @@ class Verdict(Frozen):
     ways: tuple[Way, ...] = ()
     needs: tuple[str, ...] = ()
     edits_tried: bool = True
+
+    def with_edits(self, offered: Callable[[Edit], Edit]) -> Verdict:
+        """Return the verdict with other edits in its ways, each made of one that is there."""
+        ways = tuple(
+            tuple(replace(each, edit=offered(each.edit)) if each.edit else each for each in way)
+            for way in self.ways
+        )
+        return replace(self, ways=ways)

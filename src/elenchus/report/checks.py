@@ -60,7 +60,16 @@ def _finding_lines(finding: Finding, width: int | None) -> Iterator[Piece]:
     for line in beside.split("\n") if beside else ():
         yield from flowing([Piece(" " * _INDENT), Piece(printable(line), role)], width, _INDENT)
     if isinstance(problem.cure, Edit) and not finding.accepted:
-        yield Piece(f"{' ' * _INDENT}{printable(set_command([problem.cure]))}\n", Role.STRONG)
+        yield from _cure_lines(problem.cure, width)
+
+
+def _cure_lines(cure: Edit, width: int | None) -> Iterator[Piece]:
+    """Yield the command that puts something right, or why that is to be done by hand."""
+    if cure.by_hand:
+        told = Piece(f"by hand: {printable(cure.by_hand)}", Role.FAINT)
+        yield from flowing([Piece(" " * _INDENT), told], width, _INDENT)
+    else:
+        yield Piece(f"{' ' * _INDENT}{printable(set_command([cure]))}\n", Role.STRONG)
 
 
 def _summary(report: Report, accepted: int) -> str:
@@ -91,7 +100,8 @@ def fixing_told(change: Fixing) -> Iterator[Piece]:
     if change.files:
         yield Piece(f"{counted(len(change.cured), 'finding')} put right by that.\n", Role.STRONG)
     for problem in change.left:
-        yield Piece(f"by hand: {printable(str(problem))}\n", Role.FAINT)
+        told = f"{problem.place or ''}: {problem.message}. {problem.hint}".removeprefix(": ").rstrip()
+        yield Piece(f"by hand: {printable(told)}\n", Role.FAINT)
 
 
 def _text(content: bytes | None) -> str:

@@ -127,6 +127,9 @@ def _way_lines(found: Verdict) -> Iterator[Piece]:
                 yield from _command([change], "    ")
     if len(found.ways) == 1:
         yield from _command(found.ways[0], "  ")
+    edits = [change.edit for way in found.ways for change in way if change.edit]
+    for reason in dict.fromkeys(edit.by_hand for edit in edits if edit.by_hand):
+        yield Piece(f"  by hand: {printable(reason)}\n", Role.FAINT)
     if found.ways and found.rank and not found.cut:
         yield Piece(f"It would stand as {found.rank} of {found.of}.\n", Role.FAINT)
     if found.needs:

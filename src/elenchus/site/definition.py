@@ -98,6 +98,10 @@ class Definition(Frozen):
     moved: Mapping[str, str] = member(default_factory=dict)
     tables: str = ""
 
+    def source(self, name: str) -> SourceSpec:
+        """Return a source by its name."""
+        return next(spec for spec in self.sources if spec.name == name)
+
 
 def read_definition(folder: Path) -> Definition:
     """Read the site file of a folder. Raises SiteError with all that is wrong in it."""

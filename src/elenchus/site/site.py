@@ -20,6 +20,7 @@ from elenchus.site.inheritance import Library
 from elenchus.site.keys import SITE_FILE
 from elenchus.site.listings import read_listings
 from elenchus.site.pages import read_pages
+from elenchus.sources import only_read
 from elenchus.values.dates import Clock, literal_interval
 from elenchus.values.kept import Kept
 from elenchus.values.texts import quoted
@@ -29,6 +30,7 @@ if TYPE_CHECKING:
 
     from elenchus.engine.columns.dataset import Dataset
     from elenchus.engine.columns.recordtable import RecordTable
+    from elenchus.errors import Edit
     from elenchus.index.content import Found
     from elenchus.index.reading import Chunk
     from elenchus.plan.executor import Executor
@@ -117,6 +119,17 @@ class Content(Working):
         """Return an entry as its source has it, by its id."""
         names = self.dataset.entries.names
         return self.records.record(int(names.records[names.row(name)]))
+
+    def offered(self, edit: Edit) -> Edit:
+        """Return an edit to be offered; by hand, where nothing here writes what holds its entry."""
+        names, units = self.dataset.entries.names, self.found.units
+        number = int(names.records[names.row(edit.entry)])
+        source = self.records.habits[int(self.records.sources[number])].source
+        if not source:  # an entry that stands nowhere
+            return edit
+        path = units.seen.paths[units.unit_of(number)]
+        refusal = only_read(self.definition.source(source), path)
+        return replace(edit, by_hand=f"{refusal}. {refusal.hint}") if refusal else edit
 
     def with_entries(self, records: Iterable[Record]) -> Content:
         """Return the content with some more entries; what is read already is not read again."""

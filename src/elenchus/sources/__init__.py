@@ -23,13 +23,13 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Mapping, Sequence
     from pathlib import Path
 
-    from elenchus.schema.edits import EntryEdit, RowChange
+    from elenchus.schema.edits import EntryEdit, RowChange, UneditableError
 
 __all__ = [
     "FILE_PARTS", "LEFT_OUT", "Editor", "ExtrasSpec", "Item", "Reader", "Scan", "Source", "SourceSpec",
     "TableSpec", "TermsSpec", "UnitContent", "UnreachableError", "below", "connected", "content_of",
-    "content_of_rows", "edit_beside", "editor", "names", "refusals", "row_changes", "source", "text_of",
-    "write_rows",
+    "content_of_rows", "edit_beside", "editor", "names", "only_read", "refusals", "row_changes", "source",
+    "text_of", "write_rows",
 ]  # fmt: skip
 
 LEFT_OUT = "Its entries are left out."
@@ -235,10 +235,29 @@ def edit_beside(spec: SourceSpec, unit: str) -> str:
     return f"{stem}.edit{dot}{ending}" if dot else ""
 
 
-def editor(name: str) -> Editor | None:
-    """Return what changes the bytes of units of a format, given what entries are to have; None if nothing."""
-    found: Editor | None = getattr(source(name), "edited", None)
+def editor(spec: SourceSpec, unit: str) -> Editor:
+    """Return what changes the bytes of a file, given what entries are to have. Raises UneditableError."""
+    from elenchus.schema.edits import UneditableError
+
+    found: Editor | None = getattr(source(spec.read), "edited", None)
+    if found is None or spec.url:
+        message = f"nothing here writes what {spec.read} reads"
+        raise UneditableError(message, 0, "Change it where it comes from.")
+    if unit.lower().endswith(".gz"):
+        raise UneditableError("it is packed", 0, "Unpack it first.")
     return found
+
+
+def only_read(spec: SourceSpec, unit: str) -> UneditableError | None:
+    """Return why nothing here changes what a unit of a source holds; None where something does."""
+    from elenchus.schema.edits import UneditableError
+    from elenchus.sources._table_edit import writable_table
+
+    try:
+        _ = writable_table(spec) if spec.table else editor(spec, unit)
+    except UneditableError as error:
+        return error
+    return None
 
 
 def names() -> list[str]:

@@ -19,18 +19,24 @@ if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
     from pathlib import Path
 
-    from elenchus.sources import SourceSpec, TermsSpec
+    from elenchus.sources import SourceSpec, TableSpec, TermsSpec
 
-__all__ = ["row_changes", "rows_after", "write_rows"]
+__all__ = ["row_changes", "rows_after", "writable_table", "write_rows"]
 
 
-def row_changes(spec: SourceSpec, root: Path, edits: Sequence[EntryEdit]) -> list[RowChange]:
-    """Return what is to become of the rows of a table, nothing of which is done. Raises UneditableError."""
+def writable_table(spec: SourceSpec) -> TableSpec:
+    """Return the table of a source, whose rows may be changed. Raises UneditableError."""
     if spec.table is None or not spec.table.table:
         raise UneditableError("what a query gives cannot be written", 0, "Name the table of the source.")
     if not spec.table.writable:
         hint = f"Write writable = true in [sources.{spec.name}] to let it be changed from here."
         raise UneditableError("the database is only read", 0, hint)
+    return spec.table
+
+
+def row_changes(spec: SourceSpec, root: Path, edits: Sequence[EntryEdit]) -> list[RowChange]:
+    """Return what is to become of the rows of a table, nothing of which is done. Raises UneditableError."""
+    _ = writable_table(spec)
     try:
         with connected(spec, root) as connection, refusals(spec):
             planner = _Planner(Shape(spec, connection))
