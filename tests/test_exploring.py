@@ -253,6 +253,11 @@ TYPED = {
     ("near-it", "with here=limpets-in-squar\n"): ["Did you mean limpets-in-square-nine"],
     ("by-habitat", "with habitat=dunes\n"): ["1. from sighting, report", "entries"],
     ("from sighting where habitat = shor", "edit 2 habitat = shore\n"): ["Did you mean shore?", "2. where habitat = shore"],
+    ("from sighting where habitat = dunes", "edit 2 where habitat = mudflat\nedit 2 and title = \"a  b\"\n edit 2  habitat = mudfla\nmove 2 up\nmove 1 down\n"): [
+        "2. where habitat = mudflat", '2. where title = "a  b"', "     edit 2  habitat = mudfla\n                       ^^^^^^\n",
+        "Line 2 is the first condition", "Line 1 is a clause",
+    ],
+    ("from sighting", "group by title\n"): ["Only the first 20 rows are shown", "Only the first 20 groups are shown here, and the first rows of each"],
     ("", "from habitat\nwhere depth = 1\nwhy shore\nchart parent\n"): ["no   depth is 1  (depth 0)", "12 in groups"],
     ("from sighting", "limit 2 groups\ndrop 9\npage 2\nat never\nwith x=1\nmove 1 up\nmove 1 aside\nshow titel\n"): [
         "[idle-limit]", "[no-such-line]", "[no-such-page]", "[bad-time]", "[unknown-parameter]", "[no-such-way]", "[unknown-field]",

@@ -17,14 +17,14 @@ if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
 
     from elenchus.errors import Problem
-    from elenchus.plan.answer import Answer
+    from elenchus.plan.answer import Answer, Group
     from elenchus.plan.explanation import Boundary, Verdict
     from elenchus.site.inheritance import Listing
     from elenchus.site.site import Site
 
-__all__ = ["Basis", "Look", "SeenLine", "looked"]
+__all__ = ["MOST_ROWS", "Basis", "Look", "SeenLine", "looked"]
 
-_MOST_ROWS = 200  # that are looked at
+MOST_ROWS = 200  # that are looked at
 _OF_GROUP = 3
 # Lines after which rows are counted. The others put rows in an order, or in groups.
 _COUNTED = frozenset({"source", "unpublished", "where", "at_most", "offset", "limit"})
@@ -34,7 +34,8 @@ class Basis(Working):
     """What a sketch is asked of: a site, the listing whose settings it has, and values for its parameters.
 
     ``shown`` are the fields that its rows show in place of those of the listing; ``without`` are rows that
-    it leaves out, because they stand on its page already.
+    it leaves out, because they stand on its page already. Of an answer without pages the first ``most`` rows
+    are looked at, or groups.
     """
 
     site: Site
@@ -42,6 +43,7 @@ class Basis(Working):
     given: Mapping[str, Sequence[str]] = member(default_factory=dict)
     shown: tuple[str, ...] = ()
     without: tuple[str, ...] = ()
+    most: int = MOST_ROWS
     known: dict[Any, Any] = member(default_factory=dict)  # what was counted and offered already
 
     def query(self, sketch: Sketch) -> Query:
@@ -85,7 +87,8 @@ class SeenLine(Frozen):
 class Look(Working):
     """What comes of a sketch: an ``answer``, or ``problems``; those of lines stand there, too.
 
-    ``is_cut`` says that the answer has more rows than can be looked at, and only the first are there.
+    ``is_cut`` says that the answer, or each of its groups, has more rows than can be looked at, and only the
+    first are there; ``has_more_groups`` says the same of groups.
     """
 
     sketch: Sketch
@@ -93,6 +96,7 @@ class Look(Working):
     lines: tuple[SeenLine, ...]
     answer: Answer | None
     is_cut: bool = False
+    has_more_groups: bool = False
     problems: tuple[Problem, ...] = ()
 
     @property
@@ -110,29 +114,38 @@ def looked(sketch: Sketch, basis: Basis, page: int | str = 1) -> Look:
     query = basis.query(sketch)
     answer: Answer | None = None
     problems: Sequence[Problem] = ()
-    is_cut = False
+    is_cut = has_more = False
     try:
-        answer, is_cut = _page_of(query, page)
+        answer, is_cut = _page_of(query, page, basis.most)
+        if answer.groups and len(answer.groups) > basis.most:
+            answer, has_more = _with_groups(answer, answer.groups[: basis.most]), True
     except QuestionError as error:
         problems = [replace(each, place=None) for each in error.problems]  # they stand on the table now
     except ElenchusError as error:
         problems = [replace(each, span=None) for each in error.problems]
     lines = tuple(_lines(sketch, basis, problems))
-    return Look(sketch, basis, lines, answer, is_cut, tuple(problems))
+    return Look(sketch, basis, lines, answer, is_cut, has_more, tuple(problems))
 
 
-def _page_of(query: Query, page: int | str) -> tuple[Answer, bool]:
+def _with_groups(answer: Answer, groups: Sequence[Group]) -> Answer:
+    """Return an answer with some of its groups, and the rows that stand in these."""
+    names = {name for group in groups for name in group.rows}
+    return replace(answer, groups=tuple(groups), rows=tuple(row for row in answer.rows if row.id in names))
+
+
+def _page_of(query: Query, page: int | str, most: int) -> tuple[Answer, bool]:
     """Return a page of an answer, the last where there are not so many, and whether more rows stand on it.
 
     Of an answer without pages the first rows will do, of groups the first of each; all are counted.
     """
     plan, executor, without = query.plan, query.site.executor, query.left_out
     is_cut = False
-    if plan.groups and plan.per_group is None and query.count() > _MOST_ROWS:
+    if plan.groups and plan.per_group is None and query.count() > most:
         plan, is_cut = replace(plan, per_group=_OF_GROUP), True
-    elif not plan.groups and (plan.per_page is None or plan.per_page > _MOST_ROWS):
-        is_cut = query.count() > _MOST_ROWS
-        plan, page = replace(plan, per_page=_MOST_ROWS) if is_cut else plan, 1
+    elif not plan.groups and (plan.per_page is None or plan.per_page > MOST_ROWS):
+        most = most if plan.per_page is None else MOST_ROWS
+        is_cut = query.count() > most
+        plan, page = replace(plan, per_page=most) if is_cut else plan, 1
     try:
         found = executor.run(plan, query.listing.text, page, without=without)
     except NoSuchPage:

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
+import re
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from elenchus.asking.here import with_here
 from elenchus.asking.query import resolved
 from elenchus.errors import ElenchusError, OptionError, Problem, QuestionError, moved
 from elenchus.exploring.keeping import Keeping, keeping
-from elenchus.exploring.looking import Basis, Look, looked
+from elenchus.exploring.looking import MOST_ROWS, Basis, Look, looked
 from elenchus.exploring.offers import Offers, offers
 from elenchus.exploring.sketch import Line, Sketch
 from elenchus.frozen import Frozen, Working, member, replace
 from elenchus.language.parser import read_changes
 from elenchus.language.tree import parts_of
-from elenchus.site.site import instant_of
+from elenchus.site.site import interval_of
 from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
@@ -27,6 +28,8 @@ if TYPE_CHECKING:
 __all__ = ["WORDS", "Attempt", "OnBench", "Said", "Workbench"]
 
 _AND = "and where "
+_JOINT = re.compile(r"\s*(and\s+)?(where\s+)?", re.IGNORECASE)  # before a condition that is written anew
+_MOVES = "Conditions are moved among themselves."
 _MOST_UNDONE = 200
 _UNDONE = "undo takes back what was changed here, redo makes it again."
 _MOST_KNOWN = 500  # counts, and lists of values
@@ -98,12 +101,19 @@ class Attempt(Working):
 class Workbench:
     """A question in the making on a site. It knows nothing of screens."""
 
-    def __init__(self, site: Site, text: str, given: Mapping[str, Sequence[str]] | None = None) -> None:
+    def __init__(
+        self,
+        site: Site,
+        text: str,
+        given: Mapping[str, Sequence[str]] | None = None,
+        most: int = MOST_ROWS,
+    ) -> None:
         """Begin with a question, or with a listing by its name; nothing is all entries.
 
+        ``most`` rows, or groups, are shown of an answer without pages.
         Raises NoSuchName, QuestionError for a text that cannot be read.
         """
-        self.site = site
+        self.site, self.most = site, most
         self.base = resolved(site, text)
         if self.base.problems:
             raise QuestionError(self.base.text, self.base.problems)
@@ -131,7 +141,7 @@ class Workbench:
     def basis(self, moment: OnBench | None = None) -> Basis:
         """Return what sketches are asked of."""
         moment = moment or self.moment
-        return Basis(self.site, self.base, moment.given, moment.shown, known=self.known)
+        return Basis(self.site, self.base, moment.given, moment.shown, most=self.most, known=self.known)
 
     def look(self) -> Look:
         """Return what comes of the question as it is."""
@@ -168,10 +178,10 @@ class Workbench:
             return self._offers_of_word(word, text)
         sketch, lead = self.sketch, 0
         if self.edited is not None and self.sketch.lines[self.edited].is_condition:
-            sketch, lead = sketch.put(self.edited, []), len(_AND)
-            text = _AND + text
+            sketch = sketch.put(self.edited, [])
+            text, lead = _joined(text)
         found = offers(sketch, self.basis(), text)
-        return replace(found, at=max(found.at - lead, 0))
+        return replace(found, at=max(found.at + lead, 0))
 
     def _offers_of_word(self, word: str, text: str) -> Offers:
         """Return what may follow a word: rows after why, fields after show and chart."""
@@ -201,9 +211,10 @@ class Workbench:
         number = self.edited
         line = self.sketch.lines[number] if number is not None else None
         if number is not None and line and line.is_condition:
-            changes, problems = read_changes(_AND + text)
+            joined, lead = _joined(text)
+            changes, problems = read_changes(joined)
             if problems or changes.also is None:
-                return None, [moved(each, -len(_AND)) for each in problems]
+                return None, [moved(each, lead) for each in problems]
             parts = parts_of(changes.also.condition)
             rest = self.sketch.put(number, [Line("where", part) for part in parts])
             return rest.changed(replace(changes, also=None)), ()
@@ -237,7 +248,8 @@ class Workbench:
         word = self.word_of(text)
         try:
             if word:
-                return _DOES[word](self, " ".join(text.split()[1:]))
+                rest = text.strip()[len(word) :].strip()
+                return _further(_DOES[word](self, rest), len(text.rstrip()) - len(rest))
             return self._changed(text)
         except QuestionError as error:
             return Said(problems=tuple(replace(each, span=None, place=None) for each in error.problems))
@@ -283,21 +295,30 @@ class Workbench:
     def move(self, text: str) -> Said:
         """Move a condition."""
         number, _, way = text.partition(" ")
-        steps = {"up": -1, "down": 1}
+        steps, way = {"up": -1, "down": 1}, way.strip()
         if way not in steps:
             near, hint = nearest(way, steps), "Write move 3 up, or move 3 down."
             raise OptionError(
                 [Problem("no-such-way", f"a condition moves up or down, not {quoted(way)}", hint, near=near)]
             )
         line = self.line(number)
-        return self.put(replace(self.moment, sketch=self.sketch.moved(line, line + steps[way])))
+        found = self.sketch.moved(line, line + steps[way])
+        if found == self.sketch:
+            ends = "the last" if steps[way] > 0 else "the first"
+            what = (
+                f"{ends} condition"
+                if self.sketch.lines[line].is_condition
+                else "a clause, which has its place"
+            )
+            raise OptionError([Problem("no-such-way", f"line {number} is {what}", _MOVES)])
+        return self.put(replace(self.moment, sketch=found))
 
     def edit(self, text: str) -> Said:
         """Write a line anew."""
         number, _, rest = text.partition(" ")
         self.edited = self.line(number)
         try:
-            return self._changed(rest)
+            return _further(self._changed(rest), len(text) - len(rest))
         finally:
             self.edited = None
 
@@ -364,7 +385,7 @@ class Workbench:
 
     def go(self, text: str) -> Said:
         """Look as of another time."""
-        self.site = self.site.at(instant_of(self.site.definition, text))
+        self.site = self.site.at(interval_of(self.site.definition, text, "at").start)
         self.known.clear()
         return Said()
 
@@ -415,6 +436,21 @@ _DOES: dict[str, Callable[[Workbench, str], Said]] = {
     "help": Workbench.help,
     "quit": Workbench.quit,
 }
+
+
+def _joined(text: str) -> tuple[str, int]:
+    """Return a condition that is written anew as one that joins others, and how far its places moved back.
+
+    It may be written as its line is shown: with the word before it, or without.
+    """
+    found = _JOINT.match(text)
+    own = found.end() if found else 0
+    return _AND + text[own:], own - len(_AND)
+
+
+def _further(said: Said, by: int) -> Said:
+    """Return what came of a part of a line, its problems at their places in the whole."""
+    return replace(said, problems=tuple(moved(each, by) for each in said.problems))
 
 
 def _with_words(text: str, problems: Sequence[Problem]) -> list[Problem]:

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from elenchus.exploring.looking import Look, SeenLine
     from elenchus.exploring.sketch import Sketch
     from elenchus.exploring.workbench import Said
+    from elenchus.plan.answer import Answer
 
 __all__ = ["answer_told", "flowed", "kept_told", "lines_told", "said_told", "written_told"]
 
@@ -93,11 +94,20 @@ def answer_told(look: Look, width: int | None) -> Iterator[Piece]:
         yield from question_problems(look.sketch.written.text, look.problems)
         return
     yield from forms.form("table").write(replace(look.answer, notices=()), forms.Frame(width))
-    if look.is_cut:
-        what = "of each group" if look.answer.groups is not None else "rows"
-        yield Piece(f"Only the first {what} are shown here.\n", Role.FAINT)
+    if look.is_cut or look.has_more_groups:
+        yield Piece(f"{_cut(look, look.answer)}\n", Role.FAINT)
     for notice in look.answer.notices:
         yield from flowing(list(notice_lines([notice])), width, 6)
+
+
+def _cut(look: Look, answer: Answer) -> str:
+    """Return what is not shown of an answer, as a sentence."""
+    if answer.groups is None:
+        return f"Only the first {len(answer.rows)} rows are shown here."
+    if not look.has_more_groups:
+        return "Only the first of each group are shown here."
+    rows = ", and the first rows of each" if look.is_cut else ""
+    return f"Only the first {len(answer.groups)} groups are shown here{rows}."
 
 
 def flowed(pieces: Iterable[Piece], width: int) -> Iterator[Piece]:

@@ -13,6 +13,8 @@ from elenchus.cli.commands._asking import GivenOption, values_of
 
 __all__ = ["explore"]
 
+_MOST_READ = 20  # rows of an answer that are read one after the other, not looked at
+
 
 @app.command(
     short_help=__doc__,
@@ -40,9 +42,11 @@ def explore(
 
     Nothing is written before keep NAME, which shows the difference first.
     """
+    from elenchus.exploring.looking import MOST_ROWS
     from elenchus.exploring.workbench import Workbench
 
-    bench = Workbench(opened(site, at, no_index=no_index), question, values_of(given))
+    most = _MOST_READ if plain else MOST_ROWS
+    bench = Workbench(opened(site, at, no_index=no_index), question, values_of(given), most)
     if plain:
         from elenchus.cli.exploring.plain import explore_plainly
 

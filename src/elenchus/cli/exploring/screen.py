@@ -488,8 +488,8 @@ class _Screen:
         """Move the chosen condition."""
 
         def move(line: int) -> None:
-            self.word(f"move {line + 1} {'down' if by > 0 else 'up'}")
-            if self.bench.sketch.lines[line].is_condition:
+            if self.bench.sketch.moved(line, line + by) != self.bench.sketch:
+                self.word(f"move {line + 1} {'down' if by > 0 else 'up'}")
                 self._choose_line(by)
 
         self._with_line(move)
