@@ -121,15 +121,15 @@ def _way_lines(found: Verdict) -> Iterator[Piece]:
     """Yield what would list an entry, or what it takes where no change is known that would."""
     for heading, ways in _headed(found):
         yield Piece(f"{heading}:\n")
+        by_hand = [(change, change.edit.by_hand) for change in ways if change.edit and change.edit.by_hand]
         for change in ways:
             yield Piece(f"  {printable(change.words)}\n", Role.HINT)
+            if by_hand and change is by_hand[-1][0]:  # all are of one entry, so that it is said once
+                yield Piece(f"    by hand: {printable(by_hand[-1][1])}\n", Role.FAINT)
             if len(found.ways) > 1:
                 yield from _command([change], "    ")
     if len(found.ways) == 1:
         yield from _command(found.ways[0], "  ")
-    edits = [change.edit for way in found.ways for change in way if change.edit]
-    for reason in dict.fromkeys(edit.by_hand for edit in edits if edit.by_hand):
-        yield Piece(f"  by hand: {printable(reason)}\n", Role.FAINT)
     if found.ways and found.rank and not found.cut:
         yield Piece(f"It would stand as {found.rank} of {found.of}.\n", Role.FAINT)
     if found.needs:
