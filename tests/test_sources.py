@@ -351,12 +351,14 @@ def test_changed_rows(tmp_path: Path, key: str, updated: str, monkeypatch: pytes
     clock = iter(
         f"2026-01-01 {number // 3600:02}:{number // 60 % 60:02}:{number % 60:02}" for number in range(80_000)
     )
+    database.execute("BEGIN")  # or each row would be a transaction
     database.executemany(
         "INSERT INTO things VALUES (?, ?, ?)", [(name, f"Thing {name}", next(clock)) for name in keys]
     )
     database.executemany(
         "INSERT INTO thing_topics VALUES (?, ?)", [(name, draw.choice("abc")) for name in keys[::3]]
     )
+    database.execute("COMMIT")
     (tmp_path / "elenchus.toml").write_text(TABLE_SITE.format(where='path = "all.db"', updated=updated))
     asked: list[Any] = []
     whole = Shape.rows
