@@ -573,7 +573,7 @@ def cured(site: elenchus.Site, listing: str, entry: str) -> int:
                 with pytest.raises(elenchus.SiteError) as refused:
                     content_change(site, change)
                 [problem] = refused.value.problems
-                assert f"{problem.message}. {problem.hint}".endswith(edit.by_hand)
+                assert problem.sentences.endswith(edit.by_hand)
                 commands += 1
         command = shlex.split(set_command(edits)) if len(edits) == len(way) else []
         if command:

@@ -164,10 +164,14 @@ class Problem(Frozen):
         """What helps, as a sentence."""
         return did_you_mean(self.near) or self.advice
 
+    @property
+    def sentences(self) -> str:
+        """What is wrong, and what helps."""
+        return f"{self.message}. {self.hint}".rstrip()
+
     def __str__(self) -> str:
         where = f"{self.place}: " if self.place else ""
-        hint = f" {self.hint}" if self.hint else ""
-        return f"{where}{self.message}{hint}"
+        return f"{where}{self.sentences if self.hint else self.message}"
 
 
 def moved(problem: Problem, by: int) -> Problem:

@@ -104,10 +104,8 @@ def _values_once(found: Iterable[Problem]) -> Iterator[Problem]:
 
 def _of_site(site: Site, problem: Problem) -> Problem:
     """Return a problem as one of a site: at its file and line, without what is told from within a text."""
-    cure = problem.cure
-    if isinstance(cure, Edit):
-        cure = site.content.offered(cure)
-    return replace(problem, span=None, cure=None if isinstance(cure, Replacement) else cure)
+    cure = None if isinstance(problem.cure, Replacement) else problem.cure
+    return replace(problem, span=None, cure=site.content.offered(cure) if isinstance(cure, Edit) else cure)
 
 
 def _judged(problem: Problem, accepted: Iterable[Acceptance]) -> Finding:

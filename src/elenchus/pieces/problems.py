@@ -81,7 +81,7 @@ def content_problems(problems: Sequence[Problem], *, everything: bool = False) -
     for problem in shown:
         yield Piece("  ")
         yield Piece(f"{problem.place}: ", Role.NAME)
-        yield Piece(printable(f"{problem.message}. {problem.hint}".rstrip()) + "\n")
+        yield Piece(printable(problem.sentences) + "\n")
     if len(shown) < len(problems):
         yield Piece(f"  … and {len(problems) - len(shown)} more; --problems shows them all\n", Role.FAINT)
 
@@ -90,7 +90,7 @@ def notice_lines(notices: Iterable[Problem]) -> Iterator[Piece]:
     """Yield each notice of an answer on a line of its own."""
     for notice in notices:
         yield Piece("note: ", Role.NOTICE)
-        yield Piece(printable(f"{notice.message}. {notice.hint}".rstrip()) + "\n")
+        yield Piece(printable(notice.sentences) + "\n")
 
 
 def _sentence(problem: Problem) -> Iterator[Piece]:

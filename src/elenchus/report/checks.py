@@ -100,8 +100,7 @@ def fixing_told(change: Fixing) -> Iterator[Piece]:
     if change.files:
         yield Piece(f"{counted(len(change.cured), 'finding')} put right by that.\n", Role.STRONG)
     for problem in change.left:
-        told = f"{problem.place or ''}: {problem.message}. {problem.hint}".removeprefix(": ").rstrip()
-        yield Piece(f"by hand: {printable(told)}\n", Role.FAINT)
+        yield Piece(f"by hand: {printable(str(problem))}\n", Role.FAINT)
 
 
 def _text(content: bytes | None) -> str:

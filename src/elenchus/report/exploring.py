@@ -48,9 +48,7 @@ def lines_told(
         yield from _beside(line, room)
         yield Piece("\n")
         for problem in line.problems:
-            yield Piece(
-                f"     {printable(problem.message)}. {printable(problem.hint)}".rstrip() + "\n", Role.NOTICE
-            )
+            yield Piece(f"     {printable(problem.sentences)}\n", Role.NOTICE)
 
 
 def _text_of(line: SeenLine) -> str:

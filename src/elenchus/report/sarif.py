@@ -57,12 +57,11 @@ def _rule(known: CodeRecord) -> dict[str, Any]:
 def _result(finding: Finding, rule: int, folder: PurePath) -> dict[str, Any]:
     """Return a finding as a result; one that the site accepts is suppressed, with its reason."""
     problem = finding.problem
-    hint = f" {problem.hint}" if problem.hint else ""
     found: dict[str, Any] = {
         "ruleId": problem.code,
         "ruleIndex": rule,
         "level": finding.level,
-        "message": {"text": f"{problem.message}.{hint}"},
+        "message": {"text": problem.sentences},
     }
     if problem.place:
         found["locations"] = [{"physicalLocation": _location(problem.place, folder)}]

@@ -169,7 +169,7 @@ class _Screen:
         for problem in self.wrong[:1]:
             is_open = problem.span is not None and problem.span.end >= len(text.rstrip())
             role = Role.FAINT if is_open and not problem.near else Role.NOTICE
-            said = f"{problem.message}. {problem.hint}".rstrip()
+            said = problem.sentences
             return [Piece(f"… {printable(said)}" if role is Role.FAINT else printable(said), role)]
         return []
 
@@ -203,7 +203,7 @@ class _Screen:
         self.message = []
         if said.problems:
             first = said.problems[0]
-            self.message = [Piece(printable(f"{first.message}. {first.hint}".rstrip()), Role.ERROR)]
+            self.message = [Piece(printable(first.sentences), Role.ERROR)]
             if not self.buffer.text:
                 self.buffer.text = text  # to be put right
                 self.buffer.cursor_position = len(text)
