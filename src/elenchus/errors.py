@@ -171,7 +171,8 @@ class Problem(Frozen):
 
     def __str__(self) -> str:
         where = f"{self.place}: " if self.place else ""
-        return f"{where}{self.sentences if self.hint else self.message}"
+        hint = f" {self.hint}" if self.hint else ""
+        return f"{where}{self.message}{hint}"
 
 
 def moved(problem: Problem, by: int) -> Problem:

@@ -100,7 +100,8 @@ def fixing_told(change: Fixing) -> Iterator[Piece]:
     if change.files:
         yield Piece(f"{counted(len(change.cured), 'finding')} put right by that.\n", Role.STRONG)
     for problem in change.left:
-        yield Piece(f"by hand: {printable(str(problem))}\n", Role.FAINT)
+        where = f"{problem.place}: " if problem.place else ""
+        yield Piece(f"by hand: {printable(where + problem.sentences)}\n", Role.FAINT)
 
 
 def _text(content: bytes | None) -> str:
