@@ -288,7 +288,7 @@ def test_fix(run: Run, broken: Path, tmp_path: Path) -> None:
     assert {code for _, code in before} - {code for _, code in after} >= {"unknown-taxonomy"}
     again = run("check", "--fix", "--yes", cwd=site)
     assert "Nothing can be put right with certainty." in again.stderr
-    assert run("undo", cwd=site).returncode == 0
+    assert run("undo", "--yes", cwd=site).returncode == 0
     assert whole() == files
 
 

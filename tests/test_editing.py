@@ -12,6 +12,7 @@ import subprocess
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager, suppress
 from functools import partial
+from hashlib import sha256
 from itertools import product
 from pathlib import Path
 from typing import Any
@@ -23,7 +24,7 @@ import servers
 from conftest import PROGRAM, Run, Write, cases, kill_at_moments
 from elenchus.asking.query import Query
 from elenchus.editing.assignments import Assignment, read_assignments
-from elenchus.editing.changing import content_change
+from elenchus.editing.changing import ContentChange, content_change
 from elenchus.editing.entries import entry_changes
 from elenchus.pieces.commands import set_command
 from elenchus.site.site import journal_of
@@ -83,9 +84,9 @@ def test_set(case: dict[str, Any], make_site: Write, tmp_path: Path, run: Run) -
     assert path.read_bytes() == case["after"].encode(encoding)
     assert case.get("says", "Written; elenchus undo takes it back.") in found.stdout + found.stderr
     if before != path.read_bytes():
-        assert run("undo").returncode == 0
+        assert run("undo", "--yes").returncode == 0
         assert path.read_bytes() == before
-    assert run("undo").returncode == 7
+    assert run("undo", "--yes").returncode == 7
 
 
 NOTES = 40
@@ -128,7 +129,7 @@ def test_undo_keeps_what_was_changed_since(make_site: Write, tmp_path: Path, run
     run("set", "from note", "size=2", "--yes")
     theirs = tmp_path / "notes" / "n001.md"
     theirs.write_text(theirs.read_text() + "More\n")
-    found = run("undo")
+    found = run("undo", "--yes")
     assert (found.returncode, "! notes/n001.md" in found.stdout) == (1, True)
     now = {path.name: path.read_bytes() for path in (tmp_path / "notes").iterdir()}
     assert {name for name in now if now[name] != before[name]} == {"n001.md"}
@@ -145,7 +146,7 @@ def test_kills(make_site: Write, tmp_path: Path) -> None:
     sizes: list[set[str]] = []
 
     def look() -> None:
-        elenchus.open_site(tmp_path)
+        journal_of(tmp_path).finish()
         texts = {
             path.name: path.read_text() for path in (tmp_path / "notes").iterdir() if path.name != "other.md"
         }
@@ -170,6 +171,148 @@ def test_kills(make_site: Write, tmp_path: Path) -> None:
     kill_at_moments(command, tmp_path, look, 60)
     assert {"size: 1"} in sizes
     assert {"size: 2"} in sizes
+
+
+def unfinished(tmp_path: Path, *files: tuple[str, str], rows: list[Any] | None = None) -> Path:
+    """Write a journal by hand whose change is unfinished: paths with what they are to hold, "" to delete them."""
+    folder = tmp_path / ".elenchus" / "changes" / "000001"
+    (folder / "after").mkdir(parents=True)
+    named = []
+    for at, (path, text) in enumerate(files):
+        target = tmp_path / path
+        old = sha256(target.read_bytes()).hexdigest() if target.is_file() else ""
+        if text:
+            (folder / "after" / str(at)).write_text(text)
+        named.append([path, old, sha256(text.encode()).hexdigest() if text else ""])
+    told = {"made": 1, "told": "x", "rows": rows or [], "undoes": 0, "files": named}
+    (folder / "change.json").write_text(json.dumps(told))
+    (folder.parent / "pending").write_text("000001")
+    return folder
+
+
+@pytest.mark.parametrize("path", ["../victim/evil.sh", "/{victim}/evil.sh", "notes/../../victim/a.md", ".git/hooks/x", "link/evil.sh", "../victim/old.md", "notes/n001.md"])  # fmt: skip
+def test_a_journal_is_input(tmp_path: Path, run: Run, path: str) -> None:
+    """No command that reads, and none that writes, carries out a change that came with the site."""
+    here, victim = tmp_path / "site", tmp_path / "victim"
+    for name, text in {**MANY, ".git/hooks/old": ""}.items():
+        (here / name).parent.mkdir(parents=True, exist_ok=True)
+        (here / name).write_text(text)
+    victim.mkdir()
+    (victim / "old.md").write_text("theirs")
+    (here / "link").symlink_to(victim)
+    unfinished(here, (path.replace("/{victim}", str(victim)), "" if "old" in path else "evil"))
+    before = {
+        each: each.read_bytes()
+        for each in sorted(tmp_path.rglob("*"))
+        if each.is_file() and ".elenchus" not in each.parts
+    }
+    commands = (
+        ["ask", "from note"], ["check"], ["why", "from note"], ["describe"], ["pages"], ["undo", "--list"],
+        ["set", "from note", "size=3", "--yes"], ["weave", "x.html"], ["publish"], ["undo"],
+    )  # fmt: skip
+    for command in commands:
+        found = run(*command, cwd=here)
+        assert found.returncode != 70
+        if command[0] not in ("undo", "weave"):
+            assert "A change of content is unfinished: x (1 file)" in found.stderr
+        if command[0] == "set":
+            assert (found.returncode, "was not made by you in this folder" in found.stderr) == (6, True)
+    asked = run("undo", cwd=here)
+    assert (asked.returncode, "It was not made by you in this folder" in asked.stdout) == (2, True)
+    if path != "notes/n001.md":
+        found = run("undo", "--yes", cwd=here)
+        assert (found.returncode, "[journal-refused]" in found.stderr) == (6, True)
+    now = {each: each.read_bytes() for each in before}
+    assert now == before
+    assert not (victim / "evil.sh").exists()
+
+
+def test_damaged_copies(make_site: Write, tmp_path: Path, run: Run) -> None:
+    """A copy that is not what its digest says is never written, and a copied site's changes are not ours."""
+    make_site(MANY)
+    before = (tmp_path / "notes/n001.md").read_bytes()
+    run("set", "from note", "size=2", "--yes")
+    now = (tmp_path / "notes/n001.md").read_bytes()
+    folder = tmp_path / ".elenchus" / "changes" / "000001"
+    [at] = [at for at, (path, *_) in enumerate(json.loads((folder / "change.json").read_text())["files"]) if path == "notes/n001.md"]  # fmt: skip
+    kept = folder / "before" / str(at)
+    assert kept.stat().st_nlink == 1
+    kept.write_bytes(b"destroyed")
+    found = run("undo", "--yes")
+    assert (found.returncode, "The copy of notes/n001.md" in found.stderr) == (6, True)
+    assert (tmp_path / "notes/n001.md").read_bytes() == now
+    kept.write_bytes(before)
+    elsewhere = Path(shutil.copytree(tmp_path, tmp_path.parent / f"{tmp_path.name}-copy"))
+    assert "It was not made by you in this folder" in run("undo", cwd=elsewhere).stdout
+    shutil.rmtree(elsewhere)
+    assert run("undo", "--yes").returncode == 0
+    assert (tmp_path / "notes/n001.md").read_bytes() == before
+
+
+def test_a_run_that_ended_in_the_middle(make_site: Write, tmp_path: Path, run: Run) -> None:
+    """What reads answers from the files as they are; what writes finishes first, and says so."""
+    site = make_site(MANY)
+    ids = Query.of(site, "from note where size = 1").ids()
+    change = content_change(site, entry_changes(site, ids, read_assignments(["size=2"])))
+    for ending in ("undo", "set"):
+        interrupted(tmp_path, change)
+        read = run("ask", "from note where size = 2", "--format", "number")
+        assert (read.stdout, "The next command that changes content finishes it" in read.stderr) == (
+            "5\n",
+            True,
+        )
+        if ending == "undo":
+            assert run("undo", "--yes").stdout.endswith("Undone in 5 files: set\n")
+            assert run("ask", "from note where size = 1", "--format", "number").stdout == f"{NOTES}\n"
+            assert journal_of(tmp_path).changes() == []
+    found = run("set", "from note where size = 2", "size=3", "--yes")
+    assert "Finished the change that an earlier run had begun: set (40 files)" in found.stderr
+    assert run("ask", "from note where size = 3", "--format", "number").stdout == f"{NOTES}\n"
+
+
+def interrupted(folder: Path, change: ContentChange) -> None:
+    """Begin a change in a process that dies after five files."""
+    if (child := os.fork()) == 0:
+        os.environ["HOME"] = str(folder)
+        ticks = iter(range(5))
+        with suppress(StopIteration):
+            change.write("set", lambda: os._exit(0) if next(ticks) == 4 else None)
+        os._exit(1)
+    assert os.waitpid(child, 0)[1] == 0
+
+
+def test_what_belongs_to_a_file_stays(make_site: Write, tmp_path: Path, run: Run) -> None:
+    """Permissions, owner and extended attributes stay; another name of a file is told of."""
+    make_site(MANY)
+    one, two = tmp_path / "notes" / "n001.md", tmp_path / "notes" / "n002.md"
+    one.chmod(0o640)
+    if os.geteuid() == 0:
+        os.chown(one, 1234, 1235)
+    with suppress(OSError):
+        os.setxattr(one, "user.mood", b"calm")
+    os.link(two, tmp_path / "other-name")
+    owner, names = one.stat(), os.listxattr(one)
+    found = run("set", "from note where size = 1", "size=2", "--yes")
+    assert "notes/n002.md had another name (a hard link), which keeps the old content" in found.stdout
+    now = one.stat()
+    assert (now.st_mode, now.st_uid, now.st_gid) == (owner.st_mode, owner.st_uid, owner.st_gid)
+    assert os.listxattr(one) == names
+    assert "size: 1" in (tmp_path / "other-name").read_text()
+
+
+def test_a_folder_that_became_a_link(make_site: Write, tmp_path: Path) -> None:
+    """The way to each file is looked at again while writing."""
+    site = make_site(MANY)
+    ids = Query.of(site, "from note").ids()
+    change = content_change(site, entry_changes(site, ids, read_assignments(["size=2"])))
+    outside = tmp_path.parent / f"{tmp_path.name}-outside"
+    (tmp_path / "notes").rename(outside)
+    (tmp_path / "notes").symlink_to(outside)
+    before = {path: path.read_bytes() for path in outside.iterdir()}
+    with pytest.raises(elenchus.FolderError, match="is a link"):
+        change.write("set")
+    assert {path: path.read_bytes() for path in outside.iterdir()} == before
+    shutil.rmtree(outside)
 
 
 def small_disk() -> None:
@@ -310,7 +453,7 @@ def test_tables(
         assert rows.total == 2
         assert [row[1] for row in content()[1]] == ["1", "1"]
         assert run("set", "from thing where title = Two", "topic=Fog", "--yes").returncode == 4
-        assert run("undo").returncode == 0
+        assert run("undo", "--yes").returncode == 0
         assert [[row[:5] for row in table] for table in content()] == [
             [row[:5] for row in table] for table in before
         ]
@@ -319,7 +462,7 @@ def test_tables(
             owner.cursor().execute("UPDATE bay_things SET size = 6 WHERE name = 'Two'")
             if server == "sqlite":
                 owner.commit()
-        late = run("undo")
+        late = run("undo", "--yes")
         assert (late.returncode, "was changed meanwhile" in late.stderr) == (6, True), late.stderr
         (tmp_path / "elenchus.toml").write_text(TABLE_SITE.format(where=where).replace("writable = true", ""))
         refused = run("set", "from thing", "size=1", "--yes")
@@ -378,7 +521,7 @@ def test_pending_edits(make_site: Write, tmp_path: Path, run: Run) -> None:
     assert not (tmp_path / "notes" / "a.edit.md").exists()
     assert run("ask", "sizes", "--format", "lines").stdout == "note/a\n"
     assert run("approve", "--yes").stdout == "No edit is pending.\n"
-    assert run("undo").returncode == 0
+    assert run("undo", "--yes").returncode == 0
     assert [(tmp_path / "notes" / name).read_text() for name in ("a.md", "a.edit.md")] == [
         files["notes/a.md"],
         files["notes/a.edit.md"],
@@ -449,7 +592,7 @@ def test_pending_edits_of_rows(
         assert done.returncode == 0, done.stdout + done.stderr
         assert run(*asked).stdout == f"{entry}\n"
         assert run("approve", "--yes").stdout == "No edit is pending.\n"
-        assert run("undo").returncode == 0
+        assert run("undo", "--yes").returncode == 0
         assert run(*asked).stdout == ""
         assert run(*asked, "--edits").stdout == f"{entry}\n"
         assert before == (file.read_bytes() if read in ROWS else b"")
@@ -530,7 +673,7 @@ def test_rename_term(make_site: Write, tmp_path: Path, run: Run, arguments: list
     if "--into" not in arguments:
         assert {name: Query.of(after, name).ids() for name in asked} == before
         assert not after.dataset.problems
-    assert run("undo").returncode == 0
+    assert run("undo", "--yes").returncode == 0
     assert {path: path.read_bytes() for path in kept} == kept
 
 

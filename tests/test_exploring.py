@@ -244,7 +244,7 @@ def test_program(run: Run, demo_copy: Path) -> None:
         "based_on": "fresh-from-shore",
         "ask": "limit 2",
     }
-    assert run("undo", cwd=demo_copy).returncode == 0
+    assert run("undo", "--yes", cwd=demo_copy).returncode == 0
     assert listings.read_bytes() == before
 
 

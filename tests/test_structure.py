@@ -28,6 +28,7 @@ FLOORS = [
     ["frozen"],
     ["values"],
     ["errors", "files"],
+    ["userdata"],
     ["journal"],
     ["pieces"],
     ["schema"],

@@ -8,10 +8,9 @@ from __future__ import annotations
 
 import errno
 import os
-import shutil
 import stat
 from array import array
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from enum import Enum
 from operator import attrgetter
 from pathlib import Path, PurePosixPath
@@ -35,6 +34,7 @@ __all__ = [
     "is_running",
     "is_text",
     "items_of",
+    "keep_attributes",
     "open_regular",
     "read_whole",
     "replacing",
@@ -244,14 +244,37 @@ def replacing(path: Path) -> Iterator[Path]:
     for old in path.parent.glob(f".{_glob_safe(path.name)}.*{SUFFIX_OF_PARTS}"):
         if not is_running(old.name.removesuffix(SUFFIX_OF_PARTS).rpartition(".")[2]):
             old.unlink(missing_ok=True)
-    part = path.with_name(f".{path.name}.{os.getpid()}{SUFFIX_OF_PARTS}")
+    # Nobody can guess the name, so nobody can have put a link there that would be written through.
+    part = path.with_name(f".{path.name}.{os.urandom(4).hex()}.{os.getpid()}{SUFFIX_OF_PARTS}")
     try:
         yield part
-        if path.exists():
-            shutil.copymode(path, part)
+        keep_attributes(path, part)
         part.replace(path)
     finally:
         part.unlink(missing_ok=True)
+
+
+def keep_attributes(old: Path, new: Path) -> None:
+    """Give a file that replaces another its permissions, its owner and its extended attributes.
+
+    Whatever the system does not allow is left as it is; a link or a missing file has none to give.
+    """
+    try:
+        told = old.lstat()
+    except OSError:
+        return
+    if not stat.S_ISREG(told.st_mode):
+        return
+    with suppress(OSError, AttributeError):  # there are no owners on some systems
+        mine = new.stat()
+        if (mine.st_uid, mine.st_gid) != (told.st_uid, told.st_gid):
+            os.chown(new, told.st_uid, told.st_gid)
+    with suppress(OSError):
+        new.chmod(stat.S_IMODE(told.st_mode))
+    with suppress(OSError, AttributeError):  # and no extended attributes on others
+        for name in os.listxattr(old):
+            with suppress(OSError):
+                os.setxattr(new, name, os.getxattr(old, name))
 
 
 def _glob_safe(name: str) -> str:

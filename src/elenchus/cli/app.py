@@ -34,6 +34,7 @@ __all__ = [
     "examples",
     "known_word",
     "opened",
+    "tell_unfinished",
 ]
 
 
@@ -174,10 +175,12 @@ def opened(
     no_index: bool = False,
     edits: bool = False,
     on: str | None = None,
+    writes: bool = False,
 ) -> Site:
     """Return the site of a folder, or the one around the working directory.
 
-    With pending edits, if wanted, or asked ``on`` tables: those of its file where that is an empty text.
+    With pending edits, if wanted, or asked ``on`` tables: those of its file where that is an empty text. A
+    command that ``writes`` first finishes a change in whose middle a run ended; others say that it is there.
     """
     import elenchus
     from elenchus.cli.printing import progress, show_error
@@ -190,7 +193,9 @@ def opened(
         tell=lambda problem: show_error(notice_lines([problem])),
         progress=lambda count: progress("reading", count),
     )
-    found = elenchus.open_site(folder or elenchus.find_site(Path.cwd()), at=at).working(work)
+    folder = folder or elenchus.find_site(Path.cwd())
+    tell_unfinished(folder, writes=writes)
+    found = elenchus.open_site(folder, at=at).working(work)
     on = None if on == _CONTENT else on
     if on and edits:
         raise typer.BadParameter("tables have no pending edits, so --on goes without --edits")
@@ -202,3 +207,16 @@ def opened(
     from elenchus.editing.edits import with_edits
 
     return with_edits(found)
+
+
+def tell_unfinished(folder: Path, *, writes: bool) -> None:
+    """Say that a run ended in the middle of a change of content; finish the change if this command writes."""
+    from elenchus.cli.printing import show_error
+    from elenchus.report.editing import unfinished_told
+    from elenchus.site.site import journal_of
+
+    journal = journal_of(folder)
+    change = journal.unfinished
+    if change:
+        is_finished = writes and change.is_ours and journal.finish() is not None
+        show_error(unfinished_told(change, is_finished=is_finished))

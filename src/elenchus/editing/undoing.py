@@ -16,29 +16,42 @@ if TYPE_CHECKING:
 
     from elenchus.journal import MadeChange
 
-__all__ = ["undone"]
+__all__ = ["last_change", "undone"]
 
 
-def undone(folder: Path) -> Undone:
-    """Take the last change of a site back. Raises NoSuchName for none, FolderError, SiteError."""
+def last_change(folder: Path) -> MadeChange:
+    """Return the change of a site that undo takes back next. Raises NoSuchName for none."""
+    changes = journal_of(folder).changes()
+    if not changes:
+        hint = "elenchus set, rename-term and approve make changes that can be."
+        raise NoSuchName([Problem("nothing-to-undo", "no change was made here that could be undone", hint)])
+    return changes[0]
+
+
+def undone(folder: Path, change: MadeChange) -> Undone:
+    """Take back the last change of a site, which the user has seen.
+
+    Raises NoSuchName, FolderError, SiteError.
+    """
     journal = journal_of(folder)
-    with journal.alone():
-        changes = journal.changes()
-        if not changes:
-            hint = "elenchus set, rename-term and approve make changes that can be."
-            raise NoSuchName(
-                [Problem("nothing-to-undo", "no change was made here that could be undone", hint)]
-            )
-        if not changes[0].rows:
-            return journal.undo(changes[0])
-        _rows_undone(folder, changes[0])
-        journal.forget(changes[0])
-        return Undone(changes[0], ())
+    with journal.alone(finishes=False):
+        if last_change(folder) != change:
+            message = "another change was made meanwhile, so nothing was undone"
+            raise FolderError([Problem("changing-already", message, "Look at elenchus undo --list.")])
+        if not change.rows:
+            return journal.undo(change)
+        _rows_undone(folder, change)
+        journal.forget(change)
+        return Undone(change, 0, ())
 
 
 def _rows_undone(folder: Path, change: MadeChange) -> None:
     """Let the rows of a database be what they were: all of them, or none where one was changed since."""
-    rows = [RowChange(*row).reverse for row in reversed(change.rows)]
+    try:
+        rows = [RowChange(*row).reverse for row in reversed(change.rows)]
+    except (TypeError, ValueError, AttributeError):
+        message = f"the rows of change {change.number} are damaged, so nothing was changed"
+        raise FolderError([Problem("journal-refused", message)]) from None
     specs = {spec.name: spec for spec in read_definition(folder).sources}
     name = rows[0].source
     if name not in specs or specs[name].table is None:

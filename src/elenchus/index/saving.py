@@ -32,7 +32,7 @@ def save(wanted: Wanted, units: Units, records: RecordTable, dataset: Dataset) -
         try:
             folder.mkdir(parents=True, exist_ok=True)
             ignored = folder / ".gitignore"
-            if not ignored.exists():
+            if not os.path.lexists(ignored):  # a link is not written through
                 ignored.write_text("# Made by elenchus, and safe to delete.\n*\n", encoding="utf-8")
             _write(folder, wanted, units, records, dataset)
         except OSError:

@@ -181,11 +181,14 @@ def _opened(folder: Path) -> tuple[KeptIndex | None, Problem | None]:
 
 
 def folders_for(site: Path) -> list[Path]:
-    """Return where the index of a site may stand: in the site, or where the user's caches are."""
+    """Return where the index of a site may lie: in the site, or where the user's caches are.
+
+    A link in the site is not followed, so it is not among them.
+    """
     name = hashlib.blake2b(os.fsencode(site.resolve()), digest_size=8).hexdigest()
     found = [site / FOLDER, _caches() / "elenchus" / name]
     is_ours = Path(__file__).parents[1] in site.resolve().parents  # the demo, as it comes with the program
-    return found[1:] if is_ours else found
+    return found[1:] if is_ours or found[0].is_symlink() else found
 
 
 def _caches() -> Path:
@@ -208,6 +211,9 @@ def _age(folder: Path) -> float:
 def opened(site: Path) -> tuple[KeptIndex | None, Problem | None]:
     """Return the index of a site, wherever it stands, and a notice where one cannot be used."""
     notice = None
+    if (site / FOLDER).is_symlink():
+        message = f"{site / FOLDER} is a link, and links are not followed"
+        notice = Problem("index-rebuilt", message, "The index is kept in your cache folder instead.")
     for folder in sorted(folders_for(site), key=_age):
         kept, told = _opened(folder)
         if kept:

@@ -26,9 +26,12 @@ __all__ = [
     "change_told",
     "changes_listed",
     "files_told",
+    "linked_told",
     "moved_told",
     "term_told",
+    "to_undo_told",
     "undone_told",
+    "unfinished_told",
 ]
 
 _MOST_ROWS = 40
@@ -143,21 +146,61 @@ def changes_listed(changes: Sequence[MadeChange], zone: ZoneInfo) -> Iterator[Pi
     if not changes:
         yield Piece("Nothing can be undone: no change was made here.\n")
     for change in changes:
-        made = datetime.fromtimestamp(change.made / _MILLION, zone)
-        yield Piece(f"{change.number:5}  {made:%Y-%m-%d %H:%M}  ", Role.FAINT)
-        count = counted(len(change.files), "file") if change.files else counted(len(change.rows), "row")
-        yield Piece(f"{count:>10}  ")
+        yield Piece(f"{change.number:5}  {_made(change, zone)}  ", Role.FAINT)
+        yield Piece(f"{_size(change):>10}  ")
         yield Piece(f"{printable(change.told)}\n", Role.NAME)
+
+
+def to_undo_told(change: MadeChange, zone: ZoneInfo) -> Iterator[Piece]:
+    """Yield which change undo takes back: when it was made, in what words, and its files."""
+    yield Piece(f"The last change, of {_made(change, zone)}, in {_size(change)}: ")
+    yield Piece(f"{printable(change.told)}\n", Role.NAME)
+    shown = change.files[:MOST]
+    for path, _, _ in shown:
+        yield Piece(f"  {printable(path)}\n", Role.FAINT)
+    if more := len(change.files) - len(shown):
+        yield Piece(f"  … and {counted(more, 'more file')}\n", Role.FAINT)
+    if not change.is_ours:
+        yield Piece("It was not made by you in this folder: it came with the site.\n", Role.NOTICE)
+
+
+def unfinished_told(change: MadeChange, *, is_finished: bool) -> Iterator[Piece]:
+    """Yield that a run ended in the middle of a change, and what happens to that."""
+    what = f"{printable(change.told)} ({_size(change)})"
+    if is_finished:
+        yield Piece(f"Finished the change that an earlier run had begun: {what}\n", Role.NOTICE)
+        return
+    yield Piece(f"A change of content is unfinished: {what}\n", Role.NOTICE)
+    next_run = "The next command that changes content finishes it; " if change.is_ours else ""
+    yield Piece(f"  {next_run}elenchus undo takes it back.\n", Role.HINT)
+
+
+def linked_told(change: MadeChange) -> Iterator[Piece]:
+    """Yield which files had other names that keep the old content."""
+    for path in change.linked:
+        told = f"  {printable(path)} had another name (a hard link), which keeps the old content.\n"
+        yield Piece(told, Role.NOTICE)
+
+
+def _made(change: MadeChange, zone: ZoneInfo) -> str:
+    """Return when a change was made."""
+    return f"{datetime.fromtimestamp(change.made / _MILLION, zone):%Y-%m-%d %H:%M}"
+
+
+def _size(change: MadeChange) -> str:
+    """Return how many files or rows a change has."""
+    return counted(len(change.files), "file") if change.files else counted(len(change.rows), "row")
 
 
 def undone_told(found: Undone) -> Iterator[Piece]:
     """Yield what was taken back, and which files were left as they are."""
-    back = len(found.change.files) - len(found.left)
     rows = len(found.change.rows)
     if rows:
         yield Piece(f"Undone in {counted(rows, 'row')}: {printable(found.change.told)}\n", Role.STRONG)
-    if back:
-        yield Piece(f"Undone in {counted(back, 'file')}: {printable(found.change.told)}\n", Role.STRONG)
+    if found.restored or not (rows or found.left):
+        yield Piece(
+            f"Undone in {counted(found.count, 'file')}: {printable(found.change.told)}\n", Role.STRONG
+        )
     if found.left:
         yield Piece("Left as they are, since they were changed since:\n", Role.NOTICE)
         for path in found.left:

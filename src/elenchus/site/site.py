@@ -312,9 +312,6 @@ def open_site(folder: str | Path, *, at: str | None = None, index: bool = True) 
     path = Path(folder)
     if not os.path.lexists(path / SITE_FILE):
         raise SiteError([Problem("no-site", f"there is no {SITE_FILE} in {path}")])
-    journal = journal_of(path)
-    if journal.is_pending:  # a run ended in the middle of a change
-        journal.finish()
     definition = read_definition(path)
     return Site(Content(definition, work=Work(index=index)), Clock(now(definition, at), definition.zone))
 

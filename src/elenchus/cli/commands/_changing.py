@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Iterator, Sequence
 
     from elenchus.checks.fixing import Fixing
     from elenchus.comparing.differences import Difference
@@ -17,13 +17,16 @@ if TYPE_CHECKING:
     from elenchus.editing.edits import Approval
     from elenchus.editing.terms import TermChange
     from elenchus.journal import MadeChange
+    from elenchus.pieces.piece import Piece
 
 __all__ = [
     "DryRunOption",
     "FormOption",
     "WholeOption",
     "YesOption",
+    "agreed",
     "effect_of",
+    "nothing_written",
     "tell_made",
     "write_if_agreed",
 ]
@@ -75,19 +78,33 @@ def tell_made(made: MadeChange | None) -> None:
     """Say whether a change was written."""
     from elenchus.cli.printing import show
     from elenchus.pieces.piece import Piece, Role
+    from elenchus.report.editing import linked_told
 
     if made:
         show([Piece("Written; elenchus undo takes it back.\n", Role.HINT)])
+        show(linked_told(made))
     else:
-        show([Piece("Nothing was written.\n", Role.FAINT)])
+        show(nothing_written())
 
 
-def _is_agreed(change: ContentChange | TermChange | Approval | Fixing, *, yes: bool) -> bool:
-    """Say whether a change may be written: asked on a terminal, refused elsewhere unless said before."""
+def nothing_written() -> Iterator[Piece]:
+    """Yield the line that says that nothing was written."""
+    from elenchus.pieces.piece import Piece, Role
+
+    yield Piece("Nothing was written.\n", Role.FAINT)
+
+
+def agreed(question: str, *, yes: bool) -> bool:
+    """Say whether something may be done: asked on a terminal, refused elsewhere unless said before."""
     if yes:
         return True
     if not sys.stdin.isatty():
-        raise typer.BadParameter("nobody can be asked here: add --yes to write, or --dry-run to look")
+        raise typer.BadParameter("nobody can be asked here: add --yes to write")
+    return typer.confirm(question, default=False, err=True)
+
+
+def _is_agreed(change: ContentChange | TermChange | Approval | Fixing, *, yes: bool) -> bool:
+    """Say whether a change may be written."""
     count = len(change.files)
     what = "this file" if count == 1 else f"these {count} files" if count else "to the database"
-    return typer.confirm(f"Write {what}?", default=False, err=True)
+    return agreed(f"Write {what}?", yes=yes)

@@ -46,7 +46,7 @@ def approve(
     from elenchus.report.changes import difference_told
     from elenchus.report.editing import approval_told
 
-    change = approval(opened(site, at), entries or [])
+    change = approval(opened(site, at, writes=not dry_run), entries or [])
     if not change.count:
         show([Piece("No edit is pending.\n")])
         return

@@ -45,7 +45,7 @@ def _fix_site_file(site: Path | None, at: str | None, *, dry_run: bool, yes: boo
 
     folder = site or find_site(Path.cwd())
     try:
-        opened(folder, at)
+        opened(folder, at, writes=not dry_run)
     except SiteError as error:
         change = fixing_of_definitions(folder, error.problems)
         if change.files:

@@ -68,7 +68,7 @@ def publish(
 
     home = site or find_site(Path.cwd())
     texts = texts_digest(home)  # before anything is read, so that the next run sees what changes meanwhile
-    here = opened(home, at, no_index=no_index)
+    here = opened(home, at, no_index=no_index, writes=not dry_run)
     here = answering(here, on)
     wishes = Wishes(only, force, dry_run, here.content.work.processes, texts)
     folder = target_of(here, to)

@@ -49,7 +49,7 @@ def rename_term(
 
     if bool(new) == bool(into):
         raise typer.BadParameter("write a new name, or --into another term")
-    here = opened(site, at)
+    here = opened(site, at, writes=not dry_run)
     change = merged(here, term, into) if into else renamed(here, term, new)
     show(term_told(change, whole=whole))
     with change.after() as after:

@@ -66,7 +66,7 @@ def set_fields(
     from elenchus.report.editing import change_as_data
 
     wanted = read_assignments(assignments)
-    here = opened(site, at)
+    here = opened(site, at, writes=not dry_run)
     query = Query.of(here, question, as_lists(values_of(given)))
     ids = entries_of(query)
     change = content_change(here, entry_changes(here, ids, wanted))

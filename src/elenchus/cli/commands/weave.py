@@ -47,7 +47,8 @@ def weave(
         return 0
     if not files:
         raise typer.BadParameter("name the files to be woven, or --style alone")
-    found = woven(Renderer(opened(site, at, no_index=no_index)), files_of(files))
+    here = opened(site, at, no_index=no_index, writes=not only_check)
+    found = woven(Renderer(here), files_of(files))
     for each in found:
         if each.changes and not only_check:
             write(each)
