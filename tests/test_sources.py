@@ -5,12 +5,15 @@ from __future__ import annotations
 import gzip
 import random
 import re
+import socket
 import sqlite3
 import threading
 import time
 import zipfile
 from collections.abc import Iterator
+from contextlib import suppress
 from datetime import date, datetime
+from http.client import HTTPConnection
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any, ClassVar
@@ -25,6 +28,7 @@ import elenchus
 import formats
 import servers
 from conftest import Run, Write, cases
+from elenchus.sources._guarded import Guard
 from elenchus.sources._tables import Shape
 from elenchus.values.datepatterns import date_reader, wrong_pattern
 
@@ -190,6 +194,97 @@ def test_fetched(make_site: Write, monkeypatch: pytest.MonkeyPatch) -> None:
     assert found() == (3, ["unfetched"])
     assert (folder / "elenchus.toml").write_text(FEED_SITE.format(where=where) + "[kinds.other]\n")
     assert found() == (3, ["unfetched"])
+
+
+ODD_ANSWERS = {
+    "garbage": (b"\x00\xff\x1b]52;c;aGk=\x07 what\r\n\r\n", "its answer cannot be understood"),
+    "chunk": (
+        b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\nzz\r\nabc",
+        "its answer cannot be understood",
+    ),
+    "headers": (b"HTTP/1.1 200 OK\r\n" + b"a: b\r\n" * 200 + b"\r\n", "its answer cannot be understood"),
+    "long header": (
+        b"HTTP/1.1 200 OK\r\na: " + b"b" * 70_000 + b"\r\n\r\n",
+        "its answer cannot be understood",
+    ),
+    "odd redirect": (b"HTTP/1.1 302 Found\r\nLocation: http://a b/\r\n\r\n", "cannot be fetched"),
+    "half a bracket": (b"HTTP/1.1 302 Found\r\nLocation: http://[\r\n\r\n", "cannot be fetched"),
+    "ftp": (b"HTTP/1.1 302 Found\r\nLocation: ftp://127.0.0.1/x\r\n\r\n", "other than http or https"),
+    "file": (b"HTTP/1.1 302 Found\r\nLocation: file:///etc/passwd\r\n\r\n", "is not allowed"),
+    "round": (b"HTTP/1.1 302 Found\r\nLocation: /again\r\n\r\n", "infinite loop"),
+    "nothing": (b"", "cannot be fetched"),
+    "slow": (b"HTTP/1.1 200 OK\r\nContent-Length: 90\r\n\r\n", "the server took more than 1 seconds"),
+}
+
+
+@pytest.mark.parametrize("name", ODD_ANSWERS)
+def test_servers_that_answer_oddly(make_site: Write, monkeypatch: pytest.MonkeyPatch, name: str) -> None:
+    """Whatever a server does, and however slowly, is a problem of its source, with no key of its address."""
+    answer, says = ODD_ANSWERS[name]
+    monkeypatch.setattr("elenchus.sources._fetching._PATIENCE", 1 if name == "slow" else 20)
+    over = threading.Event()
+
+    def serve(listening: socket.socket) -> None:
+        with suppress(OSError):
+            while True:
+                connection, _ = listening.accept()
+                with connection, suppress(OSError):
+                    connection.settimeout(1)
+                    connection.recv(10_000)
+                    connection.sendall(answer)
+                    while name == "slow" and not over.wait(0.1):
+                        connection.sendall(b"x")
+
+    with socket.create_server(("127.0.0.1", 0)) as listening:
+        threading.Thread(target=serve, args=(listening,), daemon=True).start()
+        where = f'url = "http://127.0.0.1:{listening.getsockname()[1]}/new.atom?token=secret"'
+        site = make_site({"elenchus.toml": FEED_SITE.format(where=where)})
+        problems = [str(each) for each in site.dataset.problems]
+        over.set()
+    assert len(problems) == 1
+    assert says in problems[0]
+    assert "secret" not in problems[0]
+    assert "/new.atom?…" in problems[0]
+
+
+@pytest.mark.parametrize("address", ["http://[", "http://x.example:port/", "http://a b/", "ftp://x.example/", "http:///x", "nonsense"])  # fmt: skip
+def test_addresses_that_are_none(make_site: Write, run: Run, address: str) -> None:
+    make_site({"elenchus.toml": FEED_SITE.format(where=f'url = "{address}"')})
+    for command in (["ask", ""], ["check"], ["describe"]):
+        found = run(*command)
+        assert found.returncode in (0, 1, 4), found.stderr
+        assert "cannot be fetched" in found.stdout + found.stderr
+
+
+def test_redirects_stay_outside() -> None:
+    """The server of a public address leads to no address inside; one that is inside may."""
+
+    class Connection(HTTPConnection):
+        def __init__(self, address: str) -> None:
+            super().__init__("x.example")
+            self.sock = self
+            self.address = address
+
+        def getpeername(self) -> tuple[str, int]:
+            return self.address, 80
+
+    inside = [
+        "127.0.0.1",
+        "10.1.2.3",
+        "169.254.169.254",
+        "::1",
+        "::ffff:192.168.1.1",
+        "fe80::1%eth0",
+        "0.0.0.0",  # noqa: S104
+    ]
+    for address in inside:
+        guard = Guard()
+        guard.check(Connection("93.184.216.34"))
+        with pytest.raises(OSError, match="inside this network"):
+            guard.check(Connection(address))
+        guard = Guard()
+        guard.check(Connection(address))
+        guard.check(Connection("192.168.7.7"))
 
 
 TABLE_SITE = """[site]

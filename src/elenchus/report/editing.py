@@ -199,7 +199,7 @@ def undone_told(found: Undone) -> Iterator[Piece]:
         yield Piece(f"Undone in {counted(rows, 'row')}: {printable(found.change.told)}\n", Role.STRONG)
     if found.restored or not (rows or found.left):
         yield Piece(
-            f"Undone in {counted(found.count, 'file')}: {printable(found.change.told)}\n", Role.STRONG
+            f"Undone in {counted(found.restored, 'file')}: {printable(found.change.told)}\n", Role.STRONG
         )
     if found.left:
         yield Piece("Left as they are, since they were changed since:\n", Role.NOTICE)

@@ -16,7 +16,7 @@ from elenchus.errors import Place, Problem
 from elenchus.files import MOST_BYTES, read_whole, write_whole
 from elenchus.sources import LEFT_OUT, Scan
 from elenchus.sources._files import FileContent
-from elenchus.values.addresses import without_password
+from elenchus.values.addresses import shown_address, split_address
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -26,18 +26,20 @@ if TYPE_CHECKING:
 
 __all__ = ["fetched_content", "scan_address"]
 
-_PATIENCE = 10  # seconds until a server that does not answer is given up
+_CONNECTING = 10  # seconds for a connection
+_PATIENCE = 30  # seconds for all of it, however little comes at a time
+_TAGS = {"ETag": "If-None-Match", "Last-Modified": "If-Modified-Since"}
 _NOT_MODIFIED = 304  # RFC 9110, section 15.4.5
 _CAME: dict[str, bytes] = {}  # what came in this run, where it cannot be written
 
 
 def scan_address(spec: SourceSpec, root: Path, before: Scan | None) -> Scan:
     """Return what stands at the address of a source; where it cannot be fetched, what came last."""
-    told = json.loads(before.note) if before and before.note else {}
+    told = _noted(before)
     is_there = before is not None and bool(before.units) and _kept(spec, root) is not None
-    if before and is_there and time.time() - told.get("at", 0) < spec.every:
+    if before and is_there and time.time() - told["at"] < spec.every:
         return before
-    place = without_password(spec.url)
+    place = shown_address(spec.url)
     try:
         headers, body = _answer(spec.url, told if is_there else {})
     except OSError as error:
@@ -46,14 +48,22 @@ def scan_address(spec: SourceSpec, root: Path, before: Scan | None) -> Scan:
             "unfetched", f"it cannot be fetched: {error.strerror or error}", hint, place=Place(place)
         )
         return before._replace(problems=[problem]) if before and is_there else Scan([], array("q"), [problem])
-    note = {name: headers.get(name, "") for name in ("ETag", "Last-Modified")}
     if body is None and before:
-        note = {name: told.get(name, "") for name in note}
-        return before._replace(note=json.dumps({**note, "at": time.time()}))
+        return before._replace(note=json.dumps({**told, "at": time.time()}))
+    note = {name: headers.get(name, "") for name in _TAGS}
     body = body or b""
     _keep(spec, root, body)
     sign = array("q", (len(body), 0, 0, FileContent.of(body).digest >> 2))
     return Scan([place], sign, [], json.dumps({**note, "at": time.time()}))
+
+
+def _noted(before: Scan | None) -> dict[str, Any]:
+    """Return what the last answer said of its version, and when it came; a note can be anything."""
+    try:
+        told = json.loads(before.note) if before and before.note else {}
+        return {**{name: str(told.get(name, "")) for name in _TAGS}, "at": float(told.get("at", 0))}
+    except (ValueError, TypeError, AttributeError, RecursionError):
+        return {"at": 0.0}
 
 
 def fetched_content(spec: SourceSpec, root: Path) -> FileContent:
@@ -65,40 +75,73 @@ def fetched_content(spec: SourceSpec, root: Path) -> FileContent:
 
 
 def _answer(url: str, told: Mapping[str, Any]) -> tuple[Mapping[str, str], bytes | None]:
-    """Return the headers and the body of what stands at an address, nothing for one that has not changed.
+    """Return the headers and the body of an address, None as the body of one that has not changed.
 
-    Raises OSError.
+    Raises OSError, whatever a server does, and after a bounded time: the request runs beside this thread,
+    which stops waiting for it. A server that sends a byte a second never trips the timeout of one read.
     """
-    from urllib.error import HTTPError, URLError
-    from urllib.parse import urlsplit
-    from urllib.request import Request, build_opener
+    import threading
 
-    if urlsplit(url).scheme not in ("http", "https"):
+    found: list[tuple[Mapping[str, str], bytes | None]] = []
+    failed: list[OSError] = []
+
+    def fetch() -> None:
+        try:
+            found.append(_asked(url, told))
+        except OSError as error:
+            failed.append(error)
+        except Exception as error:
+            name = type(error).__name__
+            failed.append(OSError(errno.EPROTO, f"its answer cannot be understood ({name})"))
+
+    asking = threading.Thread(target=fetch, daemon=True)
+    asking.start()
+    asking.join(_PATIENCE)
+    if failed:
+        raise failed[0]
+    if not found:
+        raise OSError(errno.ETIMEDOUT, f"the server took more than {_PATIENCE} seconds")
+    return found[0]
+
+
+def _asked(url: str, told: Mapping[str, Any]) -> tuple[Mapping[str, str], bytes | None]:
+    """Return the headers and the body of an address. Raises OSError, or whatever an odd answer causes."""
+    from urllib.error import HTTPError, URLError
+    from urllib.request import Request
+
+    from elenchus.sources._guarded import guarded_opener
+
+    parts = split_address(url)
+    if parts is None or parts.scheme not in ("http", "https"):
         raise OSError(errno.EINVAL, "its address begins neither with http:// nor with https://")
     request = Request(url, headers={"User-Agent": "elenchus", "Accept-Encoding": "identity"})  # noqa: S310 - as asked above
-    for name, asks in (("ETag", "If-None-Match"), ("Last-Modified", "If-Modified-Since")):
+    for name, asks in _TAGS.items():
         if told.get(name):
             request.add_header(asks, told[name])
     try:
-        with build_opener().open(request, timeout=_PATIENCE) as reply:
+        with guarded_opener().open(request, timeout=_CONNECTING) as reply:
             body = reply.read(MOST_BYTES + 1)
             if len(body) > MOST_BYTES:
                 raise OSError(errno.EFBIG, f"it is larger than {MOST_BYTES // 2**20} MB")
             return dict(reply.headers), body
     except HTTPError as error:
+        error.close()
         if error.status == _NOT_MODIFIED:
             return dict(error.headers), None
         raise OSError(errno.EIO, f"the server says {error.status} {error.reason}") from None
     except URLError as error:
         raise OSError(errno.EIO, f"{getattr(error.reason, 'strerror', None) or error.reason}") from None
-    except (ValueError, TimeoutError) as error:
-        raise OSError(errno.EIO, str(error)) from None
+    except TimeoutError as error:
+        raise OSError(errno.ETIMEDOUT, str(error)) from None
 
 
 def _path(spec: SourceSpec, root: Path) -> Path:
-    """Return where what came is kept."""
+    """Return where what came is kept. Raises OSError if that is a link to anywhere."""
+    folder = root / ".elenchus"
+    if folder.is_symlink():
+        raise OSError(errno.ELOOP, "it is a link", str(folder))
     name = blake2b(spec.url.encode("utf-8", "surrogatepass"), digest_size=8).hexdigest()
-    return root / ".elenchus" / f"fetched-{name}"
+    return folder / f"fetched-{name}"
 
 
 def _kept(spec: SourceSpec, root: Path) -> bytes | None:

@@ -26,6 +26,7 @@ __all__ = [
     "href_of",
     "is_harmless",
     "rooted",
+    "shown_address",
     "split_address",
     "without_password",
 ]
@@ -41,6 +42,7 @@ _INVISIBLE = pattern(r"[\x00-\x20\x7f-\x9f]")
 _UNSAFE = pattern(r"[\x00-\x20\x7f-\x9f\"<>\\^`{|}]")
 
 
+_USER = pattern(r"://[^/@\s]*@")
 _PASSWORD = pattern(r"(://[^/@:\s]*):[^@\s]*@")
 
 
@@ -52,6 +54,12 @@ def has_password(address: str) -> bool:
 def without_password(text: str) -> str:
     """Return a text whose addresses tell no password."""
     return _PASSWORD.sub(r"\1@", text)
+
+
+def shown_address(address: str) -> str:
+    """Return an address as people may see it: without its query and its user, which may be keys."""
+    bare, mark, _ = _USER.sub("://…@", address).partition("?")
+    return f"{bare}?…" if mark else bare
 
 
 def href_of(path: str) -> Href:
