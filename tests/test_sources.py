@@ -630,6 +630,91 @@ def test_times_by_patterns() -> None:
     ] * 4
 
 
+BREAKING_OUT = [
+    "select * from things) as x; commit; drop table things; select * from (select 1 as id",
+    "select 1 as id; drop table things",
+    "select 1 as id) as x; set session characteristics as transaction read write; begin; drop table things; commit; select * from (select 1 as id",
+]
+
+
+@pytest.mark.parametrize("name", SERVERS)
+def test_queries_that_break_out(
+    tmp_path_factory: pytest.TempPathFactory, make_site: Write, name: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A query of a site is one statement that reads, whatever its text, and it does not take for ever."""
+    sleep = {"postgresql": "pg_sleep(99)", "mariadb": "sleep(99)"}[name]
+    monkeypatch.setattr("elenchus.sources._connection._LONGEST", 1)
+    with getattr(servers, name)(servers.home(tmp_path_factory)) as (url, connect):
+        with connect() as owner, owner.cursor() as cursor:
+            cursor.execute("CREATE TABLE things (id integer primary key)")
+            cursor.execute("INSERT INTO things VALUES (1)")
+        where = url.replace("reader@", "owner@" if name == "postgresql" else "reader@")
+        for query in (*BREAKING_OUT, f"select id, {sleep} from things"):
+            text = f'[site]\n[sources.things]\nread = "database"\nurl = "{where}"\npassword_from = "BAY_PASSWORD"\nquery = "{query}"\nkind = "thing"\n[kinds.thing]\n'
+            problems = make_site({"elenchus.toml": text}).dataset.problems
+            assert [each.code for each in problems] == ["unreadable-database"], query
+        with connect() as owner, owner.cursor() as cursor:
+            cursor.execute("SELECT COUNT(*) FROM things")
+            assert cursor.fetchone()[0] == 1
+
+
+@pytest.mark.parametrize(
+    ("address", "said"),
+    [
+        ("mariadb://a@127.0.0.1/b?init_command=drop%20table%20x", "the option init_command of its address is not allowed"),
+        ("mariadb://a@127.0.0.1/b?client_flag=65536", "client_flag"),
+        ("mysql://a@127.0.0.1/b?local_infile=1", "local_infile"),
+        ("mysql://a@127.0.0.1/b?read_default_file=/etc/x", "read_default_file"),
+        ("mysql://a@127.0.0.1/b?cursorclass=x", "cursorclass"),
+        ("mysql://a@127.0.0.1/b?conv=x", "conv"),
+        ("postgresql://a@127.0.0.1/b?passfile=/etc/x", "passfile"),
+        ("postgresql://a@127.0.0.1/b?options=-c%20default_transaction_read_only%3Doff", "the option options"),
+        ("postgresql://a@127.0.0.1/b?host=db.example", "the option host"),
+        ("postgresql://a@db.example/b", "the variable BAY_PASSWORD was never used for db.example. If you trust that server: elenchus allow BAY_PASSWORD db.example"),
+        ("postgresql://a@allowed.example/b?sslmode=disable", "a password is never sent in plain text"),
+        ("postgresql://a@allowed.example/b?sslmode=prefer", "a password is never sent in plain text"),
+    ],
+)  # fmt: skip
+def test_addresses_of_databases(make_site: Write, run: Run, address: str, said: str) -> None:
+    """What an address could do besides leading to a database is refused, before anything is asked there."""
+    text = f'[site]\n[sources.things]\nread = "database"\nurl = "{address}"\npassword_from = "BAY_PASSWORD"\ntable = "things"\nkind = "thing"\n[kinds.thing]\n'
+    make_site({"elenchus.toml": text})
+    assert run("allow", "BAY_PASSWORD", "allowed.example").returncode == 0
+    found = run("ask", "", BAY_PASSWORD="secret")  # noqa: S106
+    assert said in " ".join(found.stderr.split())
+    assert "secret" not in found.stderr
+
+
+def test_files_of_sqlite_as_they_are(
+    make_site: Write, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Rows without a usable key are counted; nothing is left beside a file; an endless view comes to an end."""
+    path = tmp_path / "all.db"
+    with sqlite3.connect(path) as database:
+        database.execute("PRAGMA journal_mode = WAL")
+        database.execute("CREATE TABLE things (id PRIMARY KEY, name TEXT)")
+        database.executemany(
+            "INSERT INTO things VALUES (?, ?)",
+            [(b"\xff\x00", "Blob"), (1, "One"), ("two", "Two"), (None, "None"), (2.5, "Half")],
+        )
+        database.execute(
+            "CREATE VIEW endless AS WITH RECURSIVE n(id) AS (SELECT 1 UNION ALL SELECT id + 1 FROM n) SELECT id FROM n WHERE id < 0"
+        )
+    database.close()
+    text = '[site]\n[sources.things]\nread = "database"\npath = "all.db"\ntable = "{}"\nkey = "id"\nkind = "thing"\n[kinds.thing]\n'
+    before = sorted(each.name for each in tmp_path.iterdir())
+    for _ in range(2):  # read, then as it is kept
+        site = make_site({"elenchus.toml": text.format("things")})
+        assert len(site.dataset.entries) == 3
+        assert [each.message for each in site.dataset.problems] == [
+            "2 rows have no key that is a number or a text"
+        ]
+    assert sorted(each.name for each in tmp_path.iterdir()) == sorted([*before, "elenchus.toml", ".elenchus"])
+    monkeypatch.setattr("elenchus.sources._connection._LONGEST", 0.5)
+    [problem] = make_site({"elenchus.toml": text.format("endless")}).dataset.problems
+    assert "interrupted" in problem.message
+
+
 @pytest.mark.parametrize(
     ("keys", "said"),
     [

@@ -46,7 +46,7 @@ GROUPS = {
     "Know and ask": ("describe", "ask", "why", "explore", "pages"),
     "Change": ("set", "rename-term", "approve", "undo"),
     "Check and publish": ("check", "compare", "upcoming", "serve", "publish", "weave"),
-    "Everything else": ("templates", "schema", "export", "completion"),
+    "Everything else": ("templates", "schema", "export", "completion", "allow"),
 }
 
 

@@ -4,15 +4,19 @@ from __future__ import annotations
 
 import errno
 import os
+import struct
+import time
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
-from elenchus.files import is_file
+from elenchus.files import is_file, signature
+from elenchus.userdata import allowed_hosts
 from elenchus.values.addresses import without_password
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    import sqlite3
+    from collections.abc import Iterator, Sequence
     from pathlib import Path
 
     from psycopg import Connection as Server
@@ -30,7 +34,20 @@ _DRIVERS = {
     "mysql": ("mysql+pymysql", "mariadb"),
     "mariadb": ("mysql+pymysql", "mariadb"),
 }
-_PATIENCE = 10  # seconds until a database that does not answer is given up
+_PATIENCE = 10  # seconds for a connection
+_LONGEST = 60  # seconds for a statement
+_A_MILLISECOND = 1000
+# What an address may say behind its “?”. Others read files, run statements, or let the server ask for files.
+_OPTIONS = {
+    "postgresql": {"application_name", "sslmode", "sslrootcert"},
+    "mysql": {"charset", "ssl_ca", "ssl_verify_cert", "ssl_verify_identity"},
+}
+_ENCRYPTED = ("require", "verify-ca", "verify-full")  # values of sslmode that never fall back to plain text
+_PASSWORD_OF_CLIENTS = "PGPASSWORD"  # noqa: S105 - a variable that every client of PostgreSQL reads
+_WAL = 2  # how the header of a file of SQLite says that changes are in a file beside it, at byte 19
+_HEADER = 20
+_STEPS = 20_000  # instructions of SQLite between two looks at the clock
+_PAUSE = 0.05  # seconds between two looks in which SQLite was not at work
 
 
 def place_of(spec: SourceSpec) -> str:
@@ -61,8 +78,41 @@ def _url_of(spec: SourceSpec) -> URL:
         raise OSError(
             errno.EINVAL, f"nothing here reads {sort}; known are PostgreSQL, MySQL, MariaDB and SQLite"
         )
+    driver = _DRIVERS[sort][0]
+    sort = "postgresql" if sort == "postgresql" else "mysql"
+    for name in url.query:
+        if name not in _OPTIONS[sort]:
+            allowed = ", ".join(sorted(_OPTIONS[sort]))
+            raise OSError(
+                errno.EPERM, f"the option {name} of its address is not allowed; allowed are {allowed}"
+            )
     password = _variable(table.password_from) if table and table.password_from else url.password
-    return url.set(drivername=_DRIVERS[sort][0], password=password)
+    if not (table and table.url_from):  # else the user wrote the address beside the password
+        _check_host(url, table.password_from if table else "", sort)
+    if password and not _is_here(url) and sort == "postgresql":
+        mode = url.query.get("sslmode", "require")
+        if mode not in _ENCRYPTED:
+            raise OSError(errno.EPERM, f"a password is never sent in plain text, and sslmode is {mode}")
+        url = url.update_query_dict({"sslmode": str(mode)})
+    return url.set(drivername=driver, password=password)
+
+
+def _is_here(url: URL) -> bool:
+    """Say whether a server is one of this machine."""
+    host = url.host or ""
+    return host in ("", "localhost", "::1") or host.startswith(("127.", "/"))
+
+
+def _check_host(url: URL, variable: str, sort: str) -> None:
+    """Raise OSError if a variable would be sent to a server for which the user has not allowed it.
+
+    The site names both, and the site may come from somebody else.
+    """
+    if not variable and sort == "postgresql" and os.environ.get(_PASSWORD_OF_CLIENTS):
+        variable = _PASSWORD_OF_CLIENTS
+    if variable and not _is_here(url) and (variable, url.host) not in allowed_hosts():
+        hint = f"If you trust that server: elenchus allow {variable} {url.host}"
+        raise OSError(errno.EPERM, f"the variable {variable} was never used for {url.host}. {hint}")
 
 
 def _variable(name: str) -> str:
@@ -85,15 +135,24 @@ def _engine(spec: SourceSpec, root: Path, mode: str) -> Engine:
         if not is_file(path):
             raise OSError(errno.ENOENT, "it is no regular file")
         address = f"file:{quote(str(path.resolve()))}?mode={mode}"
-        return sqlalchemy.create_engine(
-            "sqlite://",
-            creator=lambda: sqlite3.connect(address, uri=True, timeout=_PATIENCE, check_same_thread=False),
-            poolclass=NullPool,
-        )
+        if mode == "ro" and _is_at_rest(path):
+            address += "&immutable=1"  # else SQLite would leave files beside it
+
+        def opened() -> sqlite3.Connection:
+            found = sqlite3.connect(address, uri=True, timeout=_PATIENCE, check_same_thread=False)
+            watch = _Watch()
+            found.set_progress_handler(watch.is_too_long, _STEPS)
+            return found
+
+        return sqlalchemy.create_engine("sqlite://", creator=opened, poolclass=NullPool)
     url = _url_of(spec)
     arguments: dict[str, Any] = {"connect_timeout": _PATIENCE}
     if url.get_backend_name() == "mysql":
-        arguments["charset"] = "utf8mb4"
+        arguments |= {"charset": "utf8mb4", "read_timeout": _LONGEST + _PATIENCE, "write_timeout": _LONGEST}
+        if url.password and not _is_here(url):
+            arguments["ssl"] = {"check_hostname": False}  # without it PyMySQL would fall back to plain text
+    else:
+        arguments["prepare_threshold"] = 0  # what is prepared is one statement, whatever its text holds
     try:
         engine = sqlalchemy.create_engine(url, poolclass=NullPool, connect_args=arguments)
     except ImportError:
@@ -101,7 +160,46 @@ def _engine(spec: SourceSpec, root: Path, mode: str) -> Engine:
         raise OSError(errno.ENOSYS, f"its driver is missing: pip install 'elenchus[{extra}]'") from None
     if url.get_backend_name() == "postgresql":
         sqlalchemy.event.listen(engine, "connect", _times_as_texts)
+        sqlalchemy.event.listen(engine, "connect", _careful if mode == "ro" else _bounded)
     return engine
+
+
+class _Watch:
+    """Stops a statement of SQLite that works longer than any may; time between its rows does not count."""
+
+    def __init__(self) -> None:
+        self.last = time.monotonic()
+        self.spent = 0.0
+
+    def is_too_long(self) -> bool:
+        now = time.monotonic()
+        self.spent = self.spent + now - self.last if now - self.last < _PAUSE else 0.0
+        self.last = now
+        return self.spent > _LONGEST
+
+
+def _is_at_rest(path: Path) -> bool:
+    """Say whether a file of SQLite keeps its changes beside it and has none there, so that it is whole.
+
+    Raises OSError.
+    """
+    with path.open("rb") as file:
+        header = file.read(_HEADER)
+    beside = path.with_name(f"{path.name}-wal")
+    return header[_HEADER - 1 :] == bytes([_WAL]) and not (beside.exists() and beside.stat().st_size)
+
+
+def _bounded(server: Server[Any], _record: object) -> None:
+    """Let no statement of PostgreSQL take longer than any may."""
+    server.execute(f"SET statement_timeout = {_LONGEST * _A_MILLISECOND}")
+    server.commit()
+
+
+def _careful(server: Server[Any], record: object) -> None:
+    """Let a session of PostgreSQL read only, in whatever transaction."""
+    _bounded(server, record)
+    server.execute("SET default_transaction_read_only = on")
+    server.commit()
 
 
 def _times_as_texts(server: Server[Any], _record: object) -> None:
@@ -130,6 +228,7 @@ def connected(spec: SourceSpec, root: Path, *, writing: bool = False) -> Iterato
     """Give a connection in a transaction that reads only, unless said. Raises OSError without secrets."""
     with refusals(spec):
         engine = _engine(spec, root, "rw" if writing else "ro")
+        before = _signs(spec, root)
         try:
             with engine.connect() as connection:
                 if not writing:
@@ -137,8 +236,16 @@ def connected(spec: SourceSpec, root: Path, *, writing: bool = False) -> Iterato
                 elif connection.dialect.name == "postgresql":
                     connection.exec_driver_sql("SET LOCAL datestyle TO ISO")
                 yield connection
+            if not writing and _signs(spec, root) != before:
+                raise OSError(errno.EBUSY, "it was changed while it was read")
         finally:
             engine.dispose()
+
+
+def _signs(spec: SourceSpec, root: Path) -> Sequence[int]:
+    """Return what changes when a file of SQLite does that is read without its locks; nothing of others."""
+    path = root / spec.paths[0] if spec.paths else None
+    return signature(path.stat()) if path and is_file(path) and _is_at_rest(path) else ()
 
 
 @contextmanager
@@ -150,6 +257,20 @@ def refusals(spec: SourceSpec) -> Iterator[None]:
         yield
     except SQLAlchemyError as error:
         raise OSError(errno.EIO, _told(spec, error)) from None
+    except (RuntimeError, ValueError, LookupError, TypeError, AttributeError, struct.error) as error:
+        if not _is_of_driver(error):
+            raise
+        what = f"what the server sent cannot be understood ({type(error).__name__})"
+        raise OSError(errno.EPROTO, what) from None
+
+
+def _is_of_driver(error: BaseException) -> bool:
+    """Say whether an error comes out of the driver of a database, which a server can mislead."""
+    at, last = error.__traceback__, ""
+    while at:
+        last = at.tb_frame.f_globals.get("__name__", "")
+        at = at.tb_next
+    return last.partition(".")[0] in ("pymysql", "psycopg", "sqlalchemy", "struct")
 
 
 def _read_only(connection: Connection) -> None:
@@ -160,6 +281,13 @@ def _read_only(connection: Connection) -> None:
             connection.exec_driver_sql("SET LOCAL datestyle TO ISO")
         case "mysql":
             connection.exec_driver_sql("SET SESSION TRANSACTION READ ONLY")
+            is_mariadb = getattr(connection.dialect, "is_mariadb", False)
+            name, most = (
+                ("max_statement_time", _LONGEST)
+                if is_mariadb
+                else ("max_execution_time", _LONGEST * _A_MILLISECOND)
+            )
+            connection.exec_driver_sql(f"SET SESSION {name} = {most}")
             connection.rollback()
         case _:  # a file is opened for reading only
             connection.exec_driver_sql("PRAGMA query_only = 1")

@@ -65,7 +65,10 @@ class Shape:
         self.updated = self.quote(self.table.updated) if self.table.updated else ""
         self.zone = ZoneInfo(self.table.zone) if self.table.zone else None
         self.key = self.quote(key)
-        first = self.run(f"SELECT {self.key} FROM {self.source} LIMIT 1").scalar()
+        # A column of SQLite holds values of any type; a blob names no row.
+        types = f"typeof({self.key}) IN ('integer', 'text', 'real')"
+        self.has_key = types if connection.dialect.name == "sqlite" else f"{self.key} IS NOT NULL"
+        first = self.run(f"SELECT {self.key} FROM {self.source} WHERE {self.has_key} LIMIT 1").scalar()
         self.is_whole = isinstance(first, int)
         if first is not None and not isinstance(first, (int, str)):
             kind = "CHAR(191)" if connection.dialect.name == "mysql" else "VARCHAR(191)"
@@ -127,6 +130,10 @@ class Shape:
         ends = f"COUNT(*), MIN({self.key}), MAX({self.key}), MAX({self.updated})"
         return [str(each) for each in self.run(f"SELECT {ends} FROM {self.source}").one()]
 
+    def keyless(self, count: int) -> int:
+        """Return how many rows have no key that names them, given how many have one."""
+        return int(self.run(f"SELECT COUNT(*) FROM {self.source}").scalar()) - count
+
     def newest(self) -> str:
         """Return the last time at which a row was changed, as the database says it."""
         if not self.updated:
@@ -142,7 +149,7 @@ class Shape:
             yield from self.joined_key_parts()
             return
         more = f", {self.updated}" if self.updated else ""
-        order = f"WHERE {self.key} IS NOT NULL ORDER BY {self.key}"
+        order = f"WHERE {self.has_key} ORDER BY {self.key}"
         for part in self.parts(f"SELECT {self.key}{more} FROM {self.source} {order}"):
             keys, *updated = zip(*part, strict=True)
             yield list(keys), list(map(str, updated[0])) if updated else []

@@ -48,16 +48,25 @@ _BY_VALUE = 0  # the version of marshal's format in which it makes no difference
 
 def scan(spec: SourceSpec, root: Path, before: Scan | None) -> Scan:
     """Return the units of a table; where the database cannot be read, those of the last run."""
-    told = json.loads(before.note) if before and before.note else {}
+    told = _noted(before)
     file = _sign_of(spec, root)
     if before and file and told.get("file") == file:
-        return before
+        return before._replace(problems=_keyless(spec, told))
     try:
         with connected(spec, root) as connection, refusals(spec):
             return _scanned(Shape(spec, connection), before, told, file)
     except OSError as error:
         problem = _unreadable(spec, error, _AS_BEFORE if before else LEFT_OUT)
         return before._replace(problems=[problem]) if before else Scan([], array("q"), [problem])
+
+
+def _noted(before: Scan | None) -> dict[str, Any]:
+    """Return what was noted at the last scan; a note can be anything."""
+    try:
+        told = json.loads(before.note) if before and before.note else {}
+    except (ValueError, RecursionError):
+        return {}
+    return told if isinstance(told, dict) else {}
 
 
 def reader(spec: SourceSpec, root: Path, _units: Sequence[str]) -> _TableReader:
@@ -124,7 +133,7 @@ def _scanned(shape: Shape, before: Scan | None, told: Mapping[str, Any], file: l
     place = place_of(shape.spec)
     pulse = shape.pulse()
     if before and not file and pulse and told.get("pulse") == pulse:
-        return before
+        return before._replace(problems=_keyless(shape.spec, told))
     newest = shape.newest()
     is_fresh = newest != told.get("newest") and _may_be_recent(newest)
     chunks = list(_chunks(shape, newest))
@@ -141,8 +150,19 @@ def _scanned(shape: Shape, before: Scan | None, told: Mapping[str, Any], file: l
         # Within one step of the clock a row may be changed twice, so what is newest now is read again.
         signatures.extend((said, now if chunk.is_newest and is_fresh else 0, 0, others))
     units = [f"{place}\t{chunk.bounds}" for chunk in chunks]
-    note = {"file": file, "newest": newest, "pulse": None if is_fresh else pulse}
-    return Scan(units, signatures, [], json.dumps(note))
+    keyless = shape.keyless(sum(chunk.count for chunk in chunks))
+    note = {"file": file, "newest": newest, "pulse": None if is_fresh else pulse, "keyless": keyless}
+    return Scan(units, signatures, _keyless(shape.spec, note), json.dumps(note))
+
+
+def _keyless(spec: SourceSpec, note: Mapping[str, Any]) -> list[Problem]:
+    """Return the problem of rows that no key names, as noted."""
+    count = note.get("keyless")
+    if not count or not isinstance(count, int):
+        return []
+    rows = "1 row has" if count == 1 else f"{count} rows have"
+    message = f"{rows} no key that is a number or a text"
+    return [Problem("unreadable-row", message, LEFT_OUT, place=Place(place_of(spec)))]
 
 
 def _may_be_recent(text: str) -> bool:
