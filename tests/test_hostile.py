@@ -289,6 +289,95 @@ def test_sources_and_drafts_are_no_files(make_site: Write, tmp_path: Path, run: 
         assert client.get(address).status_code == 404
 
 
+HIDING = {"Draft": "true", "DRAFT": "yes", "Status": "draft", "STATUS": "Withdrawn", "Date": "2027-01-01", "Published": "false", "EXPIRES": "2020-01-01", "Hidden": "true"}  # fmt: skip
+
+
+@pytest.mark.parametrize("key", HIDING)
+def test_keys_in_any_letters(make_site: Write, tmp_path: Path, run: Run, key: str) -> None:
+    """What decides who may see an entry does so in any case of letters and in all formats, and set keeps it so."""
+    value, tables = (
+        HIDING[key],
+        '[sources.{0}]\nread = "{0}"\npath = "{0}"\nkind = "note"\nflags = {{ hidden = "draft" }}\n',
+    )
+    row = {"Title": "Kept", key: value}
+    text = SITE.replace('kind = "note"', 'kind = "note"\nflags = { hidden = "draft" }')
+    make_site(
+        {
+            "elenchus.toml": text + "".join(map(tables.format, ("csv", "json", "jsonl", "html"))),
+            "n/kept.md": f"---\nTitle: Kept\n{key}: {value}\n---\n",
+            "n/toml.md": f'+++\nTitle = "Kept"\n{key} = "{value}"\n+++\n',
+            "n/json.md": json.dumps(row) + "\nText\n",
+            "n/seen.md": NOTE.format("Seen"),
+            "n/both.md": f'---\ntitle: Both\n{key}: {value}\n{key.lower()}: ""\n---\n',
+            "csv/rows.csv": f"Title,{key}\nKept in csv,{value}\nSeen in csv,\n",
+            "json/rows.json": json.dumps([{**row, "Title": "Kept in json"}, {"Title": "Seen in json"}]),
+            "jsonl/rows.jsonl": json.dumps({**row, "Title": "Kept in lines"}) + "\n",
+            "html/kept.html": f'<html><head><title>Kept</title><meta name="{key}" content="{value}"></head><body></body></html>',
+        }
+    )
+    seen = run("ask", "order by title", "--format", "lines").stdout.split()
+    assert [each.partition("/")[2] for each in seen] == ["seen", "seen-in-csv", "seen-in-json"]
+    assert "n/both.md:4" in run("check").stdout
+    if key.lower() in ("draft", "status", "published", "hidden"):
+        word = "published"
+        done = run(
+            "set", "from note where title contains kept including unpublished", f"status={word}", "--yes"
+        )
+        assert done.returncode in (0, 4), done.stderr  # HTML is not written
+        done = run(
+            "set",
+            "from note where title contains kept and slug != kept including unpublished",
+            f"status={word}",
+            "--yes",
+        )
+        assert done.returncode == 0, done.stderr
+        now = run("ask", "where title contains kept", "--format", "lines").stdout.split()
+        assert {
+            "note/toml",
+            "note/json",
+            "note/kept-in-csv",
+            "note/kept-in-json",
+            "note/kept-in-lines",
+        } <= set(now)
+        assert key.encode() in (tmp_path / "csv" / "rows.csv").read_bytes()
+        assert (tmp_path / "csv" / "rows.csv").read_text().partition("\n")[0] == f"Title,{key}"
+
+
+@pytest.mark.parametrize("path", ["../outside", "{outside}", "link", "link/deep", "../outside/*.md"])
+def test_sources_outside(tmp_path: Path, run: Run, path: str) -> None:
+    """What lies outside a site is read only where its file says so, and is not written to."""
+    here, outside = tmp_path / "site", tmp_path / "outside"
+    for name, text in {"site/elenchus.toml": "", "outside/a.md": NOTE.format("A"), "outside/deep/b.md": NOTE.format("B")}.items():  # fmt: skip
+        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / name).write_text(text)
+    (here / "link").symlink_to(outside)
+    path = path.format(outside=outside)
+    (here / "elenchus.toml").write_text(SITE.replace('path = "n"', f'path = "{path}"'))
+    found = run("ask", "", cwd=here)
+    assert (found.returncode, "[outside-site]" in found.stderr) == (4, True)
+    (here / "elenchus.toml").write_text(SITE.replace('path = "n"', f'path = "{path}"\noutside = true'))
+    assert run("ask", "", "--format", "number", cwd=here).stdout in ("1\n", "2\n")
+    before = {each: each.read_bytes() for each in outside.rglob("*.md")}
+    assert run("set", "from note", "title=X", "--yes", cwd=here).returncode in (4, 6)
+    assert {each: each.read_bytes() for each in outside.rglob("*.md")} == before
+
+
+@pytest.mark.parametrize("link", [".elenchus", ".elenchus/.gitignore", ".elenchus/units"])
+def test_the_index_follows_no_link(tmp_path: Path, run: Run, link: str) -> None:
+    """Nothing is written through a link that came with a site."""
+    here, victim = tmp_path / "site", tmp_path / "victim"
+    for name, text in FILES.items():
+        (here / name).parent.mkdir(parents=True, exist_ok=True)
+        (here / name).write_text(text)
+    victim.mkdir()
+    (victim / "units").write_text("theirs")
+    (here / link).parent.mkdir(exist_ok=True)
+    (here / link).symlink_to(victim if link == ".elenchus" else victim / "new" if link.endswith("ignore") else victim / "units")  # fmt: skip
+    for _ in range(2):
+        assert run("ask", "", "--format", "number", cwd=here).stdout == "2\n"
+    assert [(each.name, each.read_text()) for each in victim.iterdir()] == [("units", "theirs")]
+
+
 def test_nobody_is_told_of_drafts(make_site: Write) -> None:
     """Neither a suggestion nor a notice of the API or of published data names what is not public."""
     site = make_site(

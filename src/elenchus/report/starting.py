@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from elenchus.pieces.piece import Piece, Role
+from elenchus.pieces.piece import Piece, Role, printable
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -15,12 +15,14 @@ if TYPE_CHECKING:
 __all__ = ["begun_pieces"]
 
 _MOST = 8  # lines of one sort
+_MOST_LEFT = 12  # names of what is left out
 
 
 def begun_pieces(begun: Begun) -> Iterator[Piece]:
     """Yield what was seen, what was written, and what is unsure."""
     for source in begun.draft.sources:
         yield from _source(source)
+    yield from _left_out(begun)
     count, fitting = begun.values
     if count:
         yield Piece(
@@ -32,7 +34,7 @@ def begun_pieces(begun: Begun) -> Iterator[Piece]:
         for name, each in unsure:
             yield Piece(f"  {name}: ", Role.NAME)
             yield Piece(f"{each.what}.\n")
-            yield Piece(f"      Otherwise write {each.otherwise}.\n", Role.FAINT)
+            yield Piece(f"      {each.lead} {each.otherwise}.\n", Role.FAINT)
         yield Piece("\n")
     if begun.written:
         yield Piece("Wrote ", Role.HEADING)
@@ -43,6 +45,21 @@ def begun_pieces(begun: Begun) -> Iterator[Piece]:
             yield Piece("".join(f"  {line}\n" for line in text.splitlines()) + "\n")
     else:
         yield Piece("The site file is there and has all of that: nothing to propose.\n\n")
+
+
+def _left_out(begun: Begun) -> Iterator[Piece]:
+    """Yield what is not content, in one line, and how to let it in."""
+    counts = dict(begun.left_out)
+    if not counts:
+        return
+    names = sorted(counts, key=lambda name: (not name.endswith("/"), -counts[name], name))
+    told = [f"{counts[name]:,} in {name.rstrip('/')}" if name.endswith("/") else name for name in names]
+    more = f" and {len(told) - _MOST_LEFT} more" if len(told) > _MOST_LEFT else ""
+    yield Piece("Left out\n", Role.HEADING)
+    yield Piece(f"  {printable(', '.join(told[:_MOST_LEFT]))}{more}\n")
+    hint = "These are packages, settings, credentials, or ignored by version control, and not content.\n"
+    yield Piece(f"  {hint}", Role.FAINT)
+    yield Piece("  To let one in, name it: elenchus start FILE, or take it out of exclude.\n\n", Role.FAINT)
 
 
 def _source(source: SourceDraft) -> Iterator[Piece]:

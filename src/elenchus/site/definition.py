@@ -36,6 +36,7 @@ from elenchus.site.toml import TomlFile, open_toml
 from elenchus.site.words import WORDS
 from elenchus.values.addresses import split_address
 from elenchus.values.dates import literal_interval
+from elenchus.values.filepaths import is_inside
 from elenchus.values.placeholders import names_in
 from elenchus.values.texts import either, nearest, quoted
 
@@ -110,6 +111,14 @@ def read_definition(folder: Path) -> Definition:
     site = file.known(("site",), SITE)
     zone = read_zone(file, site["timezone"])
     publish = file.known(("publish",), PUBLISH)
+    schema = _read_schema(file)
+    for name, rules in schema.taxonomies.items():
+        if rules.terms and not is_inside(folder, rules.terms):
+            message = f"the file of terms {quoted(rules.terms)} lies outside the site, or a link leads there"
+            file.report("outside-site", ("taxonomies", name, "terms"), message, "Put a copy into the site.")
+    names = tuple(
+        sorted({*schema.taxonomies, *(each for kind in schema.kinds for each in schema.fields_of(kind))})
+    )
     definition = Definition(
         folder=folder,
         title=site["title"],
@@ -119,9 +128,10 @@ def read_definition(folder: Path) -> Definition:
         zone=zone,
         clock=_read_clock(file, site["clock"], zone),
         sources=tuple(
-            read_source(file, name, folder, site["language"]) for name in tables_below(file, ("sources",))
+            read_source(file, name, folder, site["language"], names)
+            for name in tables_below(file, ("sources",))
         ),
-        schema=_read_schema(file),
+        schema=schema,
         accepted=tuple(_read_accepted(file)),
         trusted=site["trusted"],
         to=publish["to"],

@@ -16,7 +16,7 @@ from elenchus.site.reading import check_placeholders, read_zone, tables_below
 from elenchus.sources import ExtrasSpec, SourceSpec, TableSpec, TermsSpec
 from elenchus.values.addresses import has_password
 from elenchus.values.datepatterns import wrong_pattern
-from elenchus.values.filepaths import is_pattern, within_archive
+from elenchus.values.filepaths import fixed_part, is_inside, is_pattern, within_archive
 from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
@@ -32,8 +32,13 @@ _UNITS = {"second": 1, "minute": 60, "hour": 3600, "day": 86400}
 _OF_FILES = ("markdown", "html")  # an entry a file
 
 
-def read_source(file: TomlFile, name: str, folder: Path, language: str) -> SourceSpec:
-    """Return one source; its format must be one that we have and its folder must be there."""
+def read_source(
+    file: TomlFile, name: str, folder: Path, language: str, names: tuple[str, ...] = ()
+) -> SourceSpec:
+    """Return one source; its format must be one that we have and its folder must be there.
+
+    ``names`` are those of declared fields and taxonomies.
+    """
     path = ("sources", name)
     found = file.known(path, SOURCE)
     _demand(file, path, found, ["read"])
@@ -45,7 +50,7 @@ def read_source(file: TomlFile, name: str, folder: Path, language: str) -> Sourc
     if found["read"] in _OF_FILES:  # rows have columns of any name
         check_placeholders(file, (*path, "slug"), found["slug"], sources.FILE_PARTS)
     check_placeholders(file, (*path, "date"), found["date"], sources.FILE_PARTS)
-    paths = tuple(_read_paths(file, (*path, "path"), found["path"], folder))
+    paths = tuple(_read_paths(file, (*path, "path"), found["path"], folder, is_free=found["outside"]))
     columns = _read_map(file, (*path, "columns"), found["columns"])
     flags = _read_map(file, (*path, "flags"), found["flags"], (*STATUSES, ""))
     if found["edits"]:  # whatever it is called, it says nothing of the status
@@ -63,6 +68,10 @@ def read_source(file: TomlFile, name: str, folder: Path, language: str) -> Sourc
         encoding=_read_encoding(file, (*path, "encoding"), found["encoding"]),
         delimiter=_read_delimiter(file, (*path, "delimiter"), found["delimiter"]),
         url=found["url"] if found["read"] != "database" else "",
+        omit=tuple(file.texts((*path, "omit"), found["omit"])),
+        exclude=tuple(file.texts((*path, "exclude"), found["exclude"])),
+        outside=found["outside"],
+        names=names,
         every=_read_every(file, (*path, "fetch_every"), found["fetch_every"]),
         table=_read_table(file, path, found) if found["read"] == "database" else None,
         bodies=found["bodies"],
@@ -80,8 +89,10 @@ def read_source(file: TomlFile, name: str, folder: Path, language: str) -> Sourc
     )
 
 
-def _read_paths(file: TomlFile, path: tuple[str, ...], written: Any, folder: Path) -> Iterator[str]:
-    """Yield the paths of a source; what they name must be there."""
+def _read_paths(
+    file: TomlFile, path: tuple[str, ...], written: Any, folder: Path, *, is_free: bool
+) -> Iterator[str]:
+    """Yield the paths of a source; what they name must be there, and in the site unless that is free."""
     for text in [written] if isinstance(written, str) else file.texts(path, written):
         place = within_archive(text)
         if text and not is_pattern(text) and not (folder / place).exists():
@@ -89,6 +100,10 @@ def _read_paths(file: TomlFile, path: tuple[str, ...], written: Any, folder: Pat
             names = nearest(place, (each.name for each in folder.iterdir())) if folder.is_dir() else ()
             near = Near(place, names)
             file.report("missing-folder", path, message, near=near)
+        elif text and not is_free and not is_inside(folder, fixed_part(place)):
+            message = f"{quoted(text)} lies outside the site, or a link leads there"
+            hint = f"If you want that read: outside = true in [{'.'.join(path[:-1])}]."
+            file.report("outside-site", path, message, hint)
         if text:
             yield text
 

@@ -27,9 +27,9 @@ if TYPE_CHECKING:
 
 __all__ = [
     "FILE_PARTS", "LEFT_OUT", "Editor", "ExtrasSpec", "Item", "Reader", "Scan", "Source", "SourceSpec",
-    "TableSpec", "TermsSpec", "UnitContent", "UnreachableError", "below", "connected", "content_of",
-    "content_of_rows", "edit_beside", "editor", "names", "only_read", "refusals", "row_changes", "source",
-    "text_of", "write_rows",
+    "TableSpec", "TermsSpec", "UnitContent", "UnreachableError", "below", "below_site", "connected",
+    "content_of", "content_of_rows", "edit_beside", "editor", "names", "only_read", "refusals", "row_changes",
+    "source", "text_of", "write_rows",
 ]  # fmt: skip
 
 LEFT_OUT = "Its entries are left out."
@@ -94,7 +94,9 @@ class SourceSpec(Frozen):
     the content; ``slug`` and ``date`` are patterns for what nobody wrote. ``records`` is where the records of
     a JSON document are, ``delimiter`` what parts the cells of a table, ``bodies`` says what texts are written
     in, ``edits`` is the column with the pending edit of a row. What stands at ``url`` is asked for again
-    when it is ``every`` seconds old. ``habits`` tell what else it writes in its own way.
+    when it is ``every`` seconds old. ``omit`` are keys and columns that are never read, ``exclude`` patterns
+    of files that are not content, ``outside`` whether its files may lie outside the site. ``names`` are those
+    of declared fields and taxonomies. ``habits`` tell what else it writes in its own way.
     """
 
     name: str
@@ -113,6 +115,10 @@ class SourceSpec(Frozen):
     edits: str = ""
     url: str = ""
     every: int = 0
+    omit: tuple[str, ...] = ()
+    exclude: tuple[str, ...] = ()
+    outside: bool = False
+    names: tuple[str, ...] = ()
     table: TableSpec | None = None
     habits: Habits = member(default_factory=Habits)
 
@@ -240,12 +246,20 @@ def editor(spec: SourceSpec, unit: str) -> Editor:
     from elenchus.schema.edits import UneditableError
 
     found: Editor | None = getattr(source(spec.read), "edited", None)
+    if not below_site(unit):
+        raise UneditableError("it lies outside the site", 0, "Change it there.")
     if found is None or spec.url:
         message = f"nothing here writes what {spec.read} reads"
         raise UneditableError(message, 0, "Change it where it comes from.")
     if unit.lower().endswith(".gz"):
         raise UneditableError("it is packed", 0, "Unpack it first.")
     return found
+
+
+def below_site(path: str) -> bool:
+    """Say whether a path leads below the folder of the site, as far as its text tells."""
+    steps = path.replace("\\", "/").split("/")
+    return ".." not in steps and not path.startswith(("/", "\\")) and path[1:2] != ":"
 
 
 def only_read(spec: SourceSpec, unit: str) -> UneditableError | None:

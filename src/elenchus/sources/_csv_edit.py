@@ -6,6 +6,7 @@ import re
 from typing import TYPE_CHECKING
 
 from elenchus.schema.edits import UneditableError
+from elenchus.sources._keys import as_written
 from elenchus.sources._splice import Splice, joined, line_starts, spliced
 
 if TYPE_CHECKING:
@@ -19,6 +20,7 @@ __all__ = ["changed_table"]
 def changed_table(text: str, edits: Sequence[EntryEdit], delimiter: str, separator: str) -> str:
     """Return a table in whose rows cells have other values. Raises UneditableError."""
     table = _CellTable(text, delimiter, separator)
+    edits = [edit._replace(values=as_written(edit.values, table.places)) for edit in edits]
     written = dict.fromkeys(name for edit in edits for name, new in edit.values.items() if new.values)
     added = [name for name in written if name not in table.places]
     places = {**table.places, **{name: table.width + at for at, name in enumerate(added)}}

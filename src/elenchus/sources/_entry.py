@@ -10,6 +10,7 @@ from elenchus.files import DEEPEST_VALUE, too_large
 from elenchus.schema.record import Raw, Record
 from elenchus.sources._blocks import as_block
 from elenchus.sources._encoding import decoded
+from elenchus.sources._keys import decides, named, without_omitted
 from elenchus.sources._names import name_of
 from elenchus.sources._paths import below
 from elenchus.sources._simple import Unreadable, nesting, simple_values
@@ -46,11 +47,17 @@ def read_entry(content: bytes, spec: SourceSpec, place: Place) -> Record:
 
 
 def renamed(values: dict[str, Raw], spec: SourceSpec) -> dict[str, Raw]:
-    """Return the values of a file under the names of their fields."""
-    if not spec.columns:
-        return values
-    named = {field: values[column] for field, column in spec.columns.items() if column in values}
-    return {name: raw for name, raw in values.items() if name not in spec.columns.values()} | named
+    """Return the values of a file under the names of their fields. Raises Unreadable."""
+    found, pairs = named(values, spec)
+    for first, second in pairs:
+        if decides(first, spec):
+            message = f"{first} and {second} are the same key, so nobody knows which of them holds"
+            raise Unreadable(message, values[second].line, "Keep one of them.", "doubled-key")
+    if spec.omit:
+        return {
+            name: raw._replace(value=without_omitted(raw.value, spec, name)) for name, raw in found.items()
+        }
+    return found
 
 
 def entry_of(spec: SourceSpec, place: Place, values: dict[str, Raw], heading: str, body: Raw) -> Record:
@@ -81,7 +88,8 @@ def _kind_of(spec: SourceSpec, path: str, values: dict[str, Raw]) -> str:
         return spec.kind
     column = spec.kind.strip("{}")
     if column != "folder":
-        found = str(values[column].value) if column in values else ""
+        raw = values.get(column) or values.get(column.casefold())
+        found = str(raw.value) if raw else ""
         return spec.kinds.get(found, found)
     if "/" in path:
         found = path.partition("/")[0]

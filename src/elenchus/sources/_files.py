@@ -13,8 +13,11 @@ import zlib
 from array import array
 from contextlib import contextmanager
 from hashlib import blake2b
+from itertools import compress
 from pathlib import Path, PurePosixPath
 from typing import IO, TYPE_CHECKING, Any
+
+import numpy as np
 
 from elenchus.errors import Place, Problem
 from elenchus.files import (
@@ -43,6 +46,7 @@ if TYPE_CHECKING:
 __all__ = ["FileContent", "FileReader", "scan_files"]
 
 _PACKED = ".gz"
+_SIGNS = 4  # whole numbers in a signature
 _MOST_MEMBERS = 100_000
 _MOST_TIMES = 200  # so many times its size may something unpack to, once it is
 _LARGE = 64 * 2**20  # bytes
@@ -55,7 +59,18 @@ def scan_files(spec: SourceSpec, root: Path, suffixes: tuple[str, ...]) -> Scan:
     for path in spec.paths:
         more = _scan_one(root, normal(path), suffixes)
         found = more if len(spec.paths) == 1 else _joined(found, more)
-    return found
+    return _without(found, spec.exclude) if spec.exclude else found
+
+
+def _without(scan: Scan, patterns: Sequence[str]) -> Scan:
+    """Return a scan without the units that fit a pattern, and without what is wrong with them."""
+    tests = list(map(matcher, map(normal, patterns)))
+    stays = [not any(test(unit) for test in tests) for unit in scan.units]
+    signs = np.frombuffer(scan.signatures, dtype=np.int64).reshape(-1, _SIGNS)[stays]
+    problems = [
+        each for each in scan.problems if not (each.place and any(test(each.place.file) for test in tests))
+    ]
+    return Scan(list(compress(scan.units, stays)), array("q", signs.tobytes()), problems, scan.note)
 
 
 def _joined(first: Scan, second: Scan) -> Scan:

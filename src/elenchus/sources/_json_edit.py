@@ -7,6 +7,7 @@ import re
 from typing import TYPE_CHECKING
 
 from elenchus.sources._json import items_at, members_at
+from elenchus.sources._keys import as_written
 from elenchus.sources._splice import Splice, cut, joined
 from elenchus.values.wording import as_text
 
@@ -41,6 +42,7 @@ class _Object:
     def changed(self, values: Mapping[str, NewValue]) -> Iterator[Splice]:
         """Yield what gives members other values."""
         known = [str(each.name) for each in self.members]
+        values = as_written(values, known)
         gone = [name in values and not values[name].values for name in known]
         yield from cut([(each.begins, each.end) for each in self.members], gone)
         for at, name in enumerate(known):

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from itertools import compress
 from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import About, Place, Problem
 from elenchus.schema.record import RowBatch
 from elenchus.sources._blocks import as_block
+from elenchus.sources._keys import decides, without_omitted
+from elenchus.sources._keys import named as names_of_fields
 from elenchus.sources._names import as_words
 from elenchus.sources._paths import below
 from elenchus.values.lazily import pattern
@@ -76,6 +79,9 @@ def rows_of(
     ``at`` has the lines of those, where they stand on others than the row, ``files`` one for each row where
     these differ.
     """
+    columns, lines, at, files, problem = _unclashed(spec, file, columns, lines, at or {}, files)
+    if problem:
+        yield problem
     named = _renamed(spec, columns)
     kinds = _kinds(spec, file, named, len(lines))
     keys = _texts(named.get("id"), len(lines))
@@ -103,23 +109,66 @@ def _lines_of(
     spec: SourceSpec, fields: Iterable[str], at: Mapping[str, Sequence[int]]
 ) -> dict[str, Sequence[int]]:
     """Return the lines of the values of fields, as far as they stand on lines of their own."""
+    by_fold = {name.casefold(): lines for name, lines in at.items()}
     columns = {field: spec.columns.get(field, field) for field in fields} if at else {}
-    found = {field: at.get(column) or at.get(column.partition(".")[0]) for field, column in columns.items()}
+    found = {
+        field: at.get(column) or at.get(column.partition(".")[0]) or by_fold.get(column.casefold())
+        for field, column in columns.items()
+    }
     return {field: lines for field, lines in found.items() if lines}
 
 
 def _renamed(spec: SourceSpec, columns: Mapping[str, Sequence[Any]]) -> dict[str, Sequence[Any]]:
     """Return the values by the names of fields; a column with dots in its name may lie inside another."""
-    if not spec.columns:
-        return dict(columns)
-    taken = set(spec.columns.values())
-    found = {name: values for name, values in columns.items() if name not in taken}
+    found, _ = names_of_fields(columns, spec)
     for field, column in spec.columns.items():
-        if column in columns:
-            found[field] = columns[column]
-        elif "." in column and (inner := _inside(columns, column)) is not None:
+        if column not in columns and "." in column and (inner := _inside(columns, column)) is not None:
             found[field] = inner
+    if any("." in path for path in spec.omit):
+        return {
+            name: [without_omitted(value, spec, name) for value in values] for name, values in found.items()
+        }
     return found
+
+
+def _unclashed(
+    spec: SourceSpec,
+    file: str,
+    columns: Mapping[str, Sequence[Any]],
+    lines: Sequence[int],
+    at: Mapping[str, Sequence[int]],
+    files: Sequence[str],
+) -> tuple[
+    Mapping[str, Sequence[Any]], Sequence[int], Mapping[str, Sequence[int]], Sequence[str], Problem | None
+]:
+    """Return rows without those that say twice, in different letters, whether the public may see them."""
+    _, pairs = names_of_fields(columns, spec)
+    pairs = [pair for pair in pairs if decides(pair[0], spec)]
+    wrong = {
+        row
+        for first, second in pairs
+        for row, both in enumerate(zip(columns[first], columns[second], strict=True))
+        if all(value not in (None, "") for value in both)
+    }
+    if not wrong:
+        return columns, lines, at, files, None
+    [(first, second), *_] = pairs
+    rows = "1 row says" if len(wrong) == 1 else f"{len(wrong)} rows say"
+    message = f"{rows} both {first} and {second}, which are the same key, and nobody knows which holds"
+    place = Place(file, lines[min(wrong)])
+    problem = Problem("doubled-key", message, "Keep one of them.", place=place)
+    good = [row not in wrong for row in range(len(lines))]
+
+    def kept(values: Sequence[Any]) -> list[Any]:
+        return list(compress(values, good))
+
+    return (
+        {name: kept(values) for name, values in columns.items()},
+        kept(lines),
+        {name: kept(values) for name, values in at.items()},
+        kept(files) if files else files,
+        problem,
+    )
 
 
 def _inside(columns: Mapping[str, Sequence[Any]], path: str) -> list[Any] | None:
@@ -145,12 +194,17 @@ def _kinds(spec: SourceSpec, file: str, columns: Mapping[str, Sequence[Any]], co
     if not spec.kind.startswith("{"):
         return [spec.kind] * count
     column = spec.kind.strip("{}")
-    if column in columns:
-        texts = ["" if each is None else as_text(each) for each in columns[column]]
+    if written := _column(columns, column):
+        texts = ["" if each is None else as_text(each) for each in written]
         return [spec.kinds.get(text, text) for text in texts] if spec.kinds else texts
     path = below(spec, file)
     found = path.partition("/")[0] if column == "folder" and "/" in path else spec.kind_at_root
     return [spec.kinds.get(found, found)] * count
+
+
+def _column(columns: Mapping[str, Sequence[Any]], name: str) -> Sequence[Any] | None:
+    """Return the values of a column that the site file names, in whatever letters."""
+    return columns.get(name) or columns.get(name.casefold())
 
 
 def _id_of(kind: str, key: str) -> str | None:
@@ -167,7 +221,7 @@ def _slugs(
     """
     count = len(lines)
     if spec.slug:
-        parts = {name: _texts(columns.get(name), count) for name in names_in(spec.slug)}
+        parts = {name: _texts(_column(columns, name), count) for name in names_in(spec.slug)}
         fill = filler(spec.slug)
         found = [slugify(fill({name: texts[at] for name, texts in parts.items()})) for at in range(count)]
     else:

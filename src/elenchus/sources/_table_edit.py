@@ -12,6 +12,7 @@ from zoneinfo import ZoneInfo
 from elenchus.schema.conform import is_yes
 from elenchus.schema.edits import EntryEdit, NewValue, RowChange, UneditableError
 from elenchus.sources._connection import connected, place_of, refusals
+from elenchus.sources._keys import as_written
 from elenchus.sources._splice import joined
 from elenchus.sources._tables import Shape
 
@@ -121,7 +122,7 @@ class _Planner:
         row = dict(zip(self.shape.names, rows[0], strict=True))
         key = row[self.key]
         own = []
-        for name, new in edit.values.items():
+        for name, new in as_written(edit.values, [*self.terms, *row]).items():
             if name in self.terms:
                 yield from self.of_terms(self.terms[name], key, new)
             elif name in row:

@@ -61,6 +61,9 @@ class Shape:
         self.checked(key, self.names, self.spec.name)
         if self.table.updated:
             self.checked(self.table.updated, self.names, self.spec.name)
+        needed = {key, self.table.updated}
+        omitted = {name.casefold() for name in spec.omit}
+        self.names = [name for name in self.names if name in needed or name.casefold() not in omitted]
         self.key_at = self.names.index(key)
         self.updated = self.quote(self.table.updated) if self.table.updated else ""
         self.zone = ZoneInfo(self.table.zone) if self.table.zone else None

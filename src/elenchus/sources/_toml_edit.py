@@ -7,6 +7,7 @@ import re
 from typing import TYPE_CHECKING
 
 from elenchus.schema.edits import UneditableError
+from elenchus.sources._keys import as_written
 from elenchus.sources._splice import Splice, as_lines, cut, joined, kept_and_new, line_start, spliced
 
 if TYPE_CHECKING:
@@ -48,7 +49,7 @@ def changed_toml(front: str, values: Mapping[str, NewValue], separator: str, end
     pairs, behind = _pairs(front)
     found: list[Splice] = []
     added = []
-    for name, new in values.items():
+    for name, new in as_written(values, pairs).items():
         if name not in pairs:
             added += [f"{_as_key(name)} = {_written(new, '', separator)}"] if new.values else []
             continue

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import yaml
 
 from elenchus.schema.edits import NewValue, UneditableError
+from elenchus.sources._keys import as_written
 from elenchus.sources._splice import (
     Splice,
     as_lines,
@@ -107,6 +108,7 @@ class _Front:
     def splices(self, values: Mapping[str, NewValue]) -> Iterator[Splice]:
         """Yield what is to be replaced."""
         names = [pair.name for pair in self.pairs]
+        values = as_written(values, names)
         gone = [bool(name in values and not values[name].values) for name in names]
         for at, pair in enumerate(self.pairs):
             if pair.name in values:

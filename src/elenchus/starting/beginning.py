@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import tempfile
 from pathlib import Path
+from types import MappingProxyType
 from typing import TYPE_CHECKING, NamedTuple
 
 from elenchus.errors import About, FolderError, OptionError, Place, Problem
@@ -15,13 +16,14 @@ from elenchus.site.keys import SITE_FILE
 from elenchus.site.site import open_site
 from elenchus.sources import SourceSpec, TableSpec
 from elenchus.starting.draft import drafted
+from elenchus.starting.leaving import LeftOut, is_content_table
 from elenchus.starting.looking import address_stock, read_stock, stocks_in
 from elenchus.starting.tables import table_specs
 from elenchus.starting.writing import field_text, files_of, site_text, source_text
 from elenchus.values.addresses import has_password
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Sequence
+    from collections.abc import Iterator, Mapping, Sequence
 
     from elenchus.site.site import Site
     from elenchus.starting.draft import SiteDraft
@@ -36,7 +38,8 @@ _TITLED = 0.5  # of the entries of a kind that must have a date for it to be sho
 class Begun(NamedTuple):
     """What became of a site that was begun: its draft, the files written, what is new for one that was there.
 
-    ``values`` are how many values there are in its content, and how many of them fit.
+    ``values`` are how many values there are in its content, and how many of them fit; ``left_out`` are files
+    and tables that are not content, with how many files each stands for.
     """
 
     folder: Path
@@ -44,6 +47,7 @@ class Begun(NamedTuple):
     written: Sequence[str]
     proposed: Sequence[str]
     values: tuple[int, int]
+    left_out: Mapping[str, int] = MappingProxyType({})
 
 
 def begin(place: str, into: Path | None = None, password_from: str = "") -> Begun:
@@ -65,7 +69,9 @@ def begin(place: str, into: Path | None = None, password_from: str = "") -> Begu
             [Problem("secret-in-file", message, "Leave it out, and write password_from in the source.")]
         )
     folder.mkdir(parents=True, exist_ok=True)
-    stocks = list(_stocks(folder, place, password_from, is_address=is_address))
+    noted: list[LeftOut] = []
+    stocks = list(_stocks(folder, place, password_from, noted, is_address=is_address))
+    left = {name: count for each in noted for name, count in each.counts.items()}
     if not any(stock.entries for stock in stocks):
         message = f"nothing in {place} can be read as content"
         wrong = next((problem for stock in stocks for problem in stock.problems), None)
@@ -79,34 +85,40 @@ def begin(place: str, into: Path | None = None, password_from: str = "") -> Begu
     draft, site = _tried(folder, draft)
     counts = _counts(site)
     if (folder / SITE_FILE).exists():
-        return Begun(folder, draft, (), list(_news(folder, draft)), counts)
+        return Begun(folder, draft, (), list(_news(folder, draft)), counts, left)
     files = files_of(draft, _dated(site))
     for name, text in files.items():
         if (folder / name).exists():
             continue
         with written_or_told(f"the file {folder / name}", "Name another folder with --into."):
             write_whole(folder / name, text.encode())
-    return Begun(folder, draft, list(files), (), counts)
+    return Begun(folder, draft, list(files), (), counts, left)
 
 
-def _stocks(folder: Path, place: str, password_from: str, *, is_address: bool) -> Iterator[Stock]:
-    """Yield what was found, of each table of a database by itself. Raises FolderError."""
+def _stocks(
+    folder: Path, place: str, password_from: str, noted: list[LeftOut], *, is_address: bool
+) -> Iterator[Stock]:
+    """Yield what was found, of each table of a database by itself; note what is left out.
+
+    Raises FolderError.
+    """
     if is_address and place.startswith(_DATABASES):
         table = TableSpec(url=place, password_from=password_from)
-        yield from _tables_of(folder, SourceSpec("database", "database", (), kind="entry", table=table))
+        spec = SourceSpec("database", "database", (), kind="entry", table=table)
+        yield from _tables_of(folder, spec, noted)
         return
     if is_address:
         yield address_stock(folder, place)
         return
-    for stock in stocks_in(folder, Path(place)):
+    for stock in stocks_in(folder, Path(place), noted):
         if stock.spec.read == "database":
-            yield from _tables_of(folder, stock.spec)
+            yield from _tables_of(folder, stock.spec, noted)
         else:
             yield stock
 
 
-def _tables_of(folder: Path, spec: SourceSpec) -> Iterator[Stock]:
-    """Yield what the tables of a database hold. Raises FolderError."""
+def _tables_of(folder: Path, spec: SourceSpec, noted: list[LeftOut]) -> Iterator[Stock]:
+    """Yield what the tables of a database hold; note those that are not content. Raises FolderError."""
     try:
         found = list(table_specs(folder, spec))
     except OSError as error:
@@ -114,6 +126,9 @@ def _tables_of(folder: Path, spec: SourceSpec) -> Iterator[Stock]:
         hint = "If it wants a password, name the variable that has it with --password-from."
         raise FolderError([Problem("unreadable-database", message, hint, place=Place(spec.place))]) from None
     for each, refers in found:
+        if each.table and not is_content_table(each.table.table):
+            noted.append(LeftOut({f"the table {each.table.prefix}{each.table.table}": 1}, ()))
+            continue
         yield read_stock(folder, each)._replace(refers=refers)
 
 
@@ -158,6 +173,7 @@ def _gives(folder: Path, paths: Sequence[str], files: set[str]) -> bool:
 def _opened(folder: Path, draft: SiteDraft) -> Site:
     """Return the site that a draft makes, which stands elsewhere meanwhile. Raises SiteError."""
     paths = {path: str(folder.resolve() / path) for source in draft.sources for path in source.spec.paths}
+    paths[""] = f"{folder.resolve()}/"  # what stands before the patterns of files that are excluded
     with tempfile.TemporaryDirectory() as temporary:
         (Path(temporary) / SITE_FILE).write_text(site_text(draft, paths), encoding="utf-8")
         site = open_site(temporary, index=False)

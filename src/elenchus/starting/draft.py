@@ -51,6 +51,7 @@ class Unsure(NamedTuple):
 
     what: str
     otherwise: str
+    lead: str = "Otherwise write"
 
 
 class SourceDraft(NamedTuple):
@@ -185,6 +186,9 @@ def _source(stock: Stock) -> SourceDraft:
         what = "some files are not UTF-8 and are taken for Windows-1252"
         unsure.append(Unsure(what, 'encoding = "…" in the source'))
     unsure += _doubts(dates, unknown, terms, fields)
+    for key, what in stock.private.items():
+        otherwise = "take it out of omit in the source"
+        unsure.append(Unsure(f"{key} looks like {what}, so it is not read", otherwise, "To read it,"))
     of_kind: dict[str, list[str]] = defaultdict(list)
     counts: Counter[str] = Counter()
     for entry in entries:

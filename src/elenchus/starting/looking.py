@@ -17,6 +17,8 @@ from elenchus.files import is_file, open_regular, read_whole, scanned, unreadabl
 from elenchus.frozen import replace
 from elenchus.schema.record import Record, RowBatch
 from elenchus.sources import SourceSpec, below
+from elenchus.starting.leaving import LeftOut, left_out, private_keys
+from elenchus.values.filepaths import fixed_part, is_inside, is_pattern
 from elenchus.values.texts import slugify
 
 if TYPE_CHECKING:
@@ -35,7 +37,6 @@ _JSON_FEED = b"jsonfeed.org/version"
 _OWN = re.compile(
     r"(?:elenchus|listings|pages)\.toml|(?:listings|pages|templates|published|terms)/.*|\.elenchus/.*"
 )
-_ABOUT = re.compile(r"(?:readme|license|licence|changelog|contributing)(?:\.\w+)?", re.IGNORECASE)
 _START = 4096
 _OLD = "cp1252"  # of Windows in western languages: what most files have that are not UTF-8
 _DEEPEST = 4  # objects around the records of a document
@@ -55,36 +56,51 @@ class Entry(NamedTuple):
 class Stock(NamedTuple):
     """Content of one format that belongs together: how it is read, and what was found in it.
 
-    ``refers`` are the columns of a table that hold keys of others, with the names of those.
+    ``refers`` are the columns of a table that hold keys of others, with the names of those. ``private`` are
+    keys that are not read, with what they hold.
     """
 
     spec: SourceSpec
     entries: Sequence[Entry]
     problems: Sequence[Problem]
     refers: Mapping[str, str] = MappingProxyType({})
+    private: Mapping[str, str] = MappingProxyType({})
 
 
-def stocks_in(root: Path, place: Path) -> Iterator[Stock]:
-    """Yield what stands in a file or folder, by paths from the folder of the site."""
+def stocks_in(root: Path, place: Path, noted: list[LeftOut]) -> Iterator[Stock]:
+    """Yield what stands in a file or folder, by paths from the folder of the site; note what is left out."""
+    outside = not is_inside(root, os.path.relpath(place, root))
+    none = LeftOut({}, ())
     if is_file(place):
-        files = [place.name]
+        files, left = [place.name], none
         base = place.parent
     else:
         base, files = place, sorted(scanned(place).paths)
         if base.resolve() == root.resolve():
             files = [path for path in files if not _OWN.fullmatch(path)]
-        files = [path for path in files if "/" in path or not _ABOUT.fullmatch(path)]
+        files, left = left_out(base, files)
+        noted.append(left)
     start = Path(os.path.relpath(base, root)).as_posix()
+    inner = "" if start == "." else f"{start}/"
     by_format: dict[str, list[str]] = defaultdict(list)
     for path in files:
         if found := _format_of(base / path):
             by_format[found].append(path if start == "." else f"{start}/{path}")
     for read, paths in by_format.items():
         for name, places in _sources_of(read, paths, start).items():
-            spec = SourceSpec(name, read, tuple(places), kind="entry")
+            exclude = tuple(
+                f"{inner}{each}" for each in left.patterns if _may_meet(root, places, f"{inner}{each}")
+            )
+            spec = SourceSpec(name, read, tuple(places), kind="entry", exclude=exclude, outside=outside)
             if read == "json":
                 spec = replace(spec, records=_records_in(root / places[0]))
             yield read_stock(root, spec)
+
+
+def _may_meet(root: Path, places: Sequence[str], pattern: str) -> bool:
+    """Say whether paths of a source may lead to what fits a pattern: all but those that name one file."""
+    begins = [fixed_part(each) for each in places if is_pattern(each) or not is_file(root / each)]
+    return any(begin == "." or pattern.startswith(f"{begin}/") for begin in begins)
 
 
 def address_stock(root: Path, url: str) -> Stock:
@@ -159,8 +175,12 @@ def read_stock(root: Path, spec: SourceSpec) -> Stock:
     """Return what stands in the units of a source, in an old encoding where it is not in the usual one."""
     found = _read(root, spec)
     if any(problem.about is About.ENCODING for problem in found.problems):
-        return _read(root, replace(spec, encoding=_OLD))
-    return found
+        found = _read(root, replace(spec, encoding=_OLD))
+    private = private_keys(found.entries)
+    if not private:
+        return found
+    spec = replace(found.spec, omit=tuple(private))
+    return _read(root, spec)._replace(private=private)
 
 
 def _read(root: Path, spec: SourceSpec) -> Stock:

@@ -10,8 +10,18 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from collections.abc import Callable
+    from pathlib import Path
 
-__all__ = ["archive_of", "fixed_part", "is_archive", "is_pattern", "matcher", "normal", "within_archive"]
+__all__ = [
+    "archive_of",
+    "fixed_part",
+    "is_archive",
+    "is_inside",
+    "is_pattern",
+    "matcher",
+    "normal",
+    "within_archive",
+]
 
 _ARCHIVE = ".zip"
 _WILD = re.compile(r"[*?\[]")
@@ -52,6 +62,14 @@ def fixed_part(path: str) -> str:
     steps = path.split("/")
     wild = next((at for at, step in enumerate(steps) if _WILD.search(step)), len(steps))
     return "/".join(steps[:wild]) or "."
+
+
+def is_inside(folder: Path, path: str) -> bool:
+    """Say whether a path below a folder really lies there, wherever its links lead."""
+    try:
+        return (folder / path).resolve().is_relative_to(folder.resolve())
+    except (OSError, RuntimeError, ValueError):  # a loop of links, a name that no file can have
+        return False
 
 
 @cache

@@ -14,10 +14,11 @@ from elenchus.engine.columns.column import Lists, Numbers, Texts, narrowed
 from elenchus.errors import Edit, Place, Problem
 from elenchus.rendering.bodies import LONGEST, is_readable
 from elenchus.schema.conform import says_yes_or_no
-from elenchus.schema.types import STATUSES, Type
+from elenchus.schema.types import CORE_FIELDS, STATUSES, Type
 from elenchus.site.keys import SITE_FILE
 from elenchus.site.toml import open_toml
 from elenchus.values.dates import from_instant, to_minute
+from elenchus.values.private import private_name, private_values
 from elenchus.values.texts import fold, quoted
 
 if TYPE_CHECKING:
@@ -25,6 +26,7 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
+    from elenchus.engine.columns.column import Column
     from elenchus.engine.columns.dataset import Dataset
     from elenchus.engine.view import View
     from elenchus.pages.survey import Survey
@@ -37,6 +39,7 @@ _FEW = 4
 _FEWEST_SIGNS = 1_000  # characters of a text that could have too many brackets
 _FEWEST = 4  # entries of a kind from which on a habit can be seen
 _HABIT = 0.75  # of a kind's entries that have a term, so that those without one are remarkable
+_MOST_LOOKED_AT = 500  # entries by which a field is judged
 _SHORTEST = 6  # letters of terms whose spellings can be nearly the same
 _MOST_ALIKE = 40  # terms that share a form
 _NUMBER = re.compile(r"\s*[+-]?\d+([.,]\d+)?\s*")
@@ -89,6 +92,7 @@ def find(survey: Survey) -> Iterator[Problem]:
     yield from _hidden_references(data, view)
     yield from _numbers_as_text(data)
     yield from _like_flags(data)
+    yield from _private_fields(data, view)
     yield from _titles_from_names(data)
     yield from _unread_bodies(data)
     yield from _without_words(data, view)
@@ -230,6 +234,31 @@ def _like_flags(data: Dataset) -> Iterator[Problem]:
                 )
                 hint = f'If it should, write flags = {{ {name} = "draft" }} below the source.'
                 yield Problem("flag-without-effect", message, hint, place=_place_of(data, rows[0]))
+
+
+def _private_fields(data: Dataset, view: View) -> Iterator[Problem]:
+    """Yield fields of public entries whose names or values look like secrets, or are about private people."""
+    for kind in data.kind_names:
+        of_kind = view.visible & (data.entries.kinds == data.kind_names.index(kind))
+        for name, field in data.schema.kinds[kind].fields.items():
+            if name in CORE_FIELDS and name != "summary":
+                continue
+            column = data.entries.columns[name, field.type]
+            rows = np.flatnonzero(column.valid & of_kind)[:_MOST_LOOKED_AT].tolist()
+            values = [text for row in rows for text in _texts_of(column, row)]
+            if rows and (what := private_name(name, values) or private_values(values)):
+                message = f"{name} of {kind} looks like {what}, and everybody can read it"
+                hint = f'If nobody should, write omit = ["{name}"] below the source.'
+                yield Problem("private-field", message, hint, place=_place_of(data, rows[0]))
+
+
+def _texts_of(column: Column, row: int) -> list[str]:
+    """Return the texts that an entry has in a column; none where they are something else."""
+    if isinstance(column, Texts):
+        return [column.item(row) or ""]
+    if isinstance(column, Lists) and isinstance(column.elements, Texts):
+        return [column.elements.item(at) or "" for at in range(column.starts[row], column.starts[row + 1])]
+    return []
 
 
 def _unread_bodies(data: Dataset) -> Iterator[Problem]:
