@@ -13,8 +13,9 @@ import shutil
 import socket
 import subprocess
 import sys
+import zipfile
 from collections.abc import Callable, Iterator
-from contextlib import ExitStack
+from contextlib import ExitStack, suppress
 from pathlib import Path
 from typing import Any
 
@@ -376,6 +377,66 @@ def test_the_index_follows_no_link(tmp_path: Path, run: Run, link: str) -> None:
     for _ in range(2):
         assert run("ask", "", "--format", "number", cwd=here).stdout == "2\n"
     assert [(each.name, each.read_text()) for each in victim.iterdir()] == [("units", "theirs")]
+
+
+EVIL = "a\x1b]52;c;aGk=\x07\x9b31m\u202e"
+RAW = (b"\x1b]52", b"\x07", b"\xc2\x9b", "\u202e".encode())
+
+
+def on_terminal(folder: Path, *arguments: str, **settings: str) -> bytes:
+    """Return what the program writes to a terminal, byte by byte."""
+    ours, theirs = os.openpty()
+    environment = {"PATH": os.environ["PATH"], "HOME": str(folder), "TERM": "xterm", **settings}
+    with subprocess.Popen([PROGRAM, *arguments], cwd=folder, env=environment, stdin=theirs, stdout=theirs, stderr=theirs) as process:  # fmt: skip
+        os.close(theirs)
+        found = b""
+        with suppress(OSError):
+            while piece := os.read(ours, 65536):
+                found += piece
+        process.wait()
+    os.close(ours)
+    return found
+
+
+def test_nothing_reaches_a_terminal_raw(make_site: Write, tmp_path: Path, run: Run) -> None:
+    """Names and contents of files, members of archives, and what is typed cannot set a terminal up."""
+    make_site(FILES | {f"n/{EVIL}.md": "---\ntitle: [\n", f"n/{EVIL} two.md": f"---\ntitle: {EVIL!r}\ndate: never\n---\n", "n/c.md": '---\ntitle: "C \u202e"\n---\n'})  # fmt: skip
+    with zipfile.ZipFile(tmp_path / "n.zip", "w") as archive:
+        archive.writestr(f"{EVIL}.md", "---\ntitle: [\n")
+    with (tmp_path / "elenchus.toml").open("a") as file:
+        file.write('[sources.z]\nread = "markdown"\npath = "n.zip"\nkind = "note"\n')
+    commands: list[tuple[str, ...]] = [
+        ("ask", "", "--problems"), ("check",), ("why", ""), ("describe",), ("pages",), ("publish",), ("ask", f"where title = '{EVIL}'"),
+        *(("ask", "", "--format", each) for each in ("json", "csv", "lines", "html", "markdown", "jsonl")),
+        ("check", "--format", "json"), ("ask", EVIL), (EVIL,), ("explore", "--plain", EVIL), ("weave", EVIL),
+    ]  # fmt: skip
+    for command in commands:
+        found = on_terminal(tmp_path, *command)
+        assert not any(raw in found for raw in RAW), (command, found)
+    plain = run("ask", "", "--format", "json").stdout
+    assert json.loads(plain)["rows"]
+    assert "\u202e" in plain  # data in a pipe is as it is
+
+
+@pytest.mark.parametrize("encoding", ["latin-1", "cp1252", "ascii", "utf-8"])
+def test_any_standard_output(demo_copy: Path, encoding: str) -> None:
+    """Text is written as far as its encoding goes, data in UTF-8 always; what cannot be written exits with 6."""
+    home = {"PATH": os.environ["PATH"], "HOME": str(demo_copy), "PYTHONIOENCODING": encoding}
+    for command, errors in ((["ask", ""], ""), (["ask", "", "--format", "json"], ""), (["check"], ""), (["ask", "from nowhére"], "nearest")):  # fmt: skip
+        done = subprocess.run([PROGRAM, *command], cwd=demo_copy, env=home, capture_output=True, check=False)
+        assert done.returncode in (0, 1, 3), done.stderr
+        assert b"at fault" not in done.stderr
+        if "json" in command:
+            json.loads(done.stdout.decode())
+        elif not errors:
+            done.stdout.decode(encoding)
+    with Path("/dev/full").open("wb") as full:
+        done = subprocess.run([PROGRAM, "ask", ""], cwd=demo_copy, env=home, stdout=full, stderr=subprocess.PIPE, check=False)  # fmt: skip
+    assert (done.returncode, b"Standard output cannot be written" in done.stderr) == (6, True)
+    done = subprocess.run(f"{PROGRAM} ask '' >&-", shell=True, cwd=demo_copy, env=home, capture_output=True, check=False)  # fmt: skip
+    assert (done.returncode, b"Standard output cannot be written" in done.stderr) == (6, True)
+    assert b"\x1b[" in on_terminal(demo_copy, "ask", "", NO_COLOR="")
+    assert b"\x1b[" not in on_terminal(demo_copy, "ask", "", NO_COLOR="1")
 
 
 def test_nobody_is_told_of_drafts(make_site: Write) -> None:

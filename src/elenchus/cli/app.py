@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Optional
 
@@ -105,7 +104,10 @@ app = typer.Typer(
 def _print_version(wanted: bool) -> None:
     """Print the version and stop."""
     if wanted:
-        sys.stdout.write(f"elenchus {__version__}\n")
+        from elenchus.cli.printing import show
+        from elenchus.pieces.piece import Piece
+
+        show([Piece(f"elenchus {__version__}\n")])
         raise typer.Exit
 
 

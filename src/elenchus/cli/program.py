@@ -5,6 +5,7 @@ from __future__ import annotations
 import gc
 import os
 import sys
+from io import StringIO
 from typing import TYPE_CHECKING
 
 import click
@@ -68,22 +69,35 @@ def _run(command: Callable[[], object]) -> int:
     """Return the exit code of a command."""
     try:
         found = command()
-        sys.stdout.flush()
+        if sys.stdout:
+            sys.stdout.flush()
     except ElenchusError as error:
         return _report(error)
     except click.exceptions.Exit as stop:
         return stop.exit_code
     except click.NoSuchOption as error:
-        _renamed(error).show()
+        _show_wrong_call(_renamed(error))
         return error.exit_code
     except click.ClickException as error:
-        error.show()
+        _show_wrong_call(error)
         return error.exit_code
     except (KeyboardInterrupt, click.Abort):
         return _INTERRUPTED
+    except BrokenPipeError:
+        return 0
     except Exception as error:
         return _internal(error)
     return found if isinstance(found, int) else 0
+
+
+def _show_wrong_call(error: click.ClickException) -> None:
+    """Write how the command is called, and what is wrong with this call; what was typed can be anything."""
+    from elenchus.cli.printing import show_error
+    from elenchus.pieces.piece import Piece
+
+    told = StringIO()
+    error.show(told)
+    show_error([Piece(told.getvalue())])
 
 
 def _renamed(error: click.NoSuchOption) -> click.UsageError:
@@ -112,8 +126,11 @@ def _internal(error: Exception) -> int:
         import traceback
 
         traceback.print_exception(error)
-    sys.stderr.write(
-        f"Elenchus itself is at fault: {type(error).__name__}: {error}\n"
-        "Nothing was changed. ELENCHUS_TRACEBACK=1 shows where; please report it with your question.\n"
+    from elenchus.cli.printing import show_error
+    from elenchus.pieces.piece import Piece
+
+    told = f"Elenchus itself is at fault: {type(error).__name__}: {error}\n"
+    show_error(
+        [Piece(told), Piece("ELENCHUS_TRACEBACK=1 shows where; please report it with your question.\n")]
     )
     return _INTERNAL

@@ -32,8 +32,8 @@ def named(values: Mapping[str, _Value], spec: SourceSpec) -> tuple[dict[str, _Va
         if omitted
         else values
     )
-    found = {field: left[column] for field, column in spec.columns.items() if column in left}
-    given = frozenset(found)
+    given = {field: left[column] for field, column in spec.columns.items() if column in left}
+    found: dict[str, _Value] = {}
     taken = frozenset(spec.columns.values())
     folded, exact = _folded(spec.names, tuple(spec.habits.flags))
     pairs: list[tuple[str, str]] = []
@@ -49,7 +49,7 @@ def named(values: Mapping[str, _Value], spec: SourceSpec) -> tuple[dict[str, _Va
                 continue
         first_as[field] = name
         found[field] = value
-    return found, pairs
+    return found | given, pairs
 
 
 def decides(name: str, spec: SourceSpec) -> bool:

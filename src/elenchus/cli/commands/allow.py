@@ -11,7 +11,12 @@ from elenchus.cli.app import app, examples
 __all__ = ["allow"]
 
 
-@app.command(short_help=__doc__, epilog=examples("elenchus allow SHOP_PASSWORD db.shop.example"))
+@app.command(
+    short_help=__doc__,
+    epilog=examples(
+        "elenchus allow BAY_PASSWORD db.bay.example", "elenchus allow NOTES_PASSWORD notes.bay.example"
+    ),
+)
 def allow(
     variable: Annotated[str, typer.Argument(metavar="VARIABLE", help="The variable that has the password.")],
     host: Annotated[str, typer.Argument(metavar="HOST", help="The server, as the site file names it.")],

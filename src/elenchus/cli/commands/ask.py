@@ -146,7 +146,8 @@ def ask(
         from elenchus.chart import draw
 
         draw(answer, chart)
-    show(forms.form(output).write(answer, _frame_of(asked, question, output)))
+    pieces = forms.form(output).write(answer, _frame_of(asked, question, output))
+    show(pieces, is_data=output != "table")
     if overlap:
         from elenchus.asking.query import Query
         from elenchus.asking.tallying import term_tally

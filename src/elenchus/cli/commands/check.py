@@ -113,7 +113,7 @@ def _show_report(report: Report, output: str, folder: Path) -> None:
         return
     below = folder.relative_to(Path.cwd()) if folder.is_relative_to(Path.cwd()) else Path()
     written = as_object(report) if output == "json" else as_sarif(report, below)
-    show([Piece(json.dumps(written, ensure_ascii=False, indent=2) + "\n")])
+    show([Piece(json.dumps(written, ensure_ascii=False, indent=2) + "\n")], is_data=True)
 
 
 @app.command(short_help=__doc__, epilog=examples("elenchus check", "elenchus check --about only-the-term"))

@@ -81,7 +81,7 @@ def compare(
             found = _of_listings(here, listings, values_of(given))
         else:
             found = _of_states(here, stack, folder, at, revision, to)
-        show(_shown(found, listings, form, whole=whole))
+        show(_shown(found, listings, form, whole=whole), is_data=form != "text")
     return _DIFFERS if strict and not found.is_empty else 0
 
 

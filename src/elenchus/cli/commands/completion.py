@@ -48,4 +48,4 @@ def completion(
     known = get_completion_class(shell)
     if known is not None:
         made = known(typer.main.get_command(app), {}, "elenchus", COMPLETE)
-        show([Piece(made.source_template % made.source_vars())])
+        show([Piece(made.source_template % made.source_vars())], is_data=True)

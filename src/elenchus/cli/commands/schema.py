@@ -45,7 +45,7 @@ def schema(
     if (name is None) == (to is None):
         raise typer.BadParameter(f"name one of {', '.join(NAMES)}, or a folder for all: --to FOLDER")
     if to is None:
-        show([Piece(text(known_word(name or "", NAMES, "schema")))])
+        show([Piece(text(known_word(name or "", NAMES, "schema")))], is_data=True)
         return
     with written_or_told(f"the folder {to}", "Name another folder with --to."):
         to.mkdir(parents=True, exist_ok=True)

@@ -77,7 +77,7 @@ def set_fields(
     made = None if change.is_empty else write_if_agreed(change, words, dry_run=dry_run, yes=yes)
     if form == "json":
         data = change_as_data(change, effect, made.number if made else None)
-        show([Piece(json.dumps(data, ensure_ascii=False, indent=2) + "\n")])
+        show([Piece(json.dumps(data, ensure_ascii=False, indent=2) + "\n")], is_data=True)
     elif not change.is_empty:
         tell_made(made)
     show_problems(here, everything=False)

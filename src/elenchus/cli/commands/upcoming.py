@@ -77,7 +77,7 @@ def upcoming(
         from elenchus.strip import draw_upcoming
 
         draw_upcoming(found, here.clock, end, chart)
-    show(_shown(found, here, end, form, whole=whole))
+    show(_shown(found, here, end, form, whole=whole), is_data=form not in ("text", "table"))
 
 
 def _shown(found: Sequence[Coming], site: Site, until: int, form: str, *, whole: bool) -> Iterable[Piece]:

@@ -43,7 +43,7 @@ def weave(
     from elenchus.report.publishing import woven_told
 
     if style:
-        show([Piece(woven_style())])
+        show([Piece(woven_style())], is_data=True)
         return 0
     if not files:
         raise typer.BadParameter("name the files to be woven, or --style alone")
