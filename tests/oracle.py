@@ -355,21 +355,21 @@ class Oracle:
             lead = [row for name in first for row in visible if row["id"] == name]
             rows = lead + [row for row in rows if row not in lead]
         if question.at_most:
-            rows = self.vary(rows, question.at_most)
+            rows = self.vary(rows, question.at_most, len(lead) if question.lead else 0)
         ids = [row["id"] for row in rows]
         left = ids[question.offset.count if question.offset else 0 :]
         if question.limit and question.limit.count is not None:
             left = left[: question.limit.count]
         return [row["id"] for row in matched], ids, left
 
-    def vary(self, rows: list[dict[str, Any]], most: nodes.AtMost) -> list[dict[str, Any]]:
+    def vary(self, rows: list[dict[str, Any]], most: nodes.AtMost, leads: int) -> list[dict[str, Any]]:
         seen: dict[Any, int] = {}
         kept = []
         for row in rows:
             found = self.values(row, most.path.names)
             key = fold(found[0]) if found and isinstance(found[0], str) else found[0] if found else None
             seen[key] = seen.get(key, 0) + 1
-            if key is None or seen[key] <= most.count:
+            if key is None or seen[key] <= most.count or sum(seen.values()) <= leads:
                 kept.append(row)
         return kept
 
@@ -408,6 +408,7 @@ class Oracle:
                     ranks.append(Reversed(first) if down else first)
                 order = self.group_rank(names, value)
                 ranks.append(Reversed(order) if (down if key.by == "value" else dated) else order)
+                ranks.append(str(value) if names[-1] == "place" else "")  # references of one title: by id
             return tuple(ranks)
 
         return sorted(found.items(), key=rank)
@@ -441,7 +442,7 @@ class Oracle:
         if last in ("area", "topic", "top"):
             return (TREE + TOPICS).index(value)
         if last == "place":
-            return text_key(self.called(names, value)), value
+            return text_key(self.called(names, value))
         return text_key(value) if isinstance(value, str) else value
 
 

@@ -8,6 +8,7 @@ import shutil
 import signal
 import socket
 import subprocess
+import threading
 import time
 from collections.abc import Iterator
 from html import unescape
@@ -298,6 +299,50 @@ def test_problems_are_shown(folder: Path) -> None:
         assert page.status_code == 200
         assert "no habitat is called “shoar”" in page.text
         assert json.loads(client.get("/-elenchus/problems.json").text)["errors"] >= 1
+
+
+def test_many_clients_while_files_change(folder: Path) -> None:
+    """With 50 clients and an edit every half second, each request is answered, and soon."""
+    seconds = 8
+    times: list[float] = []
+    wrong: list[tuple[str, object]] = []
+    paths = ["", "notebook/", "guides/", "habitats/shore/", "find/?level=first-steps", "assets/elenchus.css", "-elenchus/problems", "archive/2026/05/", "nowhere/"]  # fmt: skip
+    command = [str(PROGRAM), "serve", "--port", "0", "--site", str(folder)]
+    with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as process:
+        try:
+            assert process.stdout
+            address = process.stdout.readline().split()[2]
+            until = time.monotonic() + seconds
+
+            def visit(number: int) -> None:
+                with httpx2.Client(timeout=15, follow_redirects=True) as client:
+                    while time.monotonic() < until:
+                        begun = time.monotonic()
+                        path = paths[(number + len(times)) % len(paths)]
+                        try:
+                            status = client.get(f"{address}{path}").status_code
+                        except httpx2.HTTPError as error:
+                            wrong.append((path, repr(error)))
+                            continue
+                        times.append(time.monotonic() - begun)
+                        if status not in (200, 404):
+                            wrong.append((path, status))
+
+            clients = [threading.Thread(target=visit, args=(number,)) for number in range(50)]
+            for client in clients:
+                client.start()
+            edited = folder / "notebook" / "guide" / "telling-seals-apart.md"
+            while time.monotonic() < until:
+                edited.write_text(edited.read_text() + "More.\n")
+                time.sleep(0.5)
+            for client in clients:
+                client.join(30)
+            assert not any(client.is_alive() for client in clients)
+        finally:
+            process.kill()
+    assert wrong == []
+    assert len(times) > 200
+    print(f"{len(times)} requests, p99 {sorted(times)[len(times) * 99 // 100]:.2f} s")
 
 
 def test_program(folder: Path) -> None:

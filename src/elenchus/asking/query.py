@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from functools import cached_property
 from typing import TYPE_CHECKING
 
 from elenchus.asking.alone import compared_alone, same_values
@@ -24,6 +23,7 @@ from elenchus.plan.walking import parts, tests_in
 from elenchus.site.inheritance import Listing, Origin, changed_by
 from elenchus.site.listings import ListingRule
 from elenchus.site.names import can_be_called
+from elenchus.values.kept import cached_property
 from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:

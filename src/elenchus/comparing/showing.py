@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections import Counter
-from functools import cached_property
 from typing import TYPE_CHECKING
 
 from elenchus.asking.here import HERE
@@ -12,6 +11,7 @@ from elenchus.errors import ElenchusError
 from elenchus.frozen import Working
 from elenchus.pages.paths import address_of, later_page
 from elenchus.pages.survey import Survey
+from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence

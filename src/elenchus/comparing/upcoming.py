@@ -7,7 +7,6 @@ end for questions that name now. Between two of them it is the same.
 
 from __future__ import annotations
 
-from functools import cached_property
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -22,7 +21,7 @@ from elenchus.plan.nodes import Counted, FieldRef, ListedIn, Part, Test, Via
 from elenchus.plan.walking import at_instant, is_now, walk
 from elenchus.schema.types import Type
 from elenchus.values.dates import days_between, from_instant, start_of
-from elenchus.values.kept import Kept
+from elenchus.values.kept import Kept, cached_property
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Collection, Iterator, Sequence

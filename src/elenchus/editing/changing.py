@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from contextlib import suppress
-from functools import cached_property, partial
+from functools import partial
 from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
@@ -23,6 +23,7 @@ from elenchus.schema.edits import UneditableError
 from elenchus.schema.types import Type
 from elenchus.site.site import Site, journal_of
 from elenchus.sources import content_of, content_of_rows, editor, row_changes, text_of, write_rows
+from elenchus.values.kept import cached_property
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:

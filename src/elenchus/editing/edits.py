@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from functools import cached_property
 from typing import TYPE_CHECKING
 
 from elenchus.asking.names import row_named
@@ -18,6 +17,7 @@ from elenchus.journal import FileChange
 from elenchus.schema.subject import ENTRIES
 from elenchus.site.site import Site
 from elenchus.sources import content_of, edit_beside
+from elenchus.values.kept import cached_property
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -11,6 +10,7 @@ from elenchus.engine.columns.meanings import Meanings, scalars
 from elenchus.schema.conform import can_be_parted, parted
 from elenchus.schema.convert import Unfit
 from elenchus.schema.types import Type
+from elenchus.values.kept import cached_property
 from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:

@@ -6,7 +6,7 @@ import os
 import shutil
 import tempfile
 from contextlib import contextmanager
-from functools import cached_property, partial
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -26,6 +26,7 @@ from elenchus.site.keys import SITE_FILE
 from elenchus.site.site import journal_of, open_site
 from elenchus.site.terms import columns_in, lines_of_rows, terms_in
 from elenchus.sources import SourceSpec, editor
+from elenchus.values.kept import cached_property
 from elenchus.values.texts import fold, nearest, quoted, slugify
 
 if TYPE_CHECKING:

@@ -113,7 +113,10 @@ class Engine(Working):
         for plan, conditions, names in zip(plans, written, without or [()] * len(plans), strict=True):
             stages = select(plan, selection, without=self.left_out(plan, names))
             own = AllOf(tuple(part for part in conditions if part not in shared))
-            stages.__dict__["matched_rows"] = meeting(selection, own, base.matched_rows, stages.note)
+            rows = base.matched_rows
+            stages.__dict__["matched_rows"] = (
+                meeting(selection, own, rows, stages.note) if own.parts else rows
+            )
             found.append(answer(plan, stages, self.clock, question))
         return found
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from functools import cached_property, lru_cache
+from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -15,6 +15,7 @@ from elenchus.schema.subject import ENTRIES
 from elenchus.schema.types import Type
 from elenchus.values.collation import sort_key
 from elenchus.values.dates import count_between, date_label, days_between, from_instant, start_of
+from elenchus.values.kept import cached_property
 from elenchus.values.texts import fold
 
 if TYPE_CHECKING:
@@ -134,7 +135,8 @@ class KeyColumn(Working):
         if self.kind is Type.ENTRY:
             ids = self.selection.view.id_ranks(ENTRIES).astype(np.int64)
             own = ids[values] if len(ids) else values
-            return [self.name_ranks(codes), np.where(known, own, 0)]
+            names = self.name_ranks(codes)
+            return [-names if self.is_turned else names, np.where(known, own, 0)]
         if self.texts is not None:
             values = self.texts.lexicon.ranks[np.where(known, codes, -1)].astype(np.int64)
         return [-values if self.is_turned else values]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from functools import cached_property, reduce
+from functools import reduce
 from itertools import product
 from operator import mul
 from typing import TYPE_CHECKING, Any
@@ -13,6 +13,7 @@ from elenchus.engine.columns.column import Lists, Numbers, Terms, Texts, gather,
 from elenchus.engine.columns.distinct import numbered
 from elenchus.engine.groupkeys import MISSING, KeyColumn
 from elenchus.frozen import Working
+from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence

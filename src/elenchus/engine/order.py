@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from functools import cached_property
 from hashlib import blake2b
 from typing import TYPE_CHECKING, Any, assert_never
 
@@ -19,6 +18,7 @@ from elenchus.plan.nodes import (
     YesFirst,
 )
 from elenchus.schema.types import Type
+from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -206,14 +206,20 @@ def _shuffled(digests: NDArray[np.uint64], salt: str) -> NDArray[np.uint64]:
     return mixed ^ (mixed >> np.uint64(31))
 
 
-def leading(rows: NDArray[np.intp], lead: Sequence[int], visible: Mask) -> NDArray[np.intp]:
-    """Return the rows with those that lead before all others, each once; hidden ones do not lead."""
+def leading(rows: NDArray[np.intp], lead: Sequence[int], visible: Mask) -> tuple[NDArray[np.intp], int]:
+    """Return the rows with those that lead before all others, each once, and how many of those there are.
+
+    Hidden ones do not lead.
+    """
     first = np.array([row for row in lead if visible[row]], dtype=np.intp)
-    return np.concatenate((first, rows[~np.isin(rows, first)]))
+    return np.concatenate((first, rows[~np.isin(rows, first)])), len(first)
 
 
-def varied(selection: Selection, rows: NDArray[np.intp], most: PerValue) -> NDArray[np.intp]:
-    """Return the rows without those that follow so many with the same value; missing values do not count."""
+def varied(selection: Selection, rows: NDArray[np.intp], most: PerValue, leads: int = 0) -> NDArray[np.intp]:
+    """Return the rows without those that follow so many with the same value; missing values do not count.
+
+    The first ``leads`` rows count, and are never passed over.
+    """
     column = single_of(selection.view.column(most.field, selection.subject))
     known = np.flatnonzero(column.valid[rows])
     values = (column.codes if isinstance(column, Texts) else column.keys)[rows[known]]
@@ -221,4 +227,5 @@ def varied(selection: Selection, rows: NDArray[np.intp], most: PerValue) -> NDAr
     _, firsts, lengths = np.unique(values[by_value], return_index=True, return_counts=True)
     nth = np.zeros(len(rows), dtype=np.int64)
     nth[known[by_value]] = np.arange(len(known)) - np.repeat(firsts, lengths)
+    nth[:leads] = 0
     return rows[nth < most.count]

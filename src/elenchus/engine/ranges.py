@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from functools import cached_property
 from typing import TYPE_CHECKING, assert_never
 
 import numpy as np
@@ -20,6 +19,7 @@ from elenchus.plan.nodes import (
     TimeValue,
 )
 from elenchus.schema.subject import ENTRIES
+from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
     from elenchus.engine.columns.column import Column

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+
+from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from functools import cached_property
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -14,6 +13,7 @@ from elenchus.engine.notices import StagesNoticed, notices
 from elenchus.errors import NoSuchPage, Problem
 from elenchus.plan.answer import Answer, Group, Row
 from elenchus.values.dates import from_instant
+from elenchus.values.kept import cached_property
 from elenchus.values.numbers import counting_number
 from elenchus.values.texts import quoted
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from functools import cached_property
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -13,6 +12,7 @@ from elenchus.engine.rowset import RowSet
 from elenchus.frozen import Working
 from elenchus.plan.nodes import ListedIn
 from elenchus.plan.walking import walk
+from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -89,10 +89,11 @@ class Stages(Working):
     def ordered(self) -> NDArray[np.intp]:
         """All rows in order, before offset and limit."""
         found = self.ordering.between(0, self.kept_rows.count)
+        leads = 0
         if self.plan.lead:
-            found = leading(found, lead_rows(self.plan, self.selection.view.data), self._allowed)
+            found, leads = leading(found, lead_rows(self.plan, self.selection.view.data), self._allowed)
         if self.plan.at_most:
-            found = varied(self.selection, found, self.plan.at_most)
+            found = varied(self.selection, found, self.plan.at_most, leads)
         return found
 
     @cached_property

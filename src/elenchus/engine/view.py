@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from functools import cached_property
 from typing import TYPE_CHECKING, Any, assert_never
 
 import numpy as np
@@ -26,7 +25,7 @@ from elenchus.frozen import Working, member
 from elenchus.plan.nodes import Counted, FieldRef, Itself, Part, Stored, Via
 from elenchus.schema.subject import ENTRIES, Subject
 from elenchus.schema.types import Type
-from elenchus.values.kept import Kept
+from elenchus.values.kept import Kept, cached_property
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from functools import cached_property
 from typing import TYPE_CHECKING, TypeAlias
 
 from elenchus.asking.parameters import ground
@@ -25,6 +24,7 @@ from elenchus.plan.values import DATE_WORDS, Refused, Resolver
 from elenchus.schema.subject import ENTRIES, terms_of
 from elenchus.schema.types import CORE_FIELDS, Type, describe
 from elenchus.site.inheritance import Listing
+from elenchus.values.kept import cached_property
 from elenchus.values.texts import fold, nearest
 from elenchus.values.wording import spoken
 

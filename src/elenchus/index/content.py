@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from functools import cached_property, partial
+from functools import partial
 from threading import Thread
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -10,6 +10,7 @@ import numpy as np
 
 from elenchus.index.store import ROOT, digest_of_sources, opened
 from elenchus.index.units import Units, matched, scan
+from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Mapping, Sequence

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import time
 from array import array
-from functools import cached_property
 from hashlib import blake2b
 from typing import TYPE_CHECKING
 
@@ -13,6 +12,7 @@ import numpy as np
 from elenchus import sources
 from elenchus.frozen import Frozen, Working
 from elenchus.sources import Scan
+from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
     from collections.abc import Sequence

@@ -6,7 +6,6 @@ import re
 from collections import defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
-from functools import cached_property
 from typing import TYPE_CHECKING, Any
 from urllib.parse import unquote
 
@@ -17,7 +16,7 @@ from elenchus.frozen import Frozen, Working, member, replace
 from elenchus.pages.labels import group_label
 from elenchus.pages.paths import address_of, file_of
 from elenchus.values.addresses import NOWHERE
-from elenchus.values.kept import Kept, MadeOf
+from elenchus.values.kept import Kept, MadeOf, cached_property
 from elenchus.values.placeholders import filled, filler, names_in
 from elenchus.values.texts import either, nearest, quoted, slugify
 from elenchus.values.wording import spoken

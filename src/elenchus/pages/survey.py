@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from functools import cached_property
 from typing import TYPE_CHECKING
 
 from elenchus.asking.choices import possible
@@ -11,6 +10,7 @@ from elenchus.asking.query import Query
 from elenchus.errors import About, ElenchusError
 from elenchus.pages.book import Book
 from elenchus.pages.sections import given_to, placed
+from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Sequence

@@ -14,6 +14,7 @@ from secrets import compare_digest
 from typing import TYPE_CHECKING
 from urllib.parse import parse_qsl, unquote
 
+from anyio import fail_after, to_thread
 from starlette.applications import Starlette
 from starlette.concurrency import run_in_threadpool
 from starlette.middleware import Middleware
@@ -22,12 +23,14 @@ from starlette.responses import Response, StreamingResponse
 from starlette.routing import Route
 
 from elenchus.errors import ElenchusError, NoSuchName, OptionError, Problem
+from elenchus.pages.paths import TEMPLATES
 from elenchus.preview import api, changing, tools
 from elenchus.preview.failing import failed_page
 from elenchus.preview.guard import key_cookie, why_not
 from elenchus.preview.pages import missing, page_reply
 from elenchus.preview.preview import TOOLS
 from elenchus.preview.reply import Reply, redirect
+from elenchus.rendering.renderer import ASSETS, asset_file
 
 if TYPE_CHECKING:
     from collections.abc import AsyncIterator, Callable, Sequence
@@ -47,7 +50,8 @@ _MOST_KEPT = 256  # replies
 _LONGEST_TIME = 40  # characters
 _FOLDER = Path(__file__).with_name("assets")
 _SCRIPT = "text/javascript; charset=utf-8"
-_ASSET_TYPES = {"preview.css": "text/css; charset=utf-8", "preview.js": _SCRIPT, "change.js": _SCRIPT}
+_STYLE = "text/css; charset=utf-8"
+_ASSET_TYPES = {"preview.css": _STYLE, "preview.js": _SCRIPT, "change.js": _SCRIPT}
 _LONGEST_FORM = 100_000  # bytes
 _SAFE = {"X-Content-Type-Options": "nosniff", "Referrer-Policy": "same-origin", "Cache-Control": "no-cache"}
 
@@ -59,6 +63,7 @@ class _Office:
     live: Live
     kept: OrderedDict[tuple[object, ...], Reply] = field(default_factory=OrderedDict)
     lock: threading.Lock = field(default_factory=threading.Lock)
+    making: dict[tuple[object, ...], threading.Lock] = field(default_factory=dict)
     waiting: set[asyncio.Event] = field(default_factory=set)
     is_closing: bool = False
     key: str = ""  # of those who may change listings; empty where nobody may
@@ -68,9 +73,6 @@ class _Office:
 
         ``shows_all`` lets pages have what is not public; data and what the check finds are for everybody.
         """
-        if path.removeprefix(TOOLS) in _ASSET_TYPES:
-            name = path.removeprefix(TOOLS)
-            return Reply((_FOLDER / name).read_bytes(), _ASSET_TYPES[name])
         try:
             if path == f"{TOOLS}time":
                 return tools.time_reply(self.live, query)
@@ -79,11 +81,23 @@ class _Office:
             shows_all = shows_all and not path.startswith((api.API, f"{TOOLS}problems"))
             scene = self.scene(at, shows_all=shows_all)
             key = (scene.version, scene.site.clock.now, shows_all, path, query)
-            return self.kept.get(key) or self.keep(key, self.made(scene, at, path, query))
+            return self.kept.get(key) or self.made_once(key, partial(self.made, scene, at, path, query))
         except ElenchusError as error:
             if path.startswith(api.API):
                 return api.problem_reply(500, error.problems)
             return failed_page(error, shows_all=shows_all)
+
+    def asset(self, path: str) -> Reply | None:
+        """Return a stylesheet or a script, which no change of content and no other request delays."""
+        name = path.removeprefix(TOOLS)
+        if name in _ASSET_TYPES:
+            return Reply((_FOLDER / name).read_bytes(), _ASSET_TYPES[name])
+        name = path.removeprefix(f"/{ASSETS}/")
+        try:
+            found = asset_file(self.live.folder / TEMPLATES, name) if name != path else None
+        except OSError:
+            return None
+        return Reply(found, _SCRIPT if name.endswith(".js") else _STYLE) if found is not None else None
 
     def made(self, scene: Scene, at: str, path: str, query: str) -> Reply:
         """Return the reply of a site; why something is listed is told of what visitors are shown.
@@ -115,6 +129,19 @@ class _Office:
             if not at:
                 raise
             return self.live.scene(shows_all=shows_all)
+
+    def made_once(self, key: tuple[object, ...], make: Callable[[], Reply]) -> Reply:
+        """Return a reply, made by the first of those who ask for it at one time; the others wait for that."""
+        with self.lock:
+            making = self.making.setdefault(key, threading.Lock())
+        with making:
+            if found := self.kept.get(key):
+                return found
+            try:
+                return self.keep(key, make())
+            finally:
+                with self.lock:
+                    self.making.pop(key, None)
 
     def keep(self, key: tuple[object, ...], reply: Reply) -> Reply:
         """Return a reply, and keep it in the place of the oldest."""
@@ -154,7 +181,7 @@ async def _change(office: _Office, request: Request) -> Response:
     shows_all = request.cookies.get(tools.SHOWN) == "all"
     work = partial(office.changed, path, query, body.decode("utf-8", "replace"), at, shows_all=shows_all)
     try:
-        reply = await asyncio.wait_for(run_in_threadpool(work), _SECONDS)
+        reply = await _in_time(work)
     except TimeoutError:
         return Response(f"no answer within {_SECONDS} seconds\n", 503, media_type="text/plain")
     return _on_the_wire(request, reply)
@@ -183,6 +210,15 @@ def _made(scene: Scene, path: str, query: str) -> Reply:
 # On the wire
 
 
+async def _in_time(work: Callable[[], Reply]) -> Reply:
+    """Return what work in a thread gives. Raises TimeoutError where that takes too long.
+
+    Such work goes on by itself, and its place among the workers is free again.
+    """
+    with fail_after(_SECONDS):
+        return await to_thread.run_sync(work, abandon_on_cancel=True)
+
+
 async def _respond(office: _Office, request: Request) -> Response:
     """Answer one request within the limits."""
     address = request.scope["raw_path"] + b"?" + request.scope["query_string"]
@@ -193,9 +229,10 @@ async def _respond(office: _Office, request: Request) -> Response:
     at = request.cookies.get(tools.COOKIE, "")[:_LONGEST_TIME]
     shows_all = request.cookies.get(tools.SHOWN) == "all"
     path, query = unquote(request.scope["raw_path"].decode("latin-1")), request.url.query
+    if asset := office.asset(path):
+        return _on_the_wire(request, asset)
     try:
-        answer = run_in_threadpool(office.answer, at, path, query, shows_all=shows_all)
-        reply = await asyncio.wait_for(answer, _SECONDS)
+        reply = await _in_time(partial(office.answer, at, path, query, shows_all=shows_all))
     except TimeoutError:
         return Response(f"no answer within {_SECONDS} seconds\n", 503, media_type="text/plain")
     if path.startswith(api.API) and not _accepts_api(request.headers.get("accept", "")):

@@ -6,7 +6,6 @@ import os
 import threading
 import time
 from dataclasses import dataclass, field
-from functools import cached_property
 from typing import TYPE_CHECKING
 
 from elenchus.checks.run import check_site
@@ -23,6 +22,7 @@ from elenchus.rendering.addresses import Root
 from elenchus.rendering.renderer import Renderer
 from elenchus.site.keys import SITE_FILE
 from elenchus.site.site import instant_of, now, open_site
+from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -46,6 +46,10 @@ class Scene(Working):
     version: int
     shown: AllShown | None = None
     offers_all: bool = False
+
+    def prepare(self) -> None:
+        """Make what every page needs, so that the first visitors do not each make it."""
+        _ = self.places, self.renderer.site_view
 
     @cached_property
     def book(self) -> Book:
@@ -122,6 +126,7 @@ class Live:
             self.scenes[key] = time.monotonic(), scene
             while len(self.scenes) > _MOST_SCENES:
                 del self.scenes[next(iter(self.scenes))]
+            scene.prepare()
             return scene
 
     def instant(self, site: Site, at: str | None) -> int:

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import re
-from functools import cached_property
 from typing import TYPE_CHECKING
 
 from elenchus.frozen import Frozen, Working
 from elenchus.pages.paths import file_beside, file_of, folder_of
 from elenchus.rendering.views import Visit
+from elenchus.values.kept import cached_property
 from elenchus.values.texts import nearest
 
 if TYPE_CHECKING:

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from functools import cached_property
-
 from elenchus.editing.edits import pending, with_edits
 from elenchus.engine.explaining.state import state_of
 from elenchus.frozen import Working
 from elenchus.site.site import Site
+from elenchus.values.kept import cached_property
 
 __all__ = ["AllShown"]
 

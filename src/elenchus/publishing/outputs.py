@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from datetime import datetime
-from functools import cached_property, partial
+from functools import partial
 from hashlib import blake2b
 from pathlib import PurePosixPath
 from typing import TYPE_CHECKING
@@ -26,6 +26,7 @@ from elenchus.schema.subject import ENTRIES
 from elenchus.schema.types import Type
 from elenchus.values.dates import from_instant, stamp
 from elenchus.values.filepaths import is_pattern, matcher, within_archive
+from elenchus.values.kept import cached_property
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:

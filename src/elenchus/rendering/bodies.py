@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import re
-from functools import cache, cached_property, lru_cache
+from functools import cache, lru_cache
 from html import escape
 from html.parser import HTMLParser
 from threading import Lock
 from typing import TYPE_CHECKING, Any
+
+from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass, field
-from functools import cached_property
 from typing import TYPE_CHECKING, Any
 from urllib.parse import urlencode
 
@@ -15,6 +14,7 @@ from elenchus.asking.choices import possible
 from elenchus.pages.sections import free_parameters
 from elenchus.rendering.sections import row_views
 from elenchus.rendering.views import Control, FormView, Option
+from elenchus.values.kept import cached_property
 from elenchus.values.texts import fold
 
 if TYPE_CHECKING:

@@ -7,7 +7,6 @@ It is read from the answers, and never from a page that was drawn.
 
 from __future__ import annotations
 
-from functools import cached_property
 from hashlib import blake2b
 from typing import TYPE_CHECKING, Any
 
@@ -20,6 +19,7 @@ from elenchus.plan.nodes import Stored
 from elenchus.rendering.controls import form_of
 from elenchus.rendering.sections import choice_links, group_views
 from elenchus.schema.subject import ENTRIES, terms_of
+from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
     from collections.abc import Iterable

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from functools import cached_property
 from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -27,6 +26,8 @@ from elenchus.rendering.views import Link, PageView, SectionView, ShownField, Si
 from elenchus.schema.types import CORE_FIELDS
 from elenchus.site.words import WORDS
 from elenchus.values.addresses import Href
+from elenchus.values.filepaths import is_inside
+from elenchus.values.kept import cached_property
 from elenchus.values.placeholders import filled
 from elenchus.values.texts import quoted
 
@@ -39,7 +40,7 @@ if TYPE_CHECKING:
     from elenchus.rendering.rows import RowView
     from elenchus.site.site import Site
 
-__all__ = ["ASSETS", "Renderer", "paths_of", "woven_style"]
+__all__ = ["ASSETS", "Renderer", "asset_file", "paths_of", "woven_style"]
 
 ASSETS = "assets"
 _ASSET_FILES = ("elenchus.css", "elenchus.js")
@@ -172,11 +173,7 @@ class Renderer:
 
     def assets(self) -> dict[str, bytes]:
         """Return the files that all pages need, the site's own before ours."""
-        folders = (self.templates.folder / ASSETS, Path(__file__).with_name(ASSETS))
-        return {
-            name: next(read_whole(folder / name) for folder in folders if is_file(folder / name))
-            for name in _ASSET_FILES
-        }
+        return {name: asset_file(self.templates.folder, name) or b"" for name in _ASSET_FILES}
 
     @cached_property
     def site_view(self) -> SiteView:
@@ -361,6 +358,16 @@ def _subject_of(page: Page) -> str:
     if page.here.subject is None:
         return "group"
     return "term" if page.here.subject.is_terms else "entry"
+
+
+def asset_file(templates: Path, name: str) -> bytes | None:
+    """Return a file that all pages need: the site's own, below its folder of templates, or ours.
+
+    None if there is no such file. Raises OSError.
+    """
+    folders = (templates / ASSETS, Path(__file__).with_name(ASSETS))
+    known = (folder for folder in folders if name in _ASSET_FILES and is_inside(folder, name))
+    return next((read_whole(folder / name) for folder in known if is_file(folder / name)), None)
 
 
 def woven_style() -> str:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from datetime import date, datetime
-from functools import cached_property
 from pathlib import PurePosixPath
 from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import unquote
@@ -23,6 +22,7 @@ from elenchus.schema.subject import ENTRIES, Subject, terms_of
 from elenchus.schema.types import Type
 from elenchus.values.addresses import NOWHERE, Href, given_href, split_address
 from elenchus.values.dates import stamp
+from elenchus.values.kept import cached_property
 from elenchus.values.wording import spoken
 
 if TYPE_CHECKING:

@@ -9,7 +9,7 @@ from elenchus.rendering.views import GroupView, Link, SectionView, ShownField
 from elenchus.schema.subject import ENTRIES, terms_of
 from elenchus.schema.types import Type
 from elenchus.values.addresses import NOWHERE
-from elenchus.values.texts import slugify
+from elenchus.values.texts import distinct, slugify
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
@@ -115,15 +115,18 @@ def row_views(desk: Desk, plan: Plan, answer: Answer) -> Iterator[RowView]:
 def group_views(desk: Desk, plan: Plan, answer: Answer) -> tuple[GroupView, ...]:
     """Return the groups of an answer with their rows."""
     rows = {view.id: view for view in row_views(desk, plan, answer)}
+    groups = answer.groups or ()
+    slugs = (slugify("-".join(str(key) for key in group.keys if key is not None)) for group in groups)
+    ids = distinct([slug or "none" for slug in slugs])
     return tuple(
         GroupView(
             label=desk.book.label(answer, group),
             href=_group_link(desk, plan, answer, group),
             count=group.count,
             rows=tuple(rows[name] for name in group.rows),
-            id=slugify("-".join(str(key) for key in group.keys if key is not None) or "none"),
+            id=name,
         )
-        for group in answer.groups or ()
+        for group, name in zip(groups, ids, strict=True)
     )
 
 

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from functools import cached_property
 from typing import TYPE_CHECKING
 
 from elenchus.frozen import Frozen, Working, member
 from elenchus.schema.catalog import TermName
 from elenchus.schema.conform import unparted_names
+from elenchus.values.kept import cached_property
 from elenchus.values.texts import fold, nearest
 
 if TYPE_CHECKING:

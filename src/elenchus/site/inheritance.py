@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import Place, Problem, in_file, respelling
@@ -12,6 +11,7 @@ from elenchus.language.parser import parse, read, read_changes
 from elenchus.language.printer import print_question
 from elenchus.language.tree import CLAUSES_OF, changed, parameters_in
 from elenchus.site.keys import LISTING
+from elenchus.values.kept import cached_property
 from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:

@@ -6,14 +6,14 @@ from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import Problem, respelling
 from elenchus.forms import beside_names
-from elenchus.frozen import Frozen, member
+from elenchus.frozen import Frozen, member, replace
 from elenchus.site.files import read_named
 from elenchus.site.keys import PAGE, SECTION
 from elenchus.site.listings import given_of
-from elenchus.values.texts import either, nearest, quoted, slugify
+from elenchus.values.texts import distinct, either, nearest, quoted, slugify
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
+    from collections.abc import Iterator, Mapping, Sequence
     from pathlib import Path
 
     from elenchus.errors import Place
@@ -40,10 +40,14 @@ class SectionRule(Frozen):
     pages_at: str = ""
     on_every_page: bool = False
     beside: tuple[str, ...] = ()
+    own_slug: str = ""
 
     def slug(self, number: int) -> str:
-        """Return what addresses call it: its listing, its title, or its number, which counts from 0."""
-        return slugify(self.listing or self.title) or f"section-{number + 1}"
+        """Return what addresses call it: its listing, its title, or its number, which counts from 0.
+
+        The second section of one name on a page has its ``own_slug``.
+        """
+        return self.own_slug or slugify(self.listing or self.title) or f"section-{number + 1}"
 
 
 class PageRule(Frozen):
@@ -115,7 +119,7 @@ def _page_of(file: TomlFile, name: str, listings: Sequence[str]) -> PageRule:
         title=found["title"],
         about=found["about"],
         each=found["each"],
-        sections=tuple(sections),
+        sections=tuple(_named_apart(sections)),
         no_repeats=found["no_repeats"],
         private=found["private"],
         menu=found["menu"] if "menu" in found else not found["each"],
@@ -123,6 +127,13 @@ def _page_of(file: TomlFile, name: str, listings: Sequence[str]) -> PageRule:
         template=found["template"],
         lines={key: file.place((name, key)) for key in found},
     )
+
+
+def _named_apart(sections: Sequence[SectionRule]) -> Iterator[SectionRule]:
+    """Yield the sections of a page, each with a slug of its own: ``newest``, ``newest-2``."""
+    for number, slug in enumerate(distinct([each.slug(at) for at, each in enumerate(sections)])):
+        section = sections[number]
+        yield section if section.slug(number) == slug else replace(section, own_slug=slug)
 
 
 def _section_of(

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import time
-from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -22,7 +21,7 @@ from elenchus.site.listings import read_listings
 from elenchus.site.pages import read_pages
 from elenchus.sources import only_read
 from elenchus.values.dates import Clock, literal_interval
-from elenchus.values.kept import Kept
+from elenchus.values.kept import Kept, cached_property
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import re
 import tomllib
-from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import About, Near, Place, Problem, Respelling, SiteError, in_file, respelling
 from elenchus.files import read_whole, too_large, unreadable
 from elenchus.frozen import Working, member, replace
 from elenchus.site.keys import NAMES_OF_TYPES, Written
+from elenchus.values.kept import cached_property
 from elenchus.values.lazily import pattern
 from elenchus.values.texts import either, nearest, quoted
 

@@ -6,13 +6,12 @@ import json
 import re
 import time
 from contextlib import contextmanager
-from functools import cached_property
 from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import unquote, urlsplit
 
 from elenchus.errors import Problem, SiteError
 from elenchus.tables.layout import VERSION, Layout
-from elenchus.values.kept import Kept
+from elenchus.values.kept import Kept, cached_property
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from datetime import date
-from functools import cached_property
 from math import inf
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -14,6 +13,7 @@ from elenchus.frozen import Working
 from elenchus.tables.expressions import ALL_ROWS, EPOCH_DAY, NO_ROWS, Mask, met, no, sure
 from elenchus.tables.layout import sortable
 from elenchus.values.dates import from_instant, start_of
+from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections import defaultdict
-from functools import cached_property
 from itertools import accumulate
 from typing import TYPE_CHECKING, Any
 
@@ -17,6 +16,7 @@ from elenchus.schema.types import term_fields
 from elenchus.tables.backend import Bound, exporting
 from elenchus.tables.expressions import newest_first
 from elenchus.tables.layout import schema_digest
+from elenchus.values.kept import cached_property
 from elenchus.values.texts import fold, nearest, quoted
 
 if TYPE_CHECKING:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from functools import cached_property, wraps
+from functools import wraps
 from typing import TYPE_CHECKING, Any, Concatenate, ParamSpec, TypeVar
 
 from elenchus.engine.decode import decode
@@ -14,7 +14,7 @@ from elenchus.tables.scope import Scope
 from elenchus.tables.shown import no_entries, small_view
 from elenchus.tables.stages import TableStages, columns_of
 from elenchus.tables.terms import TermsEngine
-from elenchus.values.kept import Kept
+from elenchus.values.kept import Kept, cached_property
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from functools import cached_property
 from operator import itemgetter
 from typing import TYPE_CHECKING, Any
 
@@ -15,6 +14,7 @@ from elenchus.tables.expressions import met
 from elenchus.tables.groups import TablesGrouped, counts_of, keys_of, placed_in
 from elenchus.tables.shown import small_view
 from elenchus.tables.stages import mask_of
+from elenchus.values.kept import cached_property
 from elenchus.values.numbers import counting_number
 
 if TYPE_CHECKING:

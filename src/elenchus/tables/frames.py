@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from functools import cached_property
 from hashlib import blake2b
 from typing import TYPE_CHECKING, Any
 
@@ -19,6 +18,7 @@ from elenchus.frozen import Working
 from elenchus.schema.state import HoldKind
 from elenchus.schema.types import STATUSES, Type
 from elenchus.tables.layout import Layout, all_sortable, family, schema_digest
+from elenchus.values.kept import cached_property
 from elenchus.values.texts import fold
 
 if TYPE_CHECKING:

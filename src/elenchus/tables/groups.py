@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from datetime import date
-from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import ibis
@@ -23,6 +22,7 @@ from elenchus.tables.expressions import EPOCH_DAY, joined, newest_first, sort_va
 from elenchus.tables.layout import family, part
 from elenchus.tables.shown import small_view
 from elenchus.values.dates import start_of
+from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Sequence

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from functools import cached_property
 from math import ceil, floor, inf, nextafter
 from typing import TYPE_CHECKING, Any, assert_never
 
@@ -41,6 +40,7 @@ from elenchus.tables.columns import (
 )
 from elenchus.tables.expressions import ALL_ROWS, UNITS, date_part, sort_value, text_part
 from elenchus.tables.layout import family, part, sortable
+from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
     from ibis.expr import types as ir

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from functools import cached_property, reduce
+from functools import reduce
 from operator import and_, or_
 from typing import TYPE_CHECKING, Any, NamedTuple, assert_never
 
@@ -44,6 +44,7 @@ from elenchus.tables.scope import key_range
 from elenchus.tables.shown import no_entries
 from elenchus.tables.shuffling import shuffled
 from elenchus.tables.terms import OverTerms
+from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator, Sequence
@@ -262,7 +263,10 @@ class TableStages(Working):
         if not self.plan.at_most:
             return found
         rows = self.numbered(found)
-        return InOrder(rows.filter(rows.k_nth < self.plan.at_most.count), found.keys)
+        stays = rows.k_nth < self.plan.at_most.count
+        if self.plan.lead:  # leading rows count, and are never passed over
+            stays |= rows.k_lead < len(self.plan.lead)
+        return InOrder(rows.filter(stays), found.keys)
 
     def in_order(self, columns: Sequence[str] = ()) -> InOrder:
         """Return the same with all rows of one value, however many may be listed."""

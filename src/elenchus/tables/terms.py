@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import ibis
@@ -14,6 +13,7 @@ from elenchus.engine.executor import Engine
 from elenchus.tables.columns import Through
 from elenchus.tables.scope import Scope
 from elenchus.tables.shown import TableView, no_entries
+from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
     from ibis.expr import types as ir

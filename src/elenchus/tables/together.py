@@ -11,7 +11,7 @@ the one with the most, the others some that no row has.
 
 from __future__ import annotations
 
-from functools import cached_property, partial
+from functools import partial
 from itertools import chain
 from operator import itemgetter
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -26,6 +26,7 @@ from elenchus.tables.groups import keys_of
 from elenchus.tables.run import answer_of_tables
 from elenchus.tables.shown import small_view
 from elenchus.tables.stages import TableStages, holds
+from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence

@@ -7,13 +7,28 @@ from heapq import nlargest
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Iterable, Sequence
 
-__all__ = ["either", "fold", "nearest", "quoted", "slug_of", "slugify"]
+__all__ = ["distinct", "either", "fold", "nearest", "quoted", "slug_of", "slugify"]
 
 
 _LONGEST_NAME = 100  # characters of a misspelt name that are looked at
 _MOST_COMPARED = 300
+
+
+def distinct(names: Sequence[str]) -> list[str]:
+    """Return names of which no two are the same: the second ``a`` is ``a-2``, if nothing is called so."""
+    given, used, last = set(names), set[str](), dict[str, int]()
+    found = []
+    for name in names:
+        new, number = name, last.get(name, 1)
+        while new in used or (new != name and new in given):
+            number += 1
+            new = f"{name}-{number}"
+        last[name] = number
+        used.add(new)
+        found.append(new)
+    return found
 
 
 def fold(text: str) -> str:

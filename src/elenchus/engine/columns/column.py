@@ -8,7 +8,6 @@ otherwise; a mask is a boolean array of one item a row.
 
 from __future__ import annotations
 
-from functools import cached_property
 from math import inf
 from typing import TYPE_CHECKING, Any, TypeAlias, TypeVar
 
@@ -17,7 +16,7 @@ from numpy.typing import NDArray
 
 from elenchus.engine.columns.lexicon import Lexicon
 from elenchus.frozen import Working
-from elenchus.values.kept import Kept
+from elenchus.values.kept import Kept, cached_property
 from elenchus.values.patterns import searcher
 
 if TYPE_CHECKING:

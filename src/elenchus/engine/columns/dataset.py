@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from functools import cached_property
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -14,6 +13,7 @@ from elenchus.engine.columns.strings import ranks_of
 from elenchus.frozen import Frozen, Working, member, replace
 from elenchus.plan.nodes import EntryValue
 from elenchus.schema.types import CORE_FIELDS, term_fields
+from elenchus.values.kept import cached_property
 from elenchus.values.texts import fold, nearest
 
 if TYPE_CHECKING:

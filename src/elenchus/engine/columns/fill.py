@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -18,6 +17,7 @@ from elenchus.frozen import Frozen, member
 from elenchus.schema.convert import Unfit
 from elenchus.schema.types import Field, FieldType, Type
 from elenchus.values.addresses import given_href, href_maker
+from elenchus.values.kept import cached_property
 from elenchus.values.texts import quoted
 from elenchus.values.wording import as_text
 

@@ -16,12 +16,23 @@ __all__ = ["column_keys", "with_undeclared"]
 
 
 def with_undeclared(schema: Schema, keys: Mapping[str, Mapping[str, bool]]) -> Schema:
-    """Return the schema with a text field more for some keys of each kind, which may hold several values."""
+    """Return the schema with a field more for some keys of each kind.
+
+    A field that another kind declares has its type here too, so that one stray key does not give it two;
+    all others are texts, which may hold several values.
+    """
     kinds = dict(schema.kinds)
+    declared: dict[str, set[FieldType]] = {}
+    for each in schema.kinds.values():
+        for name, field in each.fields.items():
+            declared.setdefault(name, set()).add(field.type)
+
+    def type_of(name: str, *, many: bool) -> FieldType:
+        found = declared.get(name, set())
+        return next(iter(found)) if len(found) == 1 else FieldType(Type.TEXT, many=many)
+
     for kind, names in keys.items():
-        fields = {
-            name: Field(name, FieldType(Type.TEXT, many=many), declared=False) for name, many in names.items()
-        }
+        fields = {name: Field(name, type_of(name, many=many), declared=False) for name, many in names.items()}
         kinds[kind] = replace(kinds[kind], fields={**kinds[kind].fields, **fields})
     return replace(schema, kinds=kinds)
 

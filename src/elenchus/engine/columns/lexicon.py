@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import unicodedata
-from functools import cached_property
 from itertools import pairwise, repeat
 from typing import TYPE_CHECKING, Any, Literal
 from zlib import crc32
@@ -13,6 +12,7 @@ import numpy as np
 from elenchus.engine.columns.distinct import each_value
 from elenchus.engine.columns.strings import Strings
 from elenchus.values.collation import first_keys, sort_key
+from elenchus.values.kept import cached_property
 from elenchus.values.lazily import pattern
 from elenchus.values.texts import fold
 

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from functools import cached_property
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from elenchus.engine.columns.strings import Picked
+from elenchus.values.kept import cached_property
 from elenchus.values.texts import fold
 
 if TYPE_CHECKING:

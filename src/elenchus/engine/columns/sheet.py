@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from functools import cached_property
 from hashlib import blake2b
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -19,6 +18,7 @@ from elenchus.schema.conform import can_be_parted, conformed, flags_of, parted, 
 from elenchus.schema.identity import id_of, taken_id, unknown_kind
 from elenchus.schema.record import Raw
 from elenchus.values.datepatterns import date_reader
+from elenchus.values.kept import cached_property
 from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:

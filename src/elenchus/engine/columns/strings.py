@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from functools import cached_property
 from itertools import repeat
 from typing import TYPE_CHECKING, Any, overload
 
 import numpy as np
 
 from elenchus.engine.columns.distinct import each_once
+from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from functools import cached_property
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from elenchus.engine.columns.column import Column, Dates, Mask, Numbers, Terms, Texts
 from elenchus.frozen import Working
+from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
