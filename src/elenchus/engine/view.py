@@ -24,7 +24,7 @@ from elenchus.engine.rowset import RowSet
 from elenchus.frozen import Working, member
 from elenchus.plan.nodes import Counted, FieldRef, Itself, Part, Stored, Via
 from elenchus.schema.subject import ENTRIES, Subject
-from elenchus.schema.types import Type
+from elenchus.schema.types import STATUSES, Type
 from elenchus.values.kept import Kept, cached_property
 
 if TYPE_CHECKING:
@@ -173,6 +173,8 @@ class View(Working):
     def made(self, field: FieldRef, subject: Subject) -> Column:
         """Return the column of a field, worked out from what is stored."""
         match field.source:
+            case Stored() if field.name == "status" and subject.is_entries:
+                return self.statuses
             case Stored():
                 return self.stored(field.name, field.type, subject)
             case Itself():
@@ -193,6 +195,22 @@ class View(Working):
             return self.table(subject.taxonomy).column(name)
         found = self.data.entries.columns[name, kind]
         return self.without_hidden(found) if kind.type is Type.ENTRY else found
+
+    @property
+    def statuses(self) -> Numbers:
+        """The status that each entry has now: none written is published, a date ahead makes it scheduled.
+
+        One that nobody knows stays missing.
+        """
+        data, stored, dates = self.data, self.data.statuses, self.data.dates("date")
+        published, scheduled = STATUSES.index("published"), STATUSES.index("scheduled")
+        keys = np.where(stored.valid, stored.keys, published)
+        ahead = dates.valid & (dates.keys > self.now)
+        keys = np.where((keys == published) & ahead, scheduled, keys)
+        keys = np.where((keys == scheduled) & dates.valid & ~ahead, published, keys)
+        valid = np.ones(len(keys), np.bool_)
+        valid[[row for row, field in data.misfits_by_row if field == "status"]] = False
+        return Numbers(keys, valid)
 
     def without_hidden(self, column: Column) -> Column:
         """Return a column of references without those to entries that are not visible."""
@@ -223,7 +241,7 @@ def _can_hide(field: FieldRef) -> bool:
     """Say whether what a field holds depends on what may be seen, as references and what follows them do."""
     match field.source:
         case Stored():
-            return field.type.type is Type.ENTRY
+            return field.type.type is Type.ENTRY or field.name == "status"
         case Part(of):
             return _can_hide(of)
         case Itself():

@@ -390,7 +390,7 @@ def _pairs(stages: TableStages, field: FieldRef, name: str) -> ir.Table:
     if not isinstance(inner.source, Stored):  # the entry itself
         return entries.select(k_entry=entries.id, **{name: entries.id})
     stored = scope.data.stored[inner.name, inner.type]
-    return entries.select(k_entry=entries.id, **{name: sort_value(entries, stored.base, field)})
+    return entries.select(k_entry=entries.id, **{name: scope.sort_value(entries, stored.base, field)})
 
 
 def _followed(stages: TableStages, first: FieldRef, then: FieldRef, name: str) -> ir.Table:

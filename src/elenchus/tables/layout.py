@@ -20,8 +20,9 @@ if TYPE_CHECKING:
     from elenchus.schema.types import Schema
 
 __all__ = [
-    "OWN_COLUMNS", "TABLES", "VERSION", "ColumnSpec", "Exported", "Layout", "Sort", "StoredField",
-    "TableLayout", "all_sortable", "create_statement", "family", "kept", "part", "schema_digest", "sortable",
+    "OWN_COLUMNS", "STATUS_COLUMNS", "TABLES", "UNKNOWN_STATUS", "VERSION", "ColumnSpec", "Exported",
+    "Layout", "Sort", "StoredField", "TableLayout", "all_sortable", "create_statement", "family", "kept",
+    "part", "schema_digest", "sortable",
 ]  # fmt: skip
 
 VERSION = 1
@@ -162,6 +163,8 @@ def _all(name: str, sort: Sort, doc: str) -> ColumnSpec:
     return ColumnSpec(name, sort, doc, may_lack=False)
 
 
+UNKNOWN_STATUS = 2  # in kept_back
+STATUS_COLUMNS = ("status", "status__place", "kept_back", "date__start")  # that decide what a status is now
 OWN_COLUMNS = (
     _all("opens", "whole", "from when on it is public, in microseconds since 1970 (UTC)"),
     _all("closes", "whole", "until when"),

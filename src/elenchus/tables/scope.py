@@ -5,6 +5,7 @@ from __future__ import annotations
 from math import ceil, floor, inf, nextafter
 from typing import TYPE_CHECKING, Any, assert_never
 
+import ibis
 from ibis.expr.operations import SelfReference
 
 from elenchus.errors import NotSupported
@@ -24,7 +25,7 @@ from elenchus.plan.nodes import (
     TimeValue,
 )
 from elenchus.plan.walking import first_step
-from elenchus.schema.types import Type
+from elenchus.schema.types import STATUSES, Type
 from elenchus.tables.backend import Bound
 from elenchus.tables.columns import (
     Branch,
@@ -38,8 +39,8 @@ from elenchus.tables.columns import (
     TermsOf,
     Words,
 )
-from elenchus.tables.expressions import ALL_ROWS, UNITS, date_part, sort_value, text_part
-from elenchus.tables.layout import family, part, sortable
+from elenchus.tables.expressions import ALL_ROWS, UNITS, date_part, sort_value, sure, text_part
+from elenchus.tables.layout import STATUS_COLUMNS, UNKNOWN_STATUS, family, part, sortable
 from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
@@ -137,7 +138,23 @@ class Scope(Working):
         if field.type.type.is_text:
             sorted_by = None if field.name == "body" else table[part(base, "sorted")]
             return Words(self, table[base], table[part(base, "folded")], sorted_by)
-        return Keys(self, sort_value(table, base, field), is_real=field.type.type is Type.NUMBER)
+        return Keys(self, self.sort_value(table, base, field), is_real=field.type.type is Type.NUMBER)
+
+    def sort_value(self, table: ir.Table, base: str, field: FieldRef, *, of_texts: str = "sorted") -> Any:
+        """Return what single values sort by; of the status, what it is now. See :func:`sort_value`."""
+        value = sort_value(table, base, field, of_texts=of_texts)
+        if field.name != "status" or not isinstance(field.source, Stored) or base != STATUS_COLUMNS[0]:
+            return value
+        published, scheduled = STATUSES.index("published"), STATUSES.index("scheduled")
+        date = table[STATUS_COLUMNS[-1]]
+        ahead = sure(date > self.values.whole(self.now))
+        written = value.coalesce(published)
+        return ibis.cases(
+            (table["kept_back"] == UNKNOWN_STATUS, ibis.null("int64")),
+            ((written == published) & ahead, scheduled),
+            ((written == scheduled) & date.notnull() & ~ahead, published),
+            else_=written,
+        )
 
     def followed(self, entries: ir.Table, first: FieldRef, then: FieldRef) -> TableColumn:
         """Return the column of what references lead to."""

@@ -38,8 +38,8 @@ from elenchus.plan.walking import first_step, walk
 from elenchus.schema.subject import ENTRIES
 from elenchus.schema.types import Type
 from elenchus.tables.backend import Compared
-from elenchus.tables.expressions import ALL_ROWS, NO_ROWS, as_number, joined, met, no, sort_value
-from elenchus.tables.layout import family, part
+from elenchus.tables.expressions import ALL_ROWS, NO_ROWS, as_number, joined, met, no
+from elenchus.tables.layout import STATUS_COLUMNS, family, part
 from elenchus.tables.scope import key_range
 from elenchus.tables.shown import no_entries
 from elenchus.tables.shuffling import shuffled
@@ -396,6 +396,8 @@ def _columns_of_value(scope: Scope, field: FieldRef) -> Iterator[str]:
             kind = family(field.type) if field.type.type is not Type.ENTRY else ""
             of_kind = {"text": ("sorted", "natural"), "time": ("start",), "word": ("place",)}.get(kind, ("",))
             yield from _kept(stored, of_kind)
+            if field.name == "status":
+                yield from STATUS_COLUMNS
         case Counted():
             yield "kind"
 
@@ -478,7 +480,8 @@ def _with_value(
             targets = scope.seen if isinstance(field.source, Stored) else scope.table("entries")
             return joined(rows, targets, _link(scope, field), "id", {name: part("title", of_texts)})
     stored = field.source.of if isinstance(field.source, Part) else field
-    value = sort_value(rows, scope.data.stored[stored.name, stored.type].base, field, of_texts=of_texts)
+    base = scope.data.stored[stored.name, stored.type].base
+    value = scope.sort_value(rows, base, field, of_texts=of_texts)
     if field.type.type is Type.NUMBER:
         value += 0.0  # 0 and −0 are one number
     return rows.mutate(**{name: value})

@@ -8,6 +8,7 @@ package; any other character makes the whole default table be read, once.
 from __future__ import annotations
 
 import json
+import string
 import unicodedata
 from functools import cache
 from importlib.resources import files
@@ -16,7 +17,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from collections.abc import Iterable, Sequence
 
-__all__ = ["first_key", "first_keys", "sort_key"]
+__all__ = ["base_letter", "first_key", "first_keys", "sort_key"]
 
 _LEVELS = 3
 _CHUNK = 256  # the full collator copies what remains of a text at each character
@@ -52,6 +53,32 @@ def first_keys(folded: Sequence[str]) -> list[str | None]:
         return list(map(first_key, folded))
     weighed = "\n".join(folded).encode().translate(_ascii_weights()).decode("latin-1")
     return list(weighed.split("\n"))
+
+
+@cache
+def base_letter(letter: str) -> str:
+    """Return the letter or digit under which a letter with its accents, in NFD, stands in an index.
+
+    That is the one of ASCII with its first primary weight, else the plainest that has this weight: the
+    default table gives Ø the weight of O, but Cyrillic Й one of its own.
+    """
+    weight = _first_weight(letter)
+    if weight in _plain_letters():
+        return _plain_letters()[weight]
+    plain = letter[0] if _first_weight(letter[0]) == weight else unicodedata.normalize("NFC", letter)
+    return plain.upper()[0]
+
+
+def _first_weight(text: str) -> str:
+    folded = text.casefold()
+    levels = _latin_levels(folded) if not folded.translate(_latin_characters()) else _full_levels(folded)
+    return levels[0][:1]
+
+
+@cache
+def _plain_letters() -> dict[str, str]:
+    """Return the letters and digits of ASCII by their first primary weights."""
+    return {_first_weight(char): char for char in string.digits + string.ascii_uppercase}
 
 
 @cache

@@ -11,12 +11,13 @@ import numpy as np
 
 from elenchus.engine.columns.distinct import each_value
 from elenchus.engine.columns.strings import Strings
-from elenchus.values.collation import first_keys, sort_key
+from elenchus.values.collation import base_letter, first_keys, sort_key
 from elenchus.values.kept import cached_property
 from elenchus.values.lazily import pattern
 from elenchus.values.texts import fold
 
 if TYPE_CHECKING:
+    import re
     from collections.abc import Callable, Sequence
 
     from numpy.typing import NDArray
@@ -29,7 +30,7 @@ _LONGEST = 64  # bytes of a text, on the average, up to which its signs say some
 _SHARE = 8  # of the texts that are not ruled out: with more, one scan over all costs less
 _BLOCK = 2**16  # texts whose signs are looked at together, so that they stay near the processor
 _SIDES: tuple[Literal["left", "right"], ...] = ("left", "right")
-_WIDEST = 40  # digits of a number that natural order tells apart
+_LENGTH = 6  # digits that say how many a number has
 
 
 class Lexicon:
@@ -261,11 +262,28 @@ def _natural_key(text: str) -> str:
 
 
 def padded_numbers(text: str) -> str:
-    """Return a text with its numbers at one width, so that they sort as numbers do."""
-    return _DIGITS.sub(lambda match: match[0].lstrip("0").rjust(_WIDEST, "0"), text)
+    """Return a text whose numbers begin with how long they are, so that they sort as numbers do."""
+    return _DIGITS.sub(_with_length, text)
+
+
+def _with_length(match: re.Match[str]) -> str:
+    digits = match[0] if match[0].isascii() else "".join(str(unicodedata.decimal(char)) for char in match[0])
+    digits = digits.lstrip("0")
+    return f"{len(digits):0{_LENGTH}}{digits}"
 
 
 def initial(text: str) -> str:
-    """Return the letter or digit under which a text stands in an index: Étang under E; # for others."""
-    start = next((char for char in unicodedata.normalize("NFD", text) if char.isalnum()), "#")
-    return start.upper()[0]
+    """Return the letter or digit under which a text stands in an index; # for others.
+
+    It is the one with the same first primary weight: Étang is under E, Østers under O, ４ under 4.
+    """
+    if text[:1].isascii() and text[:1].isalnum() and text[1:2] < "\u0300":  # no accent follows
+        return text[0].upper()
+    text = unicodedata.normalize("NFD", text)
+    start = next((at for at, char in enumerate(text) if char.isalnum()), -1)
+    if start < 0:
+        return "#"
+    end = start + 1
+    while end < len(text) and unicodedata.combining(text[end]):
+        end += 1
+    return base_letter(text[start:end])
