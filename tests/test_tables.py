@@ -320,13 +320,13 @@ def test_export(make_site: Write, tmp_path: Path, run: Run) -> None:
         assert run("export", place).stdout.startswith("0 entries written, 8 as before.")
         question = ("ask", "from note where user > 3 and entry under n1 order by user", "--format", "lines")
         wanted = run(*question).stdout
-        assert run(*question, "--on", place).stdout == wanted != ""
+        assert run(*question, "--tables", place).stdout == wanted != ""
         (tmp_path / "n" / "n5.md").write_text("---\ntitle: Changed\nuser: 50\n---\n")
         (tmp_path / "n" / "n8.md").unlink()
         again = run("export", place).stdout
         assert "removed" in again
         assert "as before" in again
-        assert run(*question, "--on", place).stdout == run(*question).stdout != wanted
+        assert run(*question, "--tables", place).stdout == run(*question).stdout != wanted
         for more in ([], ["n2"], ["note/n7"]):
             why = ("why", "from note where user > 3 limit 3", *more)
             there, here = run(*why, "--tables", place).stdout, run(*why).stdout
@@ -334,7 +334,7 @@ def test_export(make_site: Write, tmp_path: Path, run: Run) -> None:
         for name in ("n5", "n8"):
             (tmp_path / "n" / f"{name}.md").write_text(files[f"n/{name}.md"])
     (tmp_path / "elenchus.toml").write_text(files["elenchus.toml"].replace("integer", "number"))
-    refused = run("ask", "from note", "--on", "all")
+    refused = run("ask", "from note", "--tables", "all")
     assert (refused.returncode, "of other definitions" in refused.stderr) == (4, True)
 
 
@@ -346,7 +346,7 @@ WRONG_PLACES = [  # what is asked of a place, its exit code, the code of the pro
     ("torn", 4, "no-tables", "cannot be read: Unterminated string"),
     ("incomplete", 4, "no-tables", "their description has no “fields”"),
     ("later", 4, "no-tables", "they are of version 99"),
-    ("gone", 4, "no-tables", "No files found"),
+    ("gone", 4, "no-tables", "is not there, or no regular file"),
     ("ftp://x/y", 2, "unknown-engine", "is no place of tables"),
     ("postgresql://me@127.0.0.1:1/bay", 4, "cannot-reach", "Connection refused"),
     ("postgresql://me@127.0.0.1:port/bay", 2, "unknown-engine", "postgresql://USER@HOST:PORT/DATABASE"),
@@ -375,7 +375,11 @@ def test_wrong_places(make_site: Write, tmp_path: Path, run: Run) -> None:
         (tmp_path / name).mkdir()
         (tmp_path / name / "elenchus.json").write_text(text)
     for place, code, problem, words in WRONG_PLACES:
-        for command in (("ask", "from note", "--on"), ("why", "from note", "--tables"), ("publish", "--on")):
+        for command in (
+            ("ask", "from note", "--tables"),
+            ("why", "from note", "--tables"),
+            ("publish", "--tables"),
+        ):
             found = run(*command, place)
             assert (found.returncode, found.stdout) == (code, ""), f"{command} {place}: {found.stderr}"
             assert f"[{problem}]" in found.stderr, f"{command} {place}"
@@ -396,10 +400,10 @@ def test_wrong_places(make_site: Write, tmp_path: Path, run: Run) -> None:
 
 
 REFUSED = [  # what tables cannot be asked for, or does not go together
-    (("ask", "from note", "--as-if", "3", "--on", "t"), 4, "not-supported"),
-    (("ask", "from note", "--format", "atom", "--on", "t"), 4, "Tables cannot be asked for atom"),
+    (("ask", "from note", "--as-if", "3", "--tables", "t"), 4, "not-supported"),
+    (("ask", "from note", "--format", "atom", "--tables", "t"), 4, "Tables cannot be asked for atom"),
     *(
-        (("ask", f"from note {clause}", "--on", "t"), 4, "the order of texts as long as body")
+        (("ask", f"from note {clause}", "--tables", "t"), 4, "the order of texts as long as body")
         for clause in (
             "order by body",
             "order by body natural desc",
@@ -469,7 +473,7 @@ export(elenchus.open_site(".").dataset, sys.argv[1])
 def test_kill(place: str, make_site: Write, tmp_path: Path, run: Run) -> None:
     """A run that is killed leaves the tables that were there."""
     make_site({"elenchus.toml": TRAPS["elenchus.toml"], "n/a.md": "---\ntitle: Old\n---\n", "n/b.md": "---\ntitle: B\n---\n"})  # fmt: skip
-    question = ("ask", "from note order by title", "--format", "lines", "--on", place)
+    question = ("ask", "from note order by title", "--format", "lines", "--tables", place)
     run("export", place)
     before = run(*question).stdout
     (tmp_path / "n" / "c.md").write_text("---\ntitle: New\n---\n")
@@ -487,7 +491,7 @@ def test_without_the_extra(tmp_path: Path) -> None:
     block = "import sys; sys.modules['ibis'] = None; sys.modules['pyarrow'] = None; import elenchus"
     then = "from elenchus.cli.program import main; sys.argv = ['elenchus', *sys.argv[1:]]; main()"
     shutil.copytree(elenchus.demo_folder(), tmp_path / "demo")
-    for arguments, code in ((["export", "x"], 2), (["ask", "from guide", "--on", "x"], 2), (["ask", "from guide"], 0), (["--help"], 0)):  # fmt: skip
+    for arguments, code in ((["export", "x"], 2), (["ask", "from guide", "--tables", "x"], 2), (["ask", "from guide"], 0), (["--help"], 0)):  # fmt: skip
         found = subprocess.run([sys.executable, "-c", f"{block}; {then}", *arguments], cwd=tmp_path / "demo", capture_output=True, text=True, check=False)  # fmt: skip
         assert found.returncode == code, found.stderr
         assert ("pip install 'elenchus[tables]'" in found.stderr) == (code == 2)
@@ -555,7 +559,7 @@ def test_tables_of_the_site(make_site: Write, tmp_path: Path, run: Run) -> None:
     told = run(*question).stdout
     assert f"asked of duckdb:///{tmp_path}/kept/all.duckdb" in told
     assert "1 entry" in told
-    assert run(*question, "--format", "lines", "--on", "content").stdout == "note/a\nnote/b\n"
+    assert run(*question, "--format", "lines", "--tables", "content").stdout == "note/a\nnote/b\n"
     assert "1 of 1" in run("why", "from note", "a", "--site", str(tmp_path)).stdout
     assert run("why", "from note", "b", "--site", str(tmp_path)).returncode != 0
     assert run("pages", "--site", str(tmp_path)).returncode == 0
@@ -573,12 +577,147 @@ def test_pages_and_publishing(make_site: Write, tmp_path: Path, run: Run) -> Non
     notes = {f"n/n{at}.md": f"---\ntitle: T{at}\nunion: [a{at % 3}]\n{f'parent: n{at // 2}' if at > 1 else ''}\n---\nText {at}\n" for at in range(1, 7)}  # fmt: skip
     make_site({"elenchus.toml": TRAPS["elenchus.toml"], "listings.toml": '[newest]\nask = "from note order by title desc limit 2"\n', "pages.toml": PAGES, **notes})  # fmt: skip
     run("export", "tables")
-    for name, more in (("one", ()), ("two", ("--on", "tables"))):
+    for name, more in (("one", ()), ("two", ("--tables", "tables"))):
         assert run("publish", "--to", name, *more).returncode == 0
     one, two = ({path.relative_to(tmp_path / name): path.read_bytes() for path in (tmp_path / name).rglob("*.*") if ".elenchus" not in path.parts} for name in ("one", "two"))  # fmt: skip
     assert one == two != {}
     for command in (("pages", "home"), ("check", "--format", "json")):
-        assert run(*command, "--on", "tables").stdout == run(*command).stdout != ""
+        assert run(*command, "--tables", "tables").stdout == run(*command).stdout != ""
     (tmp_path / "n" / "n1.md").write_text("---\ntitle: Other\n---\n")
-    refused = run("publish", "--to", "two", "--on", "tables")
+    refused = run("publish", "--to", "two", "--tables", "tables")
     assert (refused.returncode, "of other content" in refused.stderr) == (4, True)
+
+
+FOREIGN_FILES = [
+    "entries/x.parquet",
+    "entries/2026-0123456789abcdef0123.parquet",
+    "terms/mine.parquet",
+    "notes.txt",
+]
+ODD_DESCRIPTIONS: list[Any] = [
+    {"entries": ["/etc/passwd"]}, {"entries": ["../../victim/a.parquet"]}, {"entries": ["entries/*.parquet"]}, {"../../victim": []},
+    {"entries": ["terms/2026-0123456789abcdef0123.parquet"]}, {"entries": [1, None]}, {"entries": "x"}, [], "x", 3, None, {"entries": ["entries/pipe.parquet"]}, {"entries": ["entries/all-0123456789abcdef0123.parquet"]},
+]  # fmt: skip
+
+
+def test_export_deletes_nothing_of_others(make_site: Write, tmp_path: Path, run: Run) -> None:
+    """Files and folders that no export made stay, whatever a description says, and no link is followed."""
+    make_site({"elenchus.toml": TRAPS["elenchus.toml"], "n/a.md": "---\ntitle: A\n---\n"})
+    victim = tmp_path / "victim"
+    victim.mkdir()
+    (victim / "all-0123456789abcdef0123.parquet").write_text("theirs")
+    assert run("export", "t").returncode == 0
+    for name in FOREIGN_FILES:
+        (tmp_path / "t" / name).write_text("theirs")
+    about = tmp_path / "t" / "elenchus.json"
+    whole = json.loads(about.read_text())
+    os.mkfifo(tmp_path / "t" / "entries" / "pipe.parquet")
+    for number, files in enumerate(ODD_DESCRIPTIONS):
+        about.write_text(json.dumps(whole | {"files": files, "files_before": files}))
+        asked = run("ask", "from note", "--tables", "t", timeout=60)
+        assert (asked.returncode, "[no-tables]" in asked.stderr) == (4, True), (files, asked.stderr)
+        (tmp_path / "n" / "a.md").write_text(f"---\ntitle: A{number}\n---\n")
+        assert run("export", "t", timeout=60).returncode == 0, files
+    wrongs: list[dict[str, Any]] = [{"version": []}, {"entries": "x"}, {"fields": [{}]}, {"fields": 3}, {"content": None, "entries": None}, {"digest": 1}]  # fmt: skip
+    for wrong in wrongs:
+        about.write_text(json.dumps(whole | wrong))
+        assert run("ask", "from note", "--tables", "t").returncode == 4, wrong
+        assert run("export", "t").returncode == 0, wrong
+    assert run("ask", "from note", "--tables", "t", "--format", "number").stdout == "1\n"
+    for name in FOREIGN_FILES:
+        assert (tmp_path / "t" / name).read_text() == "theirs"
+    entries = tmp_path / "t" / "entries"
+    for path in entries.iterdir():
+        path.unlink()
+    entries.rmdir()
+    entries.symlink_to(victim)
+    assert (run("export", "t").returncode, run("ask", "from note", "--tables", "t").returncode) == (6, 4)
+    assert [path.read_text() for path in victim.iterdir()] == ["theirs"]
+
+
+def test_foreign_files_of_duckdb(make_site: Write, tmp_path: Path, run: Run) -> None:
+    """A file that came from somebody else reads nothing but itself; wrong types and damage are told, and repaired."""
+    import duckdb
+
+    make_site({"elenchus.toml": TRAPS["elenchus.toml"], "n/a.md": "---\ntitle: A\nuser: 3\n---\n"})
+    (tmp_path / "secret.txt").write_text("secret")
+    place, path = "duckdb:///t.duckdb", tmp_path / "t.duckdb"
+    assert run("export", place).returncode == 0
+    whole = path.read_bytes()
+    attacks = [
+        f"ALTER TABLE elenchus.entries RENAME TO e; CREATE VIEW elenchus.entries AS SELECT * REPLACE ((SELECT content FROM read_text('{tmp_path}/secret.txt')) AS title) FROM elenchus.e",
+        f"CREATE MACRO main.lower(x) AS (SELECT content FROM read_text('{tmp_path}/secret.txt'))",
+        f"CREATE VIEW main.v AS SELECT * FROM read_text('{tmp_path}/secret.txt')",
+    ]  # fmt: skip
+    for attack in attacks:
+        path.write_bytes(whole)
+        with duckdb.connect(str(path)) as raw:
+            raw.execute(attack)
+        asked = run("ask", "from note", "--tables", place)
+        assert "secret" not in asked.stdout
+        assert asked.returncode == (0 if "main.v" in attack else 4), asked.stderr
+    for damage in (
+        "DELETE FROM elenchus.entries", "DROP TABLE elenchus.links", "ALTER TABLE elenchus.entries ALTER title TYPE BLOB", "ALTER TABLE elenchus.entries DROP COLUMN user_",
+        "ALTER TABLE elenchus.entry_terms ALTER path TYPE INTEGER USING 1", "DELETE FROM elenchus.about", "UPDATE elenchus.about SET told = NULL", "UPDATE elenchus.about SET told = '[]'",
+    ):  # fmt: skip
+        path.write_bytes(whole)
+        with duckdb.connect(str(path)) as raw:
+            columns = {row[0] for row in raw.execute("SELECT column_name FROM duckdb_columns() WHERE table_name = 'entries'").fetchall()}  # fmt: skip
+            raw.execute(damage.replace("user_", "user_2" if "user_2" in columns else "user"))
+        asked = run("ask", "from note where user = 3", "--tables", place, "--format", "number")
+        assert asked.returncode in (0, 4), (damage, asked.stderr)
+        done = run("export", place)
+        if "about" in damage:  # then nothing says that the tables are ours
+            assert (done.returncode, "[export-in-the-way]" in done.stderr) == (6, True), damage
+        else:
+            assert done.returncode == 0, (damage, done.stderr)
+            assert run("ask", "from note where user = 3", "--tables", place, "--format", "number").stdout == "1\n", damage  # fmt: skip
+    path.unlink()
+    with duckdb.connect(str(path)) as raw:
+        raw.execute("CREATE SCHEMA elenchus; CREATE TABLE elenchus.theirs AS SELECT 1 AS a")
+    refused = run("export", place)
+    assert (refused.returncode, "no export made: theirs" in refused.stderr) == (6, True)
+    with duckdb.connect(str(path)) as raw:
+        assert raw.execute("SELECT a FROM elenchus.theirs").fetchall() == [(1,)]
+
+
+def test_schemas_of_others_on_a_server(make_site: Write, tmp_path: Path, run: Run, tmp_path_factory: pytest.TempPathFactory) -> None:  # fmt: skip
+    """An export drops nothing of others, keeps what they were granted, and names what is in its way."""
+    make_site({"elenchus.toml": TRAPS["elenchus.toml"], "n/a.md": "---\ntitle: A\nuser: 3\n---\n"})
+    with servers.postgresql(servers.home(tmp_path_factory)) as (url, connect):
+        place, secret = url.replace("reader@", "owner@"), {"PGPASSWORD": servers.PASSWORD}
+        with connect() as owner:
+            owner.execute("CREATE SCHEMA elenchus")
+            owner.execute("CREATE TABLE elenchus.theirs (a integer)")
+            owner.execute("CREATE VIEW public.seen AS SELECT * FROM elenchus.theirs")
+            owner.execute("CREATE SCHEMA elenchus_coming")
+            owner.execute("CREATE TABLE elenchus_coming.theirs (a integer)")
+        refused = run("export", place, **secret)
+        assert (refused.returncode, "no export made: theirs" in refused.stderr) == (6, True)
+        with connect() as owner:
+            assert owner.execute("SELECT count(*) FROM public.seen").fetchone() == (0,)
+            owner.execute("DROP VIEW public.seen")
+            owner.execute("DROP TABLE elenchus.theirs")
+        refused = run("export", place, **secret)
+        assert (refused.returncode, "a schema elenchus that no export made" in refused.stderr) == (6, True)
+        with connect() as owner:
+            owner.execute("DROP SCHEMA elenchus")
+        assert run("export", place, **secret).returncode == 0
+        with connect() as owner:
+            owner.execute("CREATE ROLE colleague")
+            owner.execute("GRANT USAGE ON SCHEMA elenchus TO colleague")
+            owner.execute("GRANT SELECT ON elenchus.entries TO colleague, PUBLIC")
+            assert owner.execute("SELECT title, is_public FROM elenchus.note").fetchone() == ("A", True)
+        site_file = tmp_path / "elenchus.toml"
+        site_file.write_text(site_file.read_text() + "[kinds.more]\n")  # another layout
+        assert run("export", place, **secret).returncode == 0
+        with connect() as owner:
+            for check in ("has_schema_privilege('colleague', 'elenchus', 'USAGE')", "has_table_privilege('colleague', 'elenchus.entries', 'SELECT')"):  # fmt: skip
+                assert owner.execute(f"SELECT {check}").fetchone() == (True,)
+            owner.execute("CREATE VIEW public.mine AS SELECT title FROM elenchus.entries")
+        site_file.write_text(site_file.read_text() + "[kinds.third]\n")
+        refused = run("export", place, **secret)
+        assert (refused.returncode, "mine" in refused.stderr) == (6, True), refused.stderr
+        with connect() as owner:
+            assert owner.execute("SELECT title FROM public.mine").fetchone() == ("A",)
+            assert owner.execute("SELECT count(*) FROM elenchus_coming.theirs").fetchone() == (0,)

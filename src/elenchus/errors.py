@@ -230,7 +230,7 @@ class NotSupported(SiteError):
     """Tables cannot be asked for something, which ``what`` names; the content itself can."""
 
     def __init__(self, what: str) -> None:
-        hint = "Ask the content itself: without --sql, and with --on content (why: --tables content)."
+        hint = "Ask the content itself: without --sql, and with --tables content."
         super().__init__([Problem("not-supported", f"tables cannot be asked for {what}", hint)])
         self.what = what
 

@@ -138,8 +138,8 @@ NoIndexOption = Annotated[
 OnOption = Annotated[
     str,
     typer.Option(
-        "--on",
-        metavar="PLACE",
+        "--tables",
+        metavar="URL",
         help="Ask the tables there (elenchus export): a folder, duckdb:///FILE, postgresql://… or spark://…; "
         "“content” asks the content, whatever [tables] says.",
     ),
@@ -159,8 +159,8 @@ def _elsewhere(on: str) -> str:
 AnswersOption = Annotated[
     str,
     typer.Option(
-        "--on",
-        metavar="PLACE",
+        "--tables",
+        metavar="URL",
         callback=_elsewhere,
         help="Let the tables there answer, which elenchus export wrote.",
     ),
@@ -200,7 +200,7 @@ def opened(
     found = elenchus.open_site(folder, at=at).working(work)
     on = None if on == _CONTENT else on
     if on and edits:
-        raise typer.BadParameter("tables have no pending edits, so --on goes without --edits")
+        raise typer.BadParameter("tables have no pending edits, so --tables goes without --edits")
     place = found.tables_place if on == "" and not edits else on
     if place:
         return found.on(place)

@@ -39,7 +39,11 @@ _EXIT_CODES: dict[type[ElenchusError], int] = {
     NoSuchName: 7,
     MarkerError: 8,
 }
-_RENAMED_OPTIONS = {"--pretend": "--as-if", "--all": "--in-full"}  # and what they are called now
+_RENAMED_OPTIONS = {
+    "--pretend": "--as-if",
+    "--all": "--in-full",
+    "--on": "--tables",
+}  # and what they are called now
 # New objects between two looks for circles: a run is short and makes hardly any, and each look costs time.
 _OBJECTS = 100_000
 _INTERNAL = 70  # EX_SOFTWARE of sysexits.h

@@ -236,8 +236,12 @@ class Site(Working):
         SiteError where there are none of these definitions.
         """
         from elenchus.tables.opening import opened_tables
+        from elenchus.tables.places import refuse_unknown_host
 
-        place = place or self.tables_place
+        named = self.tables_place
+        place = place or named
+        if place == named != "":
+            refuse_unknown_host(place)
         if not place:
             hint = "Name their place, or write [tables] with at = into elenchus.toml."
             raise OptionError(

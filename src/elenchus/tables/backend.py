@@ -7,10 +7,11 @@ import re
 import time
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any, NamedTuple
-from urllib.parse import unquote, urlsplit
+from urllib.parse import unquote
 
 from elenchus.errors import Problem, SiteError
-from elenchus.tables.layout import VERSION, Layout
+from elenchus.tables.layout import TABLES, VERSION, Layout
+from elenchus.values.addresses import split_address
 from elenchus.values.kept import Kept, cached_property
 from elenchus.values.texts import quoted
 
@@ -21,6 +22,7 @@ if TYPE_CHECKING:
     from ibis.expr import types as ir
 
     from elenchus.plan.nodes import Test
+    from elenchus.tables.layout import TableLayout
 
 __all__ = [
     "SCHEMA",
@@ -36,16 +38,20 @@ __all__ = [
     "described_in_duckdb",
     "described_in_postgresql",
     "duckdb_errors",
+    "exported_files",
     "exporting",
     "no_tables",
     "of_engine",
     "postgresql_errors",
     "read_description",
     "spark_errors",
+    "wrong_columns",
 ]
 
 SCHEMA = "elenchus"  # the schema of a database in which the tables are
 _TOKEN = re.compile("\ue000([0-9]+)\ue000")
+_EXPORTED = re.compile(r"(?:\d{4}(?:-\d{2})?|undated|all)-[0-9a-f]{20}\.parquet")
+_KINDS = {"text": "string", "whole": "int64", "real": "float64", "yesno": "boolean", "time": "timestamp"}
 _MOST_COMPILED = 512  # statements whose texts are kept: questions of one shape have one
 
 
@@ -141,8 +147,8 @@ class Described(NamedTuple):
 
 def exporting(place: str) -> str:
     """Return the command that writes tables which are asked at a place."""
-    parts = urlsplit(place)
-    return f"elenchus export {unquote(parts.path) if parts.scheme == 'spark' else place}"
+    parts = split_address(place)
+    return f"elenchus export {unquote(parts.path) if parts and parts.scheme == 'spark' else place}"
 
 
 def no_tables(place: str, reason: str | None = None) -> SiteError:
@@ -191,8 +197,13 @@ def described_in_duckdb(raw: Any) -> str | None:
     wanted = "SELECT 1 FROM duckdb_tables() WHERE schema_name = $1 AND table_name = 'about'"
     if not raw.execute(wanted, [SCHEMA]).fetchall():  # all of it: DuckDB does nothing else before
         return None
-    found: str = raw.execute(f"SELECT told FROM {SCHEMA}.about").fetchall()[0][0]
-    return found
+    return _first_text(raw.execute(f"SELECT told FROM {SCHEMA}.about").fetchall())
+
+
+def _first_text(rows: Sequence[tuple[Any, ...]]) -> str | None:
+    """Return the text of a table of one row; None where it is another."""
+    found = rows[0][0] if rows else None
+    return found if isinstance(found, str) else None
 
 
 def described_in_postgresql(cursor: Any) -> str | None:
@@ -200,7 +211,7 @@ def described_in_postgresql(cursor: Any) -> str | None:
     [known] = cursor.execute("SELECT to_regclass(%s)", [f"{SCHEMA}.about"]).fetchone()
     if known is None:
         return None
-    return str(cursor.execute(f"SELECT told FROM {SCHEMA}.about").fetchone()[0])
+    return _first_text(cursor.execute(f"SELECT told FROM {SCHEMA}.about").fetchall())
 
 
 class Backend:
@@ -234,7 +245,10 @@ class Backend:
         """Return one of the tables; what columns it has is asked for once. Raises SiteError."""
         if name not in self.tables:
             with self.reading():
-                self.tables[name] = self.named(name)
+                found = self.named(name)
+                if wrong := wrong_columns(found, self.about.layout.table(name)):
+                    raise no_tables(self.place, wrong)
+                self.tables[name] = found
         return self.tables[name]
 
     def narrow(self, name: str, columns: frozenset[str]) -> ir.Table:
@@ -361,16 +375,46 @@ class Backend:
 
 
 def read_description(told: str, place: str) -> Described:
-    """Return what tables say of themselves, from JSON. Raises SiteError where it cannot be read."""
+    """Return what tables say of themselves, from JSON. Raises SiteError where it cannot be read.
+
+    A description comes from wherever the tables do, so its files may only be those that an export writes.
+    """
     try:
         data = json.loads(told)
         if data["version"] != VERSION:
             raise no_tables(place, f"they are of version {data['version']}, and {VERSION} is read here")
-        return Described(Layout.of_data(data), int(data["entries"]), data["content"], data.get("files", {}))
+        layout = Layout.of_data(data)
+        files = exported_files(data.get("files", {}), layout)
+        return Described(layout, int(data["entries"]), str(data["content"]), files)
     except KeyError as error:
         raise no_tables(place, f"their description has no {quoted(str(error.args[0]))}") from None
-    except (ValueError, TypeError) as error:
+    except (ValueError, TypeError, AttributeError, RecursionError, OverflowError) as error:
         raise no_tables(place, str(error)) from None
+
+
+def exported_files(written: Any, layout: Layout) -> dict[str, list[str]]:
+    """Return the files that a description lists for each table. Raises ValueError for any other."""
+    names = {table.name for table in layout.tables}
+    found: dict[str, list[str]] = {}
+    for name, paths in dict(written).items():
+        for path in paths:
+            folder, _, file = str(path).partition("/")
+            if name not in names or folder != name or not _EXPORTED.fullmatch(file):
+                raise ValueError(f"it lists {quoted(str(path))}, which no export writes")
+        found[name] = [str(path) for path in paths]
+    return found
+
+
+def wrong_columns(table: ir.Table, spec: TableLayout) -> str:
+    """Return what keeps a table from being the one that is described; nothing where it is."""
+    there = table.schema()
+    for column in spec.columns:
+        if column.name not in there:
+            return f"{spec.name} has no column {quoted(column.name)}"
+        kind = there[column.name]
+        if not getattr(kind, f"is_{_KINDS[column.sort]}")():
+            return f"{quoted(column.name)} of {spec.name} holds {kind}"
+    return ""
 
 
 class DuckBackend(Backend):
@@ -386,6 +430,20 @@ class DuckBackend(Backend):
     def described(self) -> str | None:
         """See :class:`Backend`."""
         return described_in_duckdb(self.connection.con)
+
+    def foreign(self) -> str:
+        """Return what a file has in place of tables, such as views that would be run; empty for nothing."""
+        with self.reading():
+            views = "SELECT view_name FROM duckdb_views() WHERE schema_name = $1"
+            names = {row[0] for row in self.connection.con.execute(views, [SCHEMA]).fetchall()}
+            macros = "SELECT function_name FROM duckdb_functions() WHERE NOT internal"
+            found = self.connection.con.execute(macros).fetchall()
+        wrong = next(
+            (name for name in ("about", "entries", *(each.name for each in TABLES)) if name in names), ""
+        )
+        if wrong:
+            return f"{wrong} is a view, and no table"
+        return f"they define the macro {quoted(str(found[0][0]))}" if found else ""
 
     def fetched(self, statement: Statement) -> list[tuple[Any, ...]]:
         """See :class:`Backend`: by a cursor of its own, so that several threads can ask."""

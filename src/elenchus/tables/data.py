@@ -159,19 +159,19 @@ class TableData(Working):
         """See :class:`Catalog`."""
         folded = fold(name.strip())
         entries, values = self.backend.table("entries"), Bound()
-        exact = self.named(entries.id__folded == values.text(folded), values)
+        exact = self.named(entries.id_folded == values.text(folded), values)
         found = exact[:1]
         if not found:
-            by_slug = entries.slug__folded == values.text(folded)
+            by_slug = entries.slug_folded == values.text(folded)
             for each in self.kind_names:
                 start = f"{fold(each)}/"
                 if folded.startswith(start):
                     rest = values.text(folded.removeprefix(start))
-                    by_slug |= (entries.slug__folded == rest) & (entries.kind == values.text(each))
+                    by_slug |= (entries.slug_folded == rest) & (entries.kind == values.text(each))
             found = self.named(by_slug, values)
         if not found and folded.isascii() and folded.isdigit():
             numbered = [values.text(f"{fold(each)}/{folded}") for each in self.kind_names]
-            found = self.named(entries.id__folded.isin(numbered), values)
+            found = self.named(entries.id_folded.isin(numbered), values)
         return [each for each, of in found if not kind or of == kind]
 
     def named(self, condition: ir.BooleanValue, values: Bound) -> list[tuple[str, str]]:
@@ -190,7 +190,7 @@ class TableData(Working):
             at = values.whole(now)
             wanted += [entries.opens <= at, at < entries.closes]
         rows = (entries.filter(wanted) if wanted else entries).order_by(newest_first(entries))
-        found = self.rows(rows.select("id__folded", "slug__folded", "kind"), values)
+        found = self.rows(rows.select("id_folded", "slug_folded", "kind"), values)
         names = [each for each, _, _ in found]
         names += [each for _, slug, of in found for each in (slug, f"{fold(of)}/{slug}")]
         return nearest(name, list(dict.fromkeys(names)))

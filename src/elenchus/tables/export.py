@@ -6,7 +6,6 @@ import json
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
-from urllib.parse import urlsplit
 
 import ibis
 
@@ -16,7 +15,7 @@ from elenchus.tables.backend import DuckBackend
 from elenchus.tables.databases import DuckTarget, duckdb_file, postgresql_server, to_database
 from elenchus.tables.folders import to_folder
 from elenchus.tables.frames import Frames
-from elenchus.tables.places import is_folder, is_server
+from elenchus.tables.places import is_folder, is_server, scheme_of
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
@@ -33,7 +32,7 @@ def export(data: Dataset, place: str) -> Exported:
     another sort.
     """
     frames = Frames(data)
-    if urlsplit(place).scheme == "duckdb":
+    if scheme_of(place) == "duckdb":
         with duckdb_file(place) as file:
             return to_database(frames, file, _told(frames))
     if is_server(place):

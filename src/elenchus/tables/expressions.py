@@ -90,7 +90,7 @@ def as_number(truth: ir.BooleanValue) -> ir.IntegerValue:
 
 def newest_first(entries: ir.Table, id: str = "id") -> list[Any]:  # noqa: A002 - the name of the column
     """Return the order of the table of entries in memory: the newest first, then by ids."""
-    start = entries["date__start"]
+    start = entries["date_start"]
     return [start.desc(nulls_first=False), entries[id]]
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import json
 from hashlib import blake2b
 from typing import TYPE_CHECKING, Any
@@ -10,6 +11,7 @@ import numpy as np
 import pyarrow.parquet as pq
 
 from elenchus.files import is_file, read_whole, replacing, write_whole
+from elenchus.tables.backend import exported_files
 from elenchus.tables.frames import arrow_schema
 from elenchus.tables.layout import VERSION, Exported
 from elenchus.tables.places import ABOUT
@@ -21,7 +23,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from elenchus.tables.frames import Frames
-    from elenchus.tables.layout import TableLayout
+    from elenchus.tables.layout import Layout, TableLayout
 
 __all__ = ["to_folder"]
 
@@ -33,10 +35,14 @@ def to_folder(frames: Frames, folder: Path, told: Callable[..., str]) -> Exporte
     """Write content as files, each with the entries of a year or a month; ``told`` describes all of it.
 
     A file is called by a digest of what it holds, so that one which is there already is not written again.
-    Those of the snapshot before stay for whoever reads them yet; older ones go.
+    Those of the snapshot before stay for whoever reads them yet; older ones go, if an export listed them:
+    a folder may hold other files, and links. Raises OSError where a link stands in place of a folder.
     """
     folder.mkdir(parents=True, exist_ok=True)
-    before = _described(folder)
+    for table in frames.layout.tables:
+        if (folder / table.name).is_symlink():
+            raise OSError(errno.ELOOP, f"{table.name} is a link", str(folder / table.name))
+    before = _described(folder, frames.layout)
     layout = json.dumps(frames.layout.as_data(), sort_keys=True).encode()
     files: dict[str, list[str]] = {table.name: [] for table in frames.layout.tables}
     written = 0
@@ -55,8 +61,8 @@ def to_folder(frames: Frames, folder: Path, told: Callable[..., str]) -> Exporte
     files["terms"].append(f"terms/all-{digest}.parquet")
     _write(folder / files["terms"][0], terms, batches)
     known: Mapping[str, Sequence[str]] = before.get("files", {})
-    write_whole(folder / ABOUT, told(files=files).encode())
-    _sweep(folder, files, known)
+    write_whole(folder / ABOUT, told(files=files, files_before=known).encode())
+    _sweep(folder, before.get("files_before", {}), files, known)
     count = len(frames.data.entries)
     return Exported(written, max(0, int(before.get("entries", 0)) - count), count - written)
 
@@ -69,12 +75,15 @@ def _digest(*parts: bytes) -> str:
     return found.hexdigest()
 
 
-def _described(folder: Path) -> dict[str, Any]:
+def _described(folder: Path, layout: Layout) -> dict[str, Any]:
     """Return the description of a folder; nothing where there is none that can be read."""
     try:
-        found: dict[str, Any] = json.loads(read_whole(folder / ABOUT)) if is_file(folder / ABOUT) else {}
-        return found if found.get("version") == VERSION else {}
-    except (OSError, ValueError, AttributeError):
+        found = json.loads(read_whole(folder / ABOUT)) if is_file(folder / ABOUT) else {}
+        if found.get("version") != VERSION:
+            return {}
+        lists = {name: exported_files(found.get(name, {}), layout) for name in ("files", "files_before")}
+        return {"entries": int(found["entries"]), **lists}
+    except (OSError, ValueError, AttributeError, TypeError, KeyError, RecursionError):
         return {}
 
 
@@ -100,10 +109,10 @@ def _write(path: Path, table: TableLayout, batches: Iterable[Any]) -> None:
             writer.write_batch(batch)
 
 
-def _sweep(folder: Path, *kept: Mapping[str, Sequence[str]]) -> None:
-    """Remove files that neither this snapshot nor the one before has."""
+def _sweep(folder: Path, old: Mapping[str, Sequence[str]], *kept: Mapping[str, Sequence[str]]) -> None:
+    """Remove the files of an old snapshot that neither this one nor the one before has."""
     wanted = {name for files in kept for names in files.values() for name in names}
-    for name in {each for files in kept for each in files}:
-        for path in (folder / name).glob("*.parquet"):
-            if path.relative_to(folder).as_posix() not in wanted:
-                path.unlink(missing_ok=True)
+    for name in (each for names in old.values() for each in names if each not in wanted):
+        path = folder / name
+        if not (path.parent.is_symlink() or path.is_symlink()):
+            path.unlink(missing_ok=True)

@@ -17,7 +17,7 @@ from elenchus.engine.view import View
 from elenchus.frozen import Working
 from elenchus.schema.state import HoldKind
 from elenchus.schema.types import STATUSES, Type
-from elenchus.tables.layout import Layout, all_sortable, family, schema_digest
+from elenchus.tables.layout import Layout, all_sortable, family, part, schema_digest
 from elenchus.values.kept import cached_property
 from elenchus.values.texts import fold
 
@@ -287,7 +287,7 @@ class Frames(Working):
 
     def _cells(self, base: str, stored: StoredField, column: Column, rows: _Rows) -> dict[str, Any]:
         """Return the columns of single values."""
-        names = [base, *(f"{base}__{name}" for name, _, _ in stored.parts)]
+        names = [base, *(part(base, name) for name, _, _ in stored.parts)]
         if isinstance(column, Texts):
             return dict(zip(names, self._texts(column, rows, len(names)), strict=True))
         single = narrowed(column, Numbers)

@@ -418,7 +418,7 @@ def _written(stages: TableStages, field: FieldRef, values: Sequence[Any]) -> lis
     entries = scope.table("entries")
     if stored.type.many:
         table, base = scope.listed("entry_values", stored), family(stored.type)
-        table = joined(table, entries, "entry", "id", {"date__start": "date__start"})
+        table = joined(table, entries, "entry", "id", {"date_start": "date_start"})
         order = [*newest_first(table, "entry"), table.at]
     else:
         table, base, order = entries, stored.base, newest_first(entries)

@@ -22,10 +22,10 @@ if TYPE_CHECKING:
 __all__ = [
     "OWN_COLUMNS", "STATUS_COLUMNS", "TABLES", "UNKNOWN_STATUS", "VERSION", "ColumnSpec", "Exported",
     "Layout", "Sort", "StoredField", "TableLayout", "all_sortable", "create_statement", "family", "kept",
-    "part", "schema_digest", "sortable",
+    "part", "schema_digest", "sortable", "types_of",
 ]  # fmt: skip
 
-VERSION = 1
+VERSION = 2
 
 Sort: TypeAlias = Literal["text", "whole", "real", "yesno", "time"]
 
@@ -70,7 +70,7 @@ class TableLayout(NamedTuple):
 
 def part(base: str, name: str) -> str:
     """Return the name of the column with a part of a value, whose own column is called ``base``."""
-    return f"{base}__{name}" if name else base
+    return f"{base}_{name}" if name else base
 
 
 def family(kind: FieldType) -> str:
@@ -145,6 +145,11 @@ class StoredField(Frozen):
         """Say whether its values stand in the table of the terms of entries."""
         return self.type.type is Type.TERM
 
+    @property
+    def column_names(self) -> list[str]:
+        """The names of its columns."""
+        return [each.name for each in self.columns()]
+
     def columns(self) -> Iterator[ColumnSpec]:
         """Yield its columns in the table of entries; none where a row may have several values."""
         if not (self.type.many or self.is_terms):
@@ -164,7 +169,7 @@ def _all(name: str, sort: Sort, doc: str) -> ColumnSpec:
 
 
 UNKNOWN_STATUS = 2  # in kept_back
-STATUS_COLUMNS = ("status", "status__place", "kept_back", "date__start")  # that decide what a status is now
+STATUS_COLUMNS = ("status", "status_place", "kept_back", "date_start")  # that decide what a status is now
 OWN_COLUMNS = (
     _all("opens", "whole", "from when on it is public, in microseconds since 1970 (UTC)"),
     _all("closes", "whole", "until when"),
@@ -211,7 +216,7 @@ TABLES = (
                 for column in _columns(name, name, f"the value, if it is a {name}", _PARTS[name])
             ),
         ),
-        (("field", "text__sorted"), ("entry", "field")),
+        (("field", "text_sorted"), ("entry", "field")),
     ),
     TableLayout(
         "links",
@@ -271,13 +276,10 @@ class Layout(Working):
         found = []
         for name, kind in keys:
             stem = re.sub(r"\W", "_", name.lower())[:_LONGEST_NAME]
-            base = next(
-                each
-                for number in range(1, len(taken) + 2)
-                if (each := stem if number == 1 else f"{stem}_{number}") not in taken
-            )
-            stored = StoredField(name, kind, base)
-            taken |= {base, *(column.name for column in stored.columns())}
+            names = (stem if number == 1 else f"{stem}_{number}" for number in range(1, len(taken) + 2))
+            every = (StoredField(name, kind, each) for each in names)
+            stored = next(each for each in every if taken.isdisjoint((each.base, *each.column_names)))
+            taken |= {stored.base, *stored.column_names}
             found.append(stored)
         return cls(tuple(found), undeclared, digest)
 
@@ -289,7 +291,7 @@ class Layout(Working):
         by_date = next((each.base for each in self.stored if each.field == "date"), "")
         # Beside ids stands what says whether an entry can be seen: rows are counted without being read.
         indexes: list[tuple[str, ...]] = [("id", "opens", "closes", "kind"), ("kind",)]
-        indexes += [("id__folded",), ("slug__folded",)]
+        indexes += [("id_folded",), ("slug_folded",)]
         indexes += [(f"-{part(by_date, 'start')}", "id")] if by_date else []  # the newest first
         return TableLayout(
             "entries", "The entries: a row for each.", (*columns, *OWN_COLUMNS), tuple(indexes)
@@ -363,6 +365,11 @@ def create_statement(table: TableLayout, engine: str, schema: str) -> str:
         f'"{each.name}" {types[each.sort]}{"" if each.may_lack else " NOT NULL"}' for each in table.columns
     )
     return f"CREATE TABLE {schema}.{table.name} ({columns})"
+
+
+def types_of(table: TableLayout, engine: str) -> dict[str, str]:
+    """Return the types of the columns of a table as a database says them, in lower case."""
+    return {each.name: _TYPES[engine][each.sort].partition(" COLLATE")[0].lower() for each in table.columns}
 
 
 def schema_digest(schema: Schema, zone: ZoneInfo) -> str:

@@ -83,7 +83,7 @@ def _misfits(found: FoundRows, field: str) -> ir.Table:
     scope, stages = found.stages.scope, found.stages
     table = scope.table("misfits")
     asked = met(stages.entries, stages.asked)
-    asked = asked.select("date__start", k_entry=asked.id)
+    asked = asked.select("date_start", k_entry=asked.id)
     wrong = table.filter(table.field == scope.values.text(field))
     wrong = wrong.inner_join(asked, table.entry == asked.k_entry)
     wrong = wrong.mutate(k_count=wrong.count().over(ibis.window()))
@@ -105,7 +105,7 @@ def _hidden(found: FoundRows) -> ir.Table:
     others = ~scope.visible(entries) & scope.values.among(entries.kind, plan.kinds)
     if plan.condition:
         others &= mask_of(scope, entries, plan.condition)
-    start = entries.date__start
+    start = entries.date_start
     kept_back = ibis.cases(
         (entries.kept_back > 0, entries.kept_back),
         (start.notnull() & (start > now), ibis.literal(_SCHEDULED)),

@@ -7,9 +7,9 @@ import sys
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
-from urllib.parse import quote, unquote, urlsplit
+from urllib.parse import quote, unquote
 
-from elenchus.errors import OptionError, Problem
+from elenchus.errors import OptionError, Problem, SiteError
 from elenchus.files import is_file, read_whole
 from elenchus.tables.backend import (
     SCHEMA,
@@ -23,11 +23,14 @@ from elenchus.tables.backend import (
     read_description,
     spark_errors,
 )
+from elenchus.userdata import allowed_hosts
+from elenchus.values.addresses import split_address
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Iterable, Iterator
     from contextlib import AbstractContextManager
+    from urllib.parse import SplitResult
 
     from elenchus.tables.backend import Backend, Described
 
@@ -41,10 +44,15 @@ __all__ = [
     "postgresql_options",
     "reaching_duckdb",
     "reaching_postgresql",
+    "refuse_unknown_host",
+    "scheme_of",
 ]
 
 ABOUT = "elenchus.json"  # the file that describes tables in a folder
 _LARGEST = 2**26  # bytes of a description
+# Tables may come from somebody else: nothing is loaded for them.
+_PASSWORD = "PGPASSWORD"  # noqa: S105 - the name of a variable
+_CLOSED = {"autoinstall_known_extensions": False, "autoload_known_extensions": False}
 
 
 def backend_of(place: str) -> Backend:
@@ -56,12 +64,16 @@ def backend_of(place: str) -> Backend:
     """
     import ibis
 
-    if urlsplit(place).scheme == "duckdb":
+    if scheme_of(place) == "duckdb":
         path = path_of(place)
         if not is_file(path):
             raise no_tables(place)
         with reaching_duckdb(place):
-            return DuckBackend(place, ibis.duckdb.connect(path, read_only=True))
+            found = DuckBackend(place, ibis.duckdb.connect(path, read_only=True, **_CLOSED))
+            found.connection.con.execute("SET enable_external_access = false")
+        if wrong := found.foreign():
+            raise no_tables(place, wrong)
+        return found
     if is_server(place):
         options = postgresql_options(place)
         database = options.pop("dbname", None)
@@ -70,7 +82,7 @@ def backend_of(place: str) -> Backend:
                 place,
                 ibis.postgres.connect(database=database, autocommit=True, options=_settings(), **options),
             )
-    if urlsplit(place).scheme == "spark":
+    if scheme_of(place) == "spark":
         return _over_spark(place)
     if is_folder(place):
         return _over_parquet(place)
@@ -82,28 +94,46 @@ def backend_of(place: str) -> Backend:
 
 def is_folder(place: str) -> bool:
     """Say whether a place is a folder: it has no scheme, or the letter of a drive."""
-    return len(urlsplit(place).scheme) <= 1
+    return len(scheme_of(place)) <= 1
+
+
+def scheme_of(place: str) -> str:
+    """Return the scheme of an address of tables, empty for a folder. Raises OptionError for no address."""
+    return _parts(place).scheme
+
+
+def _parts(place: str) -> SplitResult:
+    found = split_address(place)
+    if found is None or "\0" in place:
+        hint = "Write a folder, duckdb:///FILE, or postgresql://USER@HOST/DATABASE."
+        raise OptionError([Problem("unknown-engine", f"{quoted(place)} is no address of tables", hint)])
+    return found
 
 
 def from_folder(place: str, folder: Path) -> str:
     """Return a place as it is written in a folder, in which its paths begin."""
-    scheme = urlsplit(place).scheme
+    scheme = scheme_of(place)
     if is_folder(place):
         return str(folder / place)
-    path = folder / unquote(urlsplit(place).path.removeprefix("/" if scheme == "duckdb" else ""))
     if scheme == "duckdb":
-        return f"duckdb:///{quote(str(path))}"
-    return place if scheme != "spark" or urlsplit(place).netloc else f"spark:{quote(str(path))}"
+        return f"duckdb:///{quote(str(folder / path_of(place)))}"
+    path = folder / unquote(_parts(place).path)
+    return place if scheme != "spark" or _parts(place).netloc else f"spark:{quote(str(path))}"
 
 
 def is_server(place: str) -> bool:
     """Say whether a place is a server of PostgreSQL."""
-    return urlsplit(place).scheme in ("postgresql", "postgres")
+    return scheme_of(place) in ("postgresql", "postgres")
 
 
 def path_of(place: str) -> Path:
     """Return the file of an address such as duckdb:///notes.duckdb, which is one of the working directory."""
-    return Path(unquote(urlsplit(place).path.removeprefix("/")))
+    parts = _parts(place)
+    if parts.netloc:  # duckdb://../t.duckdb would silently mean another file
+        hint = f"Write three slashes: duckdb:///{parts.netloc}{parts.path}."
+        message = f"{quoted(place)} names a host, and a file of DuckDB has none"
+        raise OptionError([Problem("unknown-engine", message, hint)])
+    return Path(unquote(parts.path.removeprefix("/")))
 
 
 def _settings() -> str:
@@ -121,7 +151,7 @@ def postgresql_options(place: str) -> dict[str, Any]:
 
     What the address does not say is for the variables of the environment that all clients of PostgreSQL know.
     """
-    parts = urlsplit(place)
+    parts = _parts(place)
     if parts.password is not None:
         hint = "Put it into the variable PGPASSWORD of the environment."
         raise OptionError([Problem("secret-in-address", "an address has no place for a password", hint)])
@@ -130,13 +160,33 @@ def postgresql_options(place: str) -> dict[str, Any]:
     except ValueError as error:
         hint = "Write it as postgresql://USER@HOST:PORT/DATABASE."
         raise OptionError([Problem("unknown-engine", f"{quoted(place)}: {error}", hint)]) from None
+    host = parts.hostname or ""
+    is_secret = bool(os.environ.get(_PASSWORD)) and not _is_here(host) and "PGSSLMODE" not in os.environ
     wanted = {
+        "sslmode": "require" if is_secret else None,  # a password is never sent in plain text
         "host": parts.hostname,
         "port": port,
         "user": unquote(parts.username) if parts.username else None,
         "dbname": unquote(parts.path.strip("/")) or None,
     }
     return {name: value for name, value in wanted.items() if value is not None}
+
+
+def _is_here(host: str) -> bool:
+    """Say whether a server is one of this machine."""
+    return host in ("", "localhost", "::1") or host.startswith("127.")
+
+
+def refuse_unknown_host(place: str) -> None:
+    """Raise SiteError for a server that a site file names, if it would get a password never meant for it."""
+    host = _parts(place).hostname or ""
+    if not is_server(place) or _is_here(host) or not os.environ.get(_PASSWORD):
+        return
+    if (_PASSWORD, host) in allowed_hosts():
+        return
+    message = f"the variable {_PASSWORD} was never used for {host}"
+    hint = f"If you trust that server: elenchus allow {_PASSWORD} {host}."
+    raise SiteError([Problem("cannot-reach", message, hint)])
 
 
 def reaching_duckdb(place: str) -> AbstractContextManager[None]:
@@ -168,15 +218,22 @@ def _over_parquet(place: str) -> Backend:
     told = _described_in(Path(place))
     if told is None:
         raise no_tables(place)
-    found = DuckBackend(place, ibis.duckdb.connect())
+    found = DuckBackend(place, ibis.duckdb.connect(**_CLOSED))
     raw = found.connection.con
     raw.execute(f"CREATE SCHEMA {SCHEMA}")
     raw.execute(f"CREATE TABLE {SCHEMA}.about AS SELECT $1 AS told", [told])
     with found.reading():
-        for table, files in _files(found.about, Path(place)):
-            listed = ", ".join("'" + each.replace("'", "''") + "'" for each in files)
-            raw.execute(f"CREATE VIEW {SCHEMA}.{table} AS SELECT * FROM read_parquet([{listed}])")
+        every = _files(found.about, Path(place))
+        raw.execute("SET allowed_paths = " + _list(str(each) for _, files in every for each in files))
+        raw.execute("SET enable_external_access = false")
+        for table, files in every:
+            raw.execute(f"CREATE VIEW {SCHEMA}.{table} AS SELECT * FROM read_parquet({_list(files)})")
     return found
+
+
+def _list(texts: Iterable[str]) -> str:
+    """Return texts as a list of SQL."""
+    return "[" + ", ".join("'" + each.replace("'", "''") + "'" for each in texts) + "]"
 
 
 def _over_spark(place: str) -> Backend:
@@ -184,7 +241,7 @@ def _over_spark(place: str) -> Backend:
     import ibis
     from pyspark.sql import SparkSession
 
-    parts = urlsplit(place)
+    parts = _parts(place)
     folder = Path(unquote(parts.path))
     told = _described_in(folder)
     if told is None:
@@ -235,8 +292,13 @@ def _without_a_word() -> Iterator[None]:
 
 
 def _files(about: Described, folder: Path) -> list[tuple[str, list[str]]]:
-    """Return each table of a folder with the paths of its files."""
-    return [
-        (table.name, [str(folder / each) for each in about.files.get(table.name, ())])
-        for table in about.layout.tables
-    ]
+    """Return each table of a folder with the paths of its files. Raises SiteError where one is no file."""
+    found = []
+    for table in about.layout.tables:
+        paths = [folder / each for each in about.files.get(table.name, ())]
+        wrong = next((each for each in paths if each.is_symlink() or not is_file(each)), None)
+        if wrong or not paths or (folder / table.name).is_symlink():
+            name = wrong.relative_to(folder).as_posix() if wrong else table.name
+            raise no_tables(str(folder), f"{name} is not there, or no regular file")
+        found.append((table.name, [str(each.absolute()) for each in paths]))
+    return found

@@ -81,15 +81,15 @@ class _CountedTerms(TermTable):
         """See :class:`TermTable`."""
         scope, rows = self.scope, self.above
         entries = scope.table("entries")
-        dated = entries.filter(entries.date__start.notnull())
-        dated = dated.select("date__start", "date__local", "date__end", "date__whole", k_entry="id")
+        dated = entries.filter(entries.date_start.notnull())
+        dated = dated.select("date_start", "date_local", "date_end", "date_whole", k_entry="id")
         rows = rows.inner_join(dated, rows.entry == dated.k_entry)
         nth = ibis.row_number().over(
-            ibis.window(group_by="above", order_by=[ibis.desc("date__start"), "entry"])
+            ibis.window(group_by="above", order_by=[ibis.desc("date_start"), "entry"])
         )
         rows = rows.mutate(k_nth=nth)
         newest = rows.filter(rows.k_nth == 0).select(
-            "above", "date__start", "date__local", "date__end", "date__whole"
+            "above", "date_start", "date_local", "date_end", "date_whole"
         )
         size = len(self.taxonomy.terms)
         found, valid = np.zeros((4, size), dtype=np.int64), np.zeros(size, np.bool_)

@@ -28,7 +28,7 @@ def export(
     """Write entries, terms and references as tables: as Parquet in a folder, or into DuckDB or PostgreSQL.
 
     The second time only what changed is written. Whoever reads meanwhile sees the tables as they were, and a
-    run that is killed leaves them so. elenchus ask … --on PLACE asks them.
+    run that is killed leaves them so. elenchus ask … --tables URL asks them.
     """
     from elenchus.cli.printing import show
     from elenchus.pieces.piece import Piece
@@ -48,5 +48,5 @@ def export(
     parts = [f"{counted(done.written, 'entry', 'entries')} written"]
     parts += [f"{done.removed} removed"] if done.removed else []
     parts += [f"{done.kept} as before"] if done.kept else []
-    there = "elenchus ask asks there." if is_usual else f"Ask there: elenchus ask … --on {place}"
+    there = "elenchus ask asks there." if is_usual else f"Ask there: elenchus ask … --tables {place}"
     show([Piece(f"{', '.join(parts)}. {there}\n")])

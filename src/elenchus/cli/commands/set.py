@@ -72,7 +72,8 @@ def set_fields(
     change = content_change(here, entry_changes(here, ids, wanted))
     effect = effect_of(change)
     if form == "text":
-        _tell(change, effect, len(ids), whole=whole)
+        publishes = any(each.field == "status" and each.text == "published" for each in wanted)
+        _tell(change, effect, len(ids), whole=whole, publishes=publishes)
     words = ["set", question, *assignments]
     made = None if change.is_empty else write_if_agreed(change, words, dry_run=dry_run, yes=yes)
     if form == "json":
@@ -84,7 +85,7 @@ def set_fields(
     return 0
 
 
-def _tell(change: ContentChange, effect: Difference, count: int, *, whole: bool) -> None:
+def _tell(change: ContentChange, effect: Difference, count: int, *, whole: bool, publishes: bool) -> None:
     """Show what changes in files, and what that does."""
     from elenchus.cli.printing import show
     from elenchus.pieces.piece import Piece, Role
@@ -94,7 +95,8 @@ def _tell(change: ContentChange, effect: Difference, count: int, *, whole: bool)
     if not count:
         show([Piece("The question finds no entry, so nothing changes; elenchus why tells the reason.\n")])
     elif change.is_empty:
-        show([Piece(f"Nothing to do: {counted(count, 'entry says', 'entries say')} that already.\n")])
+        why = "; an entry without a status is published" if publishes else ""
+        show([Piece(f"Nothing to do: {counted(count, 'entry says', 'entries say')} that already{why}.\n")])
     else:
         show(change_told(change, whole=whole))
         show(difference_told(effect, whole=whole))

@@ -43,7 +43,7 @@ _TimingOption = Annotated[
     bool, typer.Option("--timing", help="Tell the way to the answer: each step with its rows and its time.")
 ]
 _TablesOption = Annotated[
-    str, typer.Option("--tables", metavar="PLACE", help="Ask the tables there, as ask does with --on.")
+    str, typer.Option("--tables", metavar="URL", help="Ask the tables there, as ask does.")
 ]
 
 
