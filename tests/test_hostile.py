@@ -28,6 +28,7 @@ import elenchus
 from conftest import PROGRAM, Run, Write
 from elenchus.checks.run import check_site
 from elenchus.errors import FolderError
+from elenchus.pages.book import Book
 from elenchus.pages.sections import placed
 from elenchus.preview.app import application
 from elenchus.preview.live import Live
@@ -800,3 +801,47 @@ def test_the_check_finds_nothing_to_hide(make_site: Write) -> None:
     """The site that these tests start from has no errors: what they see is of their own making."""
     found = check_site(make_site(FILES)).findings
     assert not [each for each in found if each.level == "error"]
+
+
+GREEDY = [  # templates that would run for ever, or take the memory of the machine
+    "{% for a in range(99999) %}{% for b in range(99999) %}{% endfor %}{% endfor %}", "{{ 'a' * 4000000000 }}", "{% set ns = namespace(x='aaaaaaaa') %}{% for i in range(60) %}{% set ns.x = ns.x ~ ns.x %}{% endfor %}{{ ns.x }}",
+    "{% set ns = namespace(x='aaaaaaaa') %}{% for i in range(60) %}{% set ns.x = ns.x + ns.x %}{% endfor %}{{ ns.x }}", "{{ 'a'|center(4000000000) }}", "{{ '%4000000000d' % 1 }}", "{{ '{:>4000000000}'.format(1) }}",
+    "{{ 'a'.ljust(4000000000) }}", "{{ 9 ** 99999999 }}", "{{ [1] * 4000000000 }}", "{{ lipsum(n=99999) }}", "{% macro f(n) %}{{ f(n - 1) if n }}{{ f(n - 1) if n }}{% endmacro %}{{ f(200) }}", "{% for a in range(99999) if range(99999)|sum %}{% endfor %}",
+    "{{ ('a' * 100000)|replace('a', 'a' * 100000) }}", "{{ ('a' * 100000).replace('a', 'a' * 100000) }}", "{{ 'a'|indent(4000000000, true) }}", "{% set ns = namespace(x=[1] * 9000) %}{% for i in range(60) %}{% set ns.x = ns.x + ns.x %}{% endfor %}",
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("template", GREEDY)
+def test_templates_have_bounds(make_site: Write, template: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A template that does more than any page needs is told with its line, soon, and takes little memory."""
+    monkeypatch.setattr("elenchus.rendering.bounds._SECONDS", 1)
+    site = make_site({**FILES, "templates/sheet.html": f"<p>\n{template}\n</p>"})
+    book = Book(site)
+    with pytest.raises(elenchus.SiteError) as caught:
+        Renderer(site, book).page(placed(book, book.pages[0]))
+    [problem] = caught.value.problems
+    assert str(problem.place) in ("templates/sheet.html:2", "templates/sheet.html:1")
+
+
+def test_nothing_of_ours_is_written_out(make_site: Write, tmp_path: Path, run: Run) -> None:
+    """What a template writes out as it is has a title, and none of the program's inside."""
+    names = ["sheet", "site", "sheet.sections", "sheet.sections[0]", "sheet.sections[0].rows", "sheet.sections[0].rows[0]", "sheet.sections[0].columns", "sheet.sections[0].pager", "sheet.trail", "site.menu", "ask('from note').rows|list", "sheet.row", "sheet.sections[0].rows|string", "[sheet, site]|pprint", "{'a': sheet}", "sheet.sections[0].groups", "namespace(x=sheet).x", "sheet.sections[0].rows[0]['title']"]  # fmt: skip
+    pages = '[home]\naddress = "index.html"\nsections = [{ ask = "order by title" }]\n'
+    make_site(
+        {
+            **FILES,
+            "pages.toml": pages,
+            "templates/sheet.html": "".join(f"<p>{{{{ {name} }}}}</p>\n" for name in names),
+        }
+    )
+    done = run("publish")
+    assert done.returncode == 0, done.stderr
+    written = (tmp_path / "published" / "index.html").read_text()
+    assert len(written) < 5_000
+    for inside in (str(tmp_path), "object at", "SourceSpec", "Desk", "RowView(", "PageView("):
+        assert inside not in written, inside
+    assert "A" in written
+    for name in ("ask", "sheet.sections[0].meta", "word", "range"):
+        (tmp_path / "templates" / "sheet.html").write_text(f"{{{{ {name} }}}}")
+        done = run("publish")
+        assert "is no text that can be written on a page" in done.stderr + done.stdout, name

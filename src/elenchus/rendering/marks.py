@@ -14,10 +14,12 @@ import numpy as np
 
 from elenchus.engine.columns.marks import mixed, row_marks, text_marks
 from elenchus.errors import ElenchusError
+from elenchus.frozen import values_of
 from elenchus.pages.sections import free_parameters
 from elenchus.plan.nodes import Stored
 from elenchus.rendering.controls import form_of
 from elenchus.rendering.sections import choice_links, group_views
+from elenchus.rendering.values import View
 from elenchus.schema.subject import ENTRIES, terms_of
 from elenchus.values.kept import cached_property
 
@@ -45,9 +47,20 @@ def _digest(*parts: Any) -> bytes:
     """Return the digest of some parts: bytes as they are, all else as it is written."""
     found = blake2b(digest_size=_SIZE)
     for part in parts:
-        told = part if isinstance(part, bytes) else repr(part).encode("utf-8", "surrogatepass")
+        told = part if isinstance(part, bytes) else _told(part).encode("utf-8", "surrogatepass")
         found.update(b"%d " % len(told) + told)
     return found.digest()
+
+
+def _told(part: Any) -> str:
+    """Return all that a part holds as a text: written out, a view is its title alone."""
+    if isinstance(part, View):
+        return f"{type(part).__name__}({', '.join(map(_told, values_of(part)))})"
+    if isinstance(part, tuple | list):
+        return f"[{', '.join(map(_told, part))}]"
+    if isinstance(part, dict):
+        return f"{{{', '.join(f'{key!r}: {_told(value)}' for key, value in part.items())}}}"
+    return repr(part)
 
 
 class _RowMarks:

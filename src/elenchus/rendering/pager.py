@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from elenchus.frozen import Frozen
+from elenchus.rendering.values import View
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
@@ -14,15 +14,18 @@ __all__ = ["Pager", "PagerStep", "pager", "window"]
 _AROUND = 2  # pages that are named on each side of the current one
 
 
-class PagerStep(Frozen):
+class PagerStep(View):
     """One step of a pager: a page, or a gap where ``number`` is 0."""
 
     number: int
     href: str = ""
     is_current: bool = False
 
+    def __str__(self) -> str:
+        return str(self.number)
 
-class Pager(Frozen):
+
+class Pager(View):
     """The steps of a pager; ``previous`` and ``next`` are empty at the ends."""
 
     number: int
@@ -32,6 +35,9 @@ class Pager(Frozen):
     next: str = ""
     first: str = ""
     last: str = ""
+
+    def __str__(self) -> str:
+        return f"{self.number}/{self.pages}"
 
 
 def window(number: int, pages: int) -> Iterator[int]:

@@ -214,6 +214,15 @@ class RowView(Working):
     besides: Mapping[str, Value] = member(default_factory=dict)
     made: dict[Any, Any] = member(default_factory=dict, compare=False)
 
+    def __str__(self) -> str:
+        return self.title
+
+    def __repr__(self) -> str:
+        return self.title
+
+    def __html__(self) -> str:
+        return self.link.__html__()
+
     @cached_property
     def kind(self) -> str:
         """The kind of an entry; of a term its taxonomy."""

@@ -13,13 +13,13 @@ import jinja2
 import jinja2.bccache
 import jinja2.meta
 import jinja2.nodes
-from jinja2.sandbox import SandboxedEnvironment
 from markupsafe import Markup
 
 from elenchus.errors import ElenchusError, Place, Problem, SiteError
 from elenchus.files import is_file, is_text, read_whole
 from elenchus.frozen import replace
 from elenchus.pages.paths import TEMPLATES
+from elenchus.rendering.bounds import BoundedEnvironment
 from elenchus.rendering.pager import Pager, PagerStep
 from elenchus.rendering.rows import RowView
 from elenchus.rendering.values import Image, Item, Value
@@ -112,7 +112,7 @@ class _Noting(jinja2.Environment):
         return found
 
 
-class _Guarded(_Noting, SandboxedEnvironment):
+class _Guarded(_Noting, BoundedEnvironment):
     """Templates that reach neither files nor the insides of Python; a name that is not there is an error."""
 
     def is_safe_attribute(self, obj: Any, attr: str, value: Any) -> bool:
@@ -123,6 +123,15 @@ class _Guarded(_Noting, SandboxedEnvironment):
             return attr not in _OURS[type(obj)]
         is_known = isinstance(obj, _PLAIN) or type(obj).__module__.startswith("jinja2.")
         return is_known and super().is_safe_attribute(obj, attr, value)
+
+
+def _written(value: Any) -> Any:
+    """Return what a template writes out. Raises TypeError for a function, or what is no value."""
+    if isinstance(value, (*_PLAIN, jinja2.Undefined)) or type(value) in _OURS or hasattr(value, "__html__"):
+        return value
+    if type(value).__module__.partition(".")[0] in ("jinja2", "builtins") and not callable(value):
+        return value
+    raise TypeError(f"a {type(value).__name__} is no text that can be written on a page")
 
 
 class _Compiled(jinja2.BytecodeCache):
@@ -158,6 +167,7 @@ class Templates:
             loader=_TemplateLoader(self.folder, self.digests),
             autoescape=True,
             undefined=jinja2.StrictUndefined,
+            finalize=_written if environment is _Guarded else None,
             trim_blocks=True,
             lstrip_blocks=True,
             keep_trailing_newline=True,
@@ -193,7 +203,7 @@ class Templates:
     def drawn(self, name: str, **values: Any) -> Markup:
         """Return a filled template. Raises SiteError with its file and line."""
         try:
-            return Markup(self.environment.get_template(name).render(**values))  # noqa: S704 - autoescaped
+            return Markup(self.rendered(name, values))  # noqa: S704 - autoescaped
         except jinja2.TemplateNotFound as error:
             raise SiteError([self.missing(str(error.name))]) from None
         except jinja2.TemplateSyntaxError as error:
@@ -207,6 +217,16 @@ class Templates:
         except Exception as error:  # whatever a template does wrong is reported as its own problem
             at, line = self.where(error, name)
             raise SiteError([self.wrong(at, line, str(error))]) from None
+
+    def rendered(self, name: str, values: Mapping[str, Any]) -> str:
+        """Return a filled template; one of the site within bounds. Raises what goes wrong in it."""
+        environment = self.environment
+        is_first = isinstance(environment, BoundedEnvironment) and environment.begin()
+        try:
+            return environment.get_template(name).render(**values)
+        finally:
+            if is_first and isinstance(environment, BoundedEnvironment):
+                environment.end()
 
     def problems(self) -> list[Problem]:
         """Return the problems in the form of the site's own templates."""

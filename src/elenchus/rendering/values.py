@@ -12,10 +12,20 @@ from elenchus.values.addresses import NOWHERE, Href
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-__all__ = ["NOTHING", "Image", "Item", "Value"]
+__all__ = ["NOTHING", "Image", "Item", "Value", "View"]
 
 
-class Item(Frozen):
+class View(Frozen):
+    """The base of what templates are given: written out, it is what people read, and no more."""
+
+    def __str__(self) -> str:
+        return ""
+
+    def __repr__(self) -> str:
+        return str(self)
+
+
+class Item(View):
     """One value: its text, where it leads, or the machine-readable time that it is.
 
     ``time`` is a valid date or instant of HTML's ``<time datetime>``. A ``mark`` stands behind the text: the
@@ -39,7 +49,7 @@ class Item(Frozen):
         return text + Markup(' <span class="elen-mark">{}</span>').format(self.mark) if self.mark else text
 
 
-class Image(Frozen):
+class Image(View):
     """A picture: its address and the text for those who cannot see it, empty where it only decorates."""
 
     src: Href
@@ -57,7 +67,7 @@ class Image(Frozen):
         return Markup('<img src="{}" alt="{}" loading="lazy" decoding="async">').format(self.src, self.alt)
 
 
-class Value(Frozen):
+class Value(View):
     """What a row has in a field: no, one or several items; false where there is none.
 
     ``is_number`` lets tables put numbers under each other.

@@ -5,9 +5,10 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Literal, Protocol, TypeVar
 from urllib.parse import quote
 
-from markupsafe import Markup
+from markupsafe import Markup, escape
 
 from elenchus.frozen import Frozen, member
+from elenchus.rendering.values import View
 from elenchus.values.addresses import Href  # noqa: TC001 - what views are made of
 
 if TYPE_CHECKING:
@@ -36,7 +37,7 @@ WORDS_OF_SUMMARY = 30
 NAMES = ("title", "name")
 
 
-class Link(Frozen):
+class Link(View):
     """A link with its text; ``type`` is the media type of what it leads to, if that is no page.
 
     ``depth`` counts what stands above it in a tree.
@@ -46,6 +47,17 @@ class Link(Frozen):
     href: Href
     type: str = ""
     depth: int = 0
+
+    def __str__(self) -> str:
+        return self.text
+
+    def __html__(self) -> str:
+        return _linked(self.text, self.href)
+
+
+def _linked(text: str, href: str) -> str:
+    """Return a text as HTML, as a link where it leads somewhere."""
+    return Markup('<a href="{}">{}</a>').format(href, text) if href else escape(text)
 
 
 class _Deep(Protocol):
@@ -70,12 +82,15 @@ def _branches(nodes: Sequence[_Node]) -> list[list[_Node]]:
     return found
 
 
-class ShownField(Frozen):
+class ShownField(View):
     """A field that a section shows, and what it is called."""
 
     name: str
     label: str
     is_number: bool = False
+
+    def __str__(self) -> str:
+        return self.label
 
     @property
     def is_title(self) -> bool:
@@ -83,7 +98,7 @@ class ShownField(Frozen):
         return self.name in NAMES
 
 
-class GroupView(Frozen):
+class GroupView(View):
     """A group: its label, the page about it, how many rows it has, those that stand here.
 
     ``continued`` says that its first rows stand on the page before.
@@ -96,8 +111,14 @@ class GroupView(Frozen):
     continued: bool = False
     id: str = ""
 
+    def __str__(self) -> str:
+        return self.label
 
-class Option(Frozen):
+    def __html__(self) -> str:
+        return _linked(self.label, self.href)
+
+
+class Option(View):
     """One choice: what is sent, what people read, how deep it stands in a tree, how many rows it leaves."""
 
     value: str
@@ -106,8 +127,11 @@ class Option(Frozen):
     count: int | None = None
     is_chosen: bool = False
 
+    def __str__(self) -> str:
+        return self.label
 
-class Control(Frozen):
+
+class Control(View):
     """One parameter of a form: ``shape`` is many or one of its options, or a text."""
 
     name: str
@@ -117,13 +141,16 @@ class Control(Frozen):
     text: str = ""
     is_order: bool = False
 
+    def __str__(self) -> str:
+        return self.label
+
     @property
     def branches(self) -> list[list[Option]]:
         """The options of a tree root by root, each with all below it, so that nothing tears them apart."""
         return _branches(self.options)
 
 
-class FormView(Frozen):
+class FormView(View):
     """The form of a section.
 
     ``keys`` is what the script chooses by, as JSON: the rows that each choice leaves and the rows in each
@@ -139,7 +166,7 @@ class FormView(Frozen):
     rows: Mapping[str, int] = member(default_factory=dict)
 
 
-class SectionView(Frozen):
+class SectionView(View):
     """A section of a page, or a listing that a template asks for; written into a template it is its HTML.
 
     ``look`` is the same where rows of lists look the same; empty where they are never shared.
@@ -233,7 +260,7 @@ class Visit(Frozen):
     notices: tuple[str, ...] = ()
 
 
-class SiteView(Frozen):
+class SiteView(View):
     """The site as templates see it."""
 
     title: str
@@ -242,8 +269,11 @@ class SiteView(Frozen):
     home: str
     menu: tuple[Link, ...]
 
+    def __str__(self) -> str:
+        return self.title
 
-class PageView(Frozen):
+
+class PageView(View):
     """A page as its template sees it.
 
     ``row`` is the entry or the term that it is about, ``facts`` its fields that have no place of their
@@ -276,3 +306,9 @@ class PageView(Frozen):
     needs_script: bool = False
     notices: tuple[str, ...] = ()
     problems: tuple[str, ...] = ()
+
+    def __str__(self) -> str:
+        return self.title
+
+    def __html__(self) -> str:
+        return _linked(self.title, self.href)
