@@ -3,6 +3,7 @@
 # ruff: noqa: S311 - nothing here is secret
 from __future__ import annotations
 
+import json
 import os
 import random
 import re
@@ -23,9 +24,10 @@ from conftest import PROGRAM, Run, kill_at_moments
 from elenchus.engine.columns.column import Column, Texts
 from elenchus.engine.columns.dataset import Dataset
 from elenchus.errors import Problem
+from elenchus.files import signature
 from elenchus.index import reading
-from elenchus.index.pack import Pack
-from elenchus.index.store import FOLDER
+from elenchus.index.pack import Pack, write_pack
+from elenchus.index.store import FOLDER, ROOT
 from elenchus.index.work import Work
 from elenchus.sources._files import FileReader
 from elenchus.values.texts import fold
@@ -278,6 +280,51 @@ def test_damage(kept: Path) -> None:
             each.write_bytes(damage(content) if each == path else content)
         assert noticed(kept) == (wanted, ["index-rebuilt"])
         assert noticed(kept) == (wanted, [])
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_sound_checksums_over_anything(kept: Path, run: Run, seed: int) -> None:
+    """An index whose checksums are right and whose content is anything costs one run its time, and no answer."""
+    draw = random.Random(seed)
+    fresh = [run(*command, "--no-index", cwd=kept).returncode for command in MANY_COMMANDS]
+    noticed(kept)
+    for path in sorted((kept / FOLDER).iterdir()):
+        if path.name.startswith("."):
+            continue
+        pack = Pack(path)
+        sections: dict[str, Any] = {}
+        for name, (kind, *_) in pack.sections.items():
+            if kind == "bytes":
+                data = bytearray(pack.bytes_of(name))
+                for _ in range(draw.choice((0, 0, 1, 9))):
+                    if data:
+                        data[draw.randrange(len(data))] = draw.randrange(256)
+                sections[name] = bytes(data)
+            else:
+                array = pack.array(name).copy()
+                if len(array) and draw.random() < 0.3:
+                    at = draw.randrange(len(array))
+                    array[at] = draw.choice((0, 1, 100)) if array.dtype.kind == "b" else array[at] ^ 1 << draw.randrange(array.dtype.itemsize * 8 - 1) if array.dtype.kind in "iu" else 0  # fmt: skip
+                sections[name] = array[: draw.choice((len(array), len(array), len(array), len(array) // 2))]
+        write_pack(path, pack.meta, sections)
+    signed = json.loads(json.dumps(Pack(kept / FOLDER / ROOT).meta))
+    for part in signed["parts"].values():
+        part["signature"] = list(signature((kept / FOLDER / part["file"]).stat()))
+    root = Pack(kept / FOLDER / ROOT)
+    write_pack(kept / FOLDER / ROOT, signed, {name: root.bytes_of(name) if kind == "bytes" else root.array(name).copy() for name, (kind, *_) in root.sections.items()})  # fmt: skip
+    damaged = {path: path.read_bytes() for path in (kept / FOLDER).iterdir() if path.is_file()}
+    for command, wanted in zip(MANY_COMMANDS, fresh, strict=True):
+        for path, content in damaged.items():
+            path.write_bytes(content)
+        found = run(*command, cwd=kept)
+        assert found.returncode != 70, (command, found.stderr)
+        assert found.returncode in (wanted, 0, 1), (command, found.stderr)
+
+
+MANY_COMMANDS = (
+    ["ask", QUESTION], ["ask", "order by title group by topic", "--format", "json"], ["why", QUESTION], ["check"], ["describe"],
+    ["set", "where title is set", "title=New", "--dry-run"], ["describe", "--index"],
+)  # fmt: skip
 
 
 def test_foreign_files(kept: Path) -> None:

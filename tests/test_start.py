@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import json
 import re
+import shutil
 import sqlite3
 from collections import Counter
 from hashlib import sha256
@@ -337,3 +338,18 @@ def test_what_is_not_content(tmp_path: Path, run: Run) -> None:
     written = "".join(path.read_text() for path in (tmp_path / "published").rglob("*.html"))
     assert "PRIVATE KEY" not in written
     assert "service-account" not in written
+
+
+def test_one_folder_of_several_formats(tmp_path: Path, run: Run) -> None:
+    """Sources of one name each get a name of their own, whatever their formats."""
+    for name, text in {"h4/a.md": "# A\n", "h4/b.html": "<h1>B</h1>", "h4/c.csv": "title\nC\n", "h4.csv": "title\nD\n", "deep/h4/e.html": "<h1>E</h1>"}.items():  # fmt: skip
+        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / name).write_text(text)
+    for place, into in (("h4", "one"), (".", "two")):
+        shutil.rmtree(tmp_path / "one", ignore_errors=True)
+        done = run("start", place, "--into", into)
+        assert done.returncode == 0, done.stderr
+        site = elenchus.open_site(tmp_path / into)
+        found = {row["title"] for row in elenchus.ask(site, "").rows}
+        assert found == ({"A", "B", "C"} if into == "one" else {"A", "B", "C", "D", "E"})
+        assert run("publish", "--site", into).returncode == 0

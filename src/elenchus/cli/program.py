@@ -69,8 +69,8 @@ def _complete(asked: str) -> int:
     return shell_complete(get_command(load(line[1:2])), {}, "elenchus", COMPLETE, asked)
 
 
-def _run(command: Callable[[], object]) -> int:
-    """Return the exit code of a command."""
+def _run(command: Callable[[], object], *, again: bool = False) -> int:
+    """Return the exit code of a command; run it again without what an index held if that made it fail."""
     try:
         found = command()
         if sys.stdout:
@@ -90,8 +90,21 @@ def _run(command: Callable[[], object]) -> int:
     except BrokenPipeError:
         return 0
     except Exception as error:
-        return _internal(error)
+        return _internal(error) if again or not _forgets_index() else _run(command, again=True)
     return found if isinstance(found, int) else 0
+
+
+def _forgets_index() -> bool:
+    """Say whether this run has read an index, which is not used again: it can hold anything."""
+    if "elenchus.index.store" not in sys.modules:
+        return False
+    from elenchus.cli.printing import show_error
+    from elenchus.index.store import forget_used, rebuilt
+    from elenchus.pieces.problems import notice_lines
+
+    folders = forget_used()
+    show_error(notice_lines([rebuilt(folder) for folder in folders]))
+    return bool(folders)
 
 
 def _show_wrong_call(error: click.ClickException) -> None:

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from elenchus.index.store import ROOT, digest_of_sources, opened
+from elenchus.errors import ElenchusError
+from elenchus.index.store import ROOT, digest_of_sources, opened, rebuilt
 from elenchus.index.units import Units, matched, scan
 from elenchus.values.kept import cached_property
 
@@ -139,6 +140,20 @@ def content(wanted: Wanted, work: Work) -> Found:
     kept, notice = opened(wanted.folder) if work.index else (None, None)
     if notice and work.tell:
         work.tell(notice)
+    if kept is None:
+        return _content(wanted, work, None)
+    try:
+        return _content(wanted, work, kept)
+    except ElenchusError:
+        raise
+    except Exception:  # an index comes with its site: whatever is wrong in it, the content is read instead
+        if work.tell:
+            work.tell(rebuilt(kept.folder))
+        return _content(wanted, work, None)
+
+
+def _content(wanted: Wanted, work: Work, kept: KeptIndex | None) -> Found:
+    """Return the content of a site, see :func:`content`."""
     state = _State(wanted, kept)
     kept = state.kept if state.is_whole and state.is_same_site else None
     is_noted = kept is not None and list(state.seen.notes) == list(kept.units.seen.notes)

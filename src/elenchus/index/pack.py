@@ -18,7 +18,7 @@ from zlib import crc32
 import numpy as np
 
 from elenchus.engine.columns.strings import Strings
-from elenchus.files import replacing
+from elenchus.files import open_regular, replacing
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -44,7 +44,7 @@ class Pack:
 
     def __init__(self, path: Path) -> None:
         """Open a file. Raises DamagedError when its header is not sound, OSError when it cannot be read."""
-        with path.open("rb") as file:
+        with open_regular(path) as file:
             if len(start := file.read(_PREFIX)) < _PREFIX or not start.startswith(_MAGIC):
                 raise DamagedError(f"{path.name} is of another version, or no index")
             length, checksum = np.frombuffer(start, dtype="<u4", offset=len(_MAGIC)).tolist()

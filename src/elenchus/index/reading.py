@@ -4,29 +4,34 @@ from __future__ import annotations
 
 import gc
 from contextlib import ExitStack, closing, contextmanager, nullcontext, suppress
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 import numpy as np
 
 from elenchus import sources
 from elenchus.engine.columns.recordtable import Intake, RecordTable
+from elenchus.errors import Place, Problem
 from elenchus.files import unreadable
-from elenchus.frozen import Frozen
+from elenchus.frozen import Frozen, replace
+from elenchus.schema.conform import FLAGS
 from elenchus.schema.record import Record, RowBatch
+from elenchus.schema.types import CORE_FIELDS
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Iterator, Sequence
+    from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
     from contextlib import AbstractContextManager
     from pathlib import Path
 
     from numpy.typing import NDArray
 
-    from elenchus.errors import Problem
     from elenchus.index.work import Work
     from elenchus.sources import Item, Reader, SourceSpec, UnitContent
 
 __all__ = ["Chunk", "read_all", "read_chunk", "read_contents"]
 
+_Value = TypeVar("_Value")
+_MOST_KEYS = 1_000  # of one file, each of which is a column
+_SHOWN = 3  # keys that a message lists
 _STEP = 20  # bits of the bytes that a step of progress is long: a megabyte
 _MANY = 100_000  # records whose reading takes so much memory that it is worth giving it back
 _FEWEST = 2_000  # units from which on another process is worth its start
@@ -132,19 +137,41 @@ def _taken(intake: Intake, unit: str, items: Iterable[Item]) -> tuple[int, list[
     """Take what a unit holds, and return the number of its entries with its problems."""
     wrong: list[Problem] = []
     count = 0
+    keys: set[str] = set()
+    left: set[str] = set()
     try:
         for item in items:
             if isinstance(item, Record):
-                intake.add(item)
+                values = _bounded(item.values, keys, left)
+                intake.add(item if len(values) == len(item.values) else replace(item, values=values))
                 count += 1
             elif isinstance(item, RowBatch):
-                intake.add_rows(item)
+                columns = _bounded(item.columns, keys, left)
+                intake.add_rows(item if len(columns) == len(item.columns) else replace(item, columns=columns))
                 count += len(item.lines)
             else:
                 wrong.append(item)
     except OSError as error:  # what came before it stays
         wrong.append(unreadable(unit, error, "The rest of it is left out." if count else sources.LEFT_OUT))
+    if left:
+        message = f"it has {len(keys) + len(left):,} keys, and {_MOST_KEYS:,} of a file are read"
+        hint = f"Left out are {', '.join(sorted(left)[:_SHOWN])} and others."
+        wrong.append(Problem("too-many-keys", message, hint, place=Place(unit.partition("\t")[0])))
     return count, wrong
+
+
+def _bounded(values: Mapping[str, _Value], keys: set[str], left: set[str]) -> Mapping[str, _Value]:
+    """Return values without those of keys beyond what a file may have, which are added to ``left``."""
+    if values.keys() <= keys:
+        return values
+    new = [name for name in values if name not in keys]
+    kept = [name for name in new if name in CORE_FIELDS or name in FLAGS]
+    kept += [name for name in new if name not in kept][: max(0, _MOST_KEYS - len(keys) - len(kept))]
+    keys.update(kept)
+    if len(kept) == len(new):
+        return values
+    left.update(name for name in new if name not in keys)
+    return {name: value for name, value in values.items() if name in keys}
 
 
 def read_all(

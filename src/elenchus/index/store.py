@@ -6,6 +6,7 @@ import hashlib
 import os
 import sys
 import unicodedata
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from zoneinfo import TZPATH
@@ -41,13 +42,16 @@ __all__ = [
     "digest_of",
     "digest_of_sources",
     "folders_for",
+    "forget_used",
     "opened",
     "program",
+    "rebuilt",
 ]
 
 FOLDER = ".elenchus"
 ROOT = "units"
 PARTS = ("tables", "records")
+_USED: dict[Path, None] = {}  # the folders whose indexes this process reads
 
 
 class Wanted(Frozen):
@@ -170,14 +174,28 @@ def _opened(folder: Path) -> tuple[KeptIndex | None, Problem | None]:
             return None, None
         except _Changed:
             continue
-        except (DamagedError, KeyError, TypeError, ValueError) as error:
-            why = str(error) if isinstance(error, DamagedError) else "it does not fit together"
-            message = f"the index in {folder} was built anew: {why}"
-            return None, Problem("index-rebuilt", message, "Nothing is lost by that.")
         except OSError as error:
             message = f"the index in {folder} cannot be read ({error.strerror})"
             return None, Problem("index-rebuilt", message, "All content was read instead.")
+        except Exception as error:  # an index comes with its site, and can hold anything
+            return None, rebuilt(folder, str(error) if isinstance(error, DamagedError) else "")
     return None, None
+
+
+def rebuilt(folder: Path, why: str = "") -> Problem:
+    """Return the notice of an index in whose place all content was read."""
+    message = f"the index in {folder} was built anew: {why or 'it does not fit together'}"
+    return Problem("index-rebuilt", message, "Nothing is lost by that.")
+
+
+def forget_used() -> list[Path]:
+    """Make the indexes that this process has read unusable, and return their folders."""
+    found = list(_USED)
+    _USED.clear()
+    for folder in found:
+        with suppress(OSError):
+            (folder / ROOT).unlink(missing_ok=True)
+    return found
 
 
 def folders_for(site: Path) -> list[Path]:
@@ -217,6 +235,7 @@ def opened(site: Path) -> tuple[KeptIndex | None, Problem | None]:
     for folder in sorted(folders_for(site), key=_age):
         kept, told = _opened(folder)
         if kept:
+            _USED[folder] = None
             return kept, notice
         notice = notice or told
     return None, notice

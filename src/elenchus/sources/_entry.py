@@ -138,11 +138,11 @@ def _json_front(text: str) -> tuple[dict[str, Raw], str, int]:
 
     A text that begins with a brace and is no JSON object is a text.
     """
-    from elenchus.sources._json import json_object
+    from elenchus.sources._json import json_object, without_halves
 
     if not text[1:].lstrip().startswith(('"', "}")):
         return {}, text, 1
-    values, end = json_object(text, 0, most=_LONGEST_FRONT)
+    values, end = json_object(without_halves(text[: 2 * _LONGEST_FRONT]), 0, most=_LONGEST_FRONT)
     rest = text[end:]
     if rest.partition("\n")[0].strip():
         raise Unreadable(

@@ -215,13 +215,19 @@ class FileReader:
         self.root = root
         self.parse = parse
         self.most = most
+        self.unpacked: dict[str, int] = {}  # bytes, by archive
 
     def content(self, unit: str) -> FileContent:
         """Return what a file holds. Raises OSError."""
         path = os.path.join(self.root, unit)  # noqa: PTH118 - as fast as can be, for each file
         archive, inside = archive_of(unit)
         if inside and not os.path.lexists(path):
-            return _of_member(self.root / archive, inside)
+            found, size = _of_member(self.root / archive, inside)
+            self.unpacked[archive] = self.unpacked.get(archive, 0) + size
+            most = max((self.root / archive).stat().st_size * _MOST_TIMES, _LARGE)
+            if self.unpacked[archive] > most:
+                raise OSError(errno.EFBIG, f"its archive unpacks to more than {most // 2**20} MB", unit)
+            return found
         packed = unit.lower().endswith(_PACKED)
         if packed or self.most is None or self.most > MOST_BYTES:
             size = os.stat(path).st_size  # noqa: PTH116 - as fast as can be, for each file
@@ -256,8 +262,8 @@ def _streamed(path: str, most: int | None, *, is_packed: bool) -> FileContent:
     return FileContent(int.from_bytes(found.digest(), "little"), opened)
 
 
-def _of_member(archive: Path, name: str) -> FileContent:
-    """Return what a member of an archive holds. Raises OSError."""
+def _of_member(archive: Path, name: str) -> tuple[FileContent, int]:
+    """Return what a member of an archive holds, and how many bytes that is. Raises OSError."""
     with _zip(archive) as opened:
         try:
             told = opened.getinfo(name)
@@ -274,7 +280,7 @@ def _of_member(archive: Path, name: str) -> FileContent:
             raise OSError(errno.EINVAL, f"the member cannot be unpacked: {error}", name) from None
         return _bounded(found, told.compress_size, file)
 
-    return FileContent(told.CRC << 32 | told.file_size & 0xFFFFFFFF, stream)
+    return FileContent(told.CRC << 32 | told.file_size & 0xFFFFFFFF, stream), told.file_size
 
 
 def _bounded(stream: Any, size: int, *others: IO[bytes]) -> IO[bytes]:

@@ -19,7 +19,7 @@ Steps: TypeAlias = tuple[Any, ...]  # names and numbers that lead to a value of 
 
 __all__ = [
     "Lines", "Member", "Steps", "items_at", "json_object", "members_at", "offsets_of", "plain_object",
-    "whole_value",
+    "whole_value", "without_halves",
 ]  # fmt: skip
 
 _SPACE = re.compile(r"[ \t\n\r]*")
@@ -51,6 +51,29 @@ def _json_value(text: str, at: int = 0) -> tuple[Any, int]:
         raise Unreadable(f"this is not valid JSON: {_plain(error.msg)}", _line(text, error.pos)) from None
     except RecursionError:
         raise Unreadable("the values nest too many lists and tables", _line(text, at)) from None
+
+
+_HALVES = re.compile(
+    r"\\u[dD][89abAB][0-9a-fA-F]{2}\\u[dD][c-fC-F][0-9a-fA-F]{2}|\\u[dD][89a-fA-F][0-9a-fA-F]{2}|\\.",
+    re.DOTALL,
+)
+_HALF = re.compile(r"\\u[dD][89a-fA-F]")
+_LENGTH_OF_HALF = 6  # characters, as its replacement has
+
+
+def without_halves(text: str) -> str:
+    """Return the text of a document in which no half of a surrogate pair stands alone: no text can hold one.
+
+    What stands in its place is as long, so that all else stays where it is.
+    """
+    if not _HALF.search(text):
+        return text
+    return _HALVES.sub(lambda found: _whole(found[0]), text)
+
+
+def _whole(escape: str) -> str:
+    is_half = len(escape) == _LENGTH_OF_HALF and _HALF.match(escape)
+    return "\\ufffd" if is_half else escape
 
 
 def whole_value(text: str) -> Any:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import About, Place, Problem
 from elenchus.schema.record import RowBatch
+from elenchus.schema.types import CORE_FIELDS
 from elenchus.sources._blocks import as_block
 from elenchus.sources._keys import decides, without_omitted
 from elenchus.sources._keys import named as names_of_fields
@@ -22,8 +23,12 @@ if TYPE_CHECKING:
 
     from elenchus.sources import Item, SourceSpec
 
-__all__ = ["BATCH", "FewProblems", "columns_of", "rows_of"]
+__all__ = ["BATCH", "MOST_KEYS", "FewProblems", "columns_of", "rows_of"]
 
+MOST_KEYS = 1_000  # of one file, each of which is a column
+_FEW_KEYS = 100
+_MOST_CELLS = 5_000_000  # that are made of rows which are nearly empty
+_SPARSE = 20  # so many times the values that are there
 BATCH = 4096  # rows that are taken at once
 _PLAIN = pattern(r"(?:[a-z0-9]+(?:[._-][a-z0-9]+)*)?")
 _HTML = "html"
@@ -60,9 +65,25 @@ class FewProblems:
             yield Problem("unreadable-row", message, place=Place(self.file))
 
 
-def columns_of(rows: Sequence[Mapping[str, Any]]) -> dict[str, list[Any]]:
-    """Return the values of rows by their names, None where a row has none."""
-    names = dict.fromkeys(name for row in rows for name in row)
+def columns_of(
+    rows: Sequence[Mapping[str, Any]], problems: FewProblems | None = None
+) -> dict[str, list[Any]]:
+    """Return the values of rows by their names, None where a row has none.
+
+    Of more names than a file may have, the first are taken: each is a column as long as all rows.
+    """
+    names = list(dict.fromkeys(name for row in rows for name in row))
+    most = MOST_KEYS
+    if len(names) * len(rows) > _SPARSE * sum(map(len, rows)):  # rows hardly share a name
+        most = min(most, max(_FEW_KEYS, _MOST_CELLS // len(rows)))
+    if len(names) > most:
+        kept = [name for name in names if name.casefold() in CORE_FIELDS]
+        kept += [name for name in names if name.casefold() not in CORE_FIELDS][: most - len(kept)]
+        if problems:
+            message = f"it has {len(names):,} keys, and {most:,} of them are read"
+            hint = f"Left out are {names[-1]} and others."
+            problems.add(0, message, hint, "too-many-keys")
+        names = kept
     return {name: [row.get(name) for row in rows] for name in names}
 
 

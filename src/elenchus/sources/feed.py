@@ -10,7 +10,7 @@ from elenchus.sources._blocks import as_block
 from elenchus.sources._encoding import decoded
 from elenchus.sources._fetching import fetched_content, scan_address
 from elenchus.sources._files import FileReader, scan_files
-from elenchus.sources._json import Lines, offsets_of, whole_value
+from elenchus.sources._json import Lines, offsets_of, whole_value, without_halves
 from elenchus.sources._rows import columns_of, rows_of
 from elenchus.sources._simple import Unreadable
 from elenchus.values.texts import slug_of
@@ -81,7 +81,7 @@ def _slugs(columns: dict[str, list[Any]]) -> list[str]:
 
 def _of_json(text: str) -> list[tuple[int, dict[str, Any]]]:
     """Return the items of a JSON Feed (version 1.1) with their lines. Raises Unreadable."""
-    document = whole_value(text)
+    document = whole_value(without_halves(text))
     items = document.get("items") if isinstance(document, dict) else None
     if not isinstance(items, list):
         raise Unreadable("this is no JSON Feed: it has no list of items", 1)

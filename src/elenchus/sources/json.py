@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 from elenchus.schema.record import Raw
 from elenchus.sources._encoding import decoded
 from elenchus.sources._files import FileReader, scan_files
-from elenchus.sources._json import Lines, json_object, offsets_of, whole_value
+from elenchus.sources._json import Lines, json_object, offsets_of, whole_value, without_halves
 from elenchus.sources._rows import FewProblems, columns_of, rows_of
 from elenchus.sources._simple import Unreadable
 from elenchus.values.texts import quoted
@@ -89,7 +89,7 @@ def _parse(spec: SourceSpec, unit: str, content: FileContent) -> Iterator[Item]:
     """Yield the objects of a document as entries. Raises OSError."""
     problems = FewProblems(unit)
     try:
-        text = decoded(content.whole(_MOST_BYTES), spec)
+        text = without_halves(decoded(content.whole(_MOST_BYTES), spec))
         document = whole_value(text)
         places = _records(spec, document)
     except Unreadable as error:
@@ -97,7 +97,7 @@ def _parse(spec: SourceSpec, unit: str, content: FileContent) -> Iterator[Item]:
         return
     found = list(_objects(text, places, problems))
     lines = [line for line, _ in found]
-    columns = columns_of([{name: raw.value for name, raw in values.items()} for _, values in found])
+    columns = columns_of([{name: raw.value for name, raw in values.items()} for _, values in found], problems)
     at = {name: [values[name].line if name in values else 0 for _, values in found] for name in columns}
     if found:
         yield from rows_of(spec, unit, columns, lines, at)

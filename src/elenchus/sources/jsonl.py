@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from elenchus.errors import About
 from elenchus.sources._encoding import has_bad_bytes, not_encoded, opened_text
 from elenchus.sources._files import FileReader, scan_files
-from elenchus.sources._json import plain_object
+from elenchus.sources._json import plain_object, without_halves
 from elenchus.sources._rows import BATCH, FewProblems, columns_of, rows_of
 from elenchus.sources._simple import Unreadable
 
@@ -64,7 +64,7 @@ def _parse(spec: SourceSpec, unit: str, content: FileContent) -> Iterator[Item]:
     with text:
         objects = _objects(spec, text, encoding, problems)
         while batch := list(islice(objects, BATCH)):
-            columns = columns_of([found for _, found in batch])
+            columns = columns_of([found for _, found in batch], problems)
             yield from rows_of(spec, unit, columns, [line for line, _ in batch])
             yield from problems.told()
     yield from problems.told(at_end=True)
@@ -88,6 +88,6 @@ def _objects(
             )
         elif not line.isspace():
             try:
-                yield number, plain_object(line)
+                yield number, plain_object(without_halves(line))
             except Unreadable as error:
                 problems.add(number, str(error), "The line is left out.")

@@ -21,6 +21,7 @@ from elenchus.starting.looking import address_stock, read_stock, stocks_in
 from elenchus.starting.tables import table_specs
 from elenchus.starting.writing import field_text, files_of, site_text, source_text
 from elenchus.values.addresses import has_password
+from elenchus.values.texts import distinct
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
@@ -71,6 +72,10 @@ def begin(place: str, into: Path | None = None, password_from: str = "") -> Begu
     folder.mkdir(parents=True, exist_ok=True)
     noted: list[LeftOut] = []
     stocks = list(_stocks(folder, place, password_from, noted, is_address=is_address))
+    names = distinct([stock.spec.name for stock in stocks])
+    stocks = [
+        stock._replace(spec=replace(stock.spec, name=name)) for stock, name in zip(stocks, names, strict=True)
+    ]
     left = {name: count for each in noted for name, count in each.counts.items()}
     if not any(stock.entries for stock in stocks):
         message = f"nothing in {place} can be read as content"
