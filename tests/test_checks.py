@@ -46,6 +46,8 @@ def broken(tmp_path_factory: pytest.TempPathFactory) -> Path:
         f'deep = {{ ask = "where {"(" * 50}pinned" }}\nlong = {{ ask = "{"x" * 20_001}" }}\n',
         encoding="utf-8",
     )
+    wide = {"title": "Wide", "date": "2026-01-01"} | {f"k{number}": "x" for number in range(1001)}
+    (folder / "lists" / "wide.jsonl").write_text(json.dumps(wide) + "\n")
     with (folder / "terms" / "habitat.csv").open("a", encoding="utf-8") as file:
         file.write("sea-cave,Sea cave again,shore,,\nlost,Lost,nowhere,,\n")
     return folder
@@ -71,6 +73,7 @@ UNMARKED = {
     ("listings/deep.toml", 2, "too-long"),
     ("listings/deep.toml", 1, "unplaced-listing"),
     ("listings/deep.toml", 2, "unplaced-listing"),
+    ("lists/wide.jsonl", 0, "too-many-keys"),
     ("lists/*.tsv", 0, "no-file"),
     ("lists/ledger.db/items", 0, "unreadable-database"),
     ("127.0.0.1/bay/items", 0, "unreadable-database"),

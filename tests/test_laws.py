@@ -62,6 +62,7 @@ def test_laws(site: elenchus.Site, case: dict[str, Any]) -> None:
     answer = elenchus.ask(site, case["question"])
     if "ids" in case:
         assert [row.id.rpartition("/")[2] for row in answer.rows] == case["ids"].split()
+    assert case.get("notice", "") in " ".join(each.message for each in answer.notices)
     if "labels" in case:
         assert [group.label for group in answer.groups or ()] == case["labels"].split()
     elif "groups" in case:

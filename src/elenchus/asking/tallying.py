@@ -14,7 +14,10 @@ from elenchus.site.inheritance import Listing
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-__all__ = ["TermTally", "term_tally"]
+__all__ = ["MOST_TALLIED", "TermTally", "term_tally"]
+
+
+MOST_TALLIED = 300  # terms of an answer that are counted together without being asked for
 
 
 class TermTally(Frozen):

@@ -38,6 +38,8 @@ if TYPE_CHECKING:
     from elenchus.plan.values import Resolver
     from elenchus.schema.catalog import Catalog
 
+_BY_SIZE = ("<", "<=", ">", ">=", "between")
+
 __all__ = ["Conditions"]
 
 _ENTRY = FieldRef("entry", FieldType(Type.ENTRY))
@@ -111,6 +113,8 @@ class Conditions(Reading):
         if len(values) == len(node.values) and record.operands is Operands.PAIR and reversed_bounds(*values):
             message = f"nothing lies between {values[0].shown} and {values[1].shown}"
             self.report("reversed-bounds", message, "Turn them round.", node.span)
+        if field.type.type is Type.TEXT and record.name in _BY_SIZE:
+            self.resolver.note_text_order(field, node.values)
         return Test(field, record.name, values, node.negated, node.span)
 
     def values(self, node: nodes.Compare, record: Operator, field: FieldRef) -> tuple[Value, ...]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import TYPE_CHECKING, assert_never
 
 from elenchus.errors import About, Problem, Replacement
@@ -27,6 +28,9 @@ from elenchus.values.patterns import PatternError, searcher
 from elenchus.values.texts import either, fold, nearest, quoted
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from elenchus.language import nodes
     from elenchus.language.nodes import Literal
     from elenchus.plan.nodes import FieldRef
     from elenchus.schema.catalog import Catalog, TermName
@@ -40,7 +44,8 @@ DATE_WORDS = (
 
 __all__ = ["DATE_WORDS", "Refused", "Resolver"]
 
-_NUMBER = pattern(r"[+-]?(\d{1,40}(\.\d{0,40})?|\.\d{1,40})")
+_NUMBER = pattern(r"[+-]?(\d{1,40}(_\d{1,40}){0,20}(\.\d{0,40})?|\.\d{1,40})(e[+-]?\d{1,3})?", re.IGNORECASE)
+_LARGEST = 10**300
 
 
 class Refused(Exception):
@@ -98,12 +103,23 @@ class Resolver(Frozen):
         from fractions import Fraction
 
         number = Fraction(literal.text)
+        if abs(number) > _LARGEST:
+            raise Refused(literal, Problem("not-a-number", f"{quoted(literal.text)} is too large a number"))
         if part in _NUMBERS_OF_PARTS:
             first, last, hint = _NUMBERS_OF_PARTS[part]
             if not (first <= number <= last and number.denominator == 1):
                 message = f"no date has the {part} {literal.text}"
                 self.notices.append(Problem("no-such-part", message, hint, span=literal.span))
         return NumberValue(number, literal.text)
+
+    def note_text_order(self, field: FieldRef, literals: Sequence[nodes.Value]) -> None:
+        """Note a text field that is compared by size with what reads as a number: 9 comes after 1500 then."""
+        texts = [getattr(each, "text", "") for each in literals]
+        if number := next(filter(_NUMBER.fullmatch, texts), ""):
+            message = f"{field.name} is text, so {number} compares with it as text, and not as a number"
+            hint = f'Declare it: {field.name} = {{ type = "number" }}.'
+            span = literals[texts.index(number)].span
+            self.notices.append(Problem("compared-as-text", message, hint, span=span))
 
     def time(self, field: FieldRef, literal: Literal) -> TimeValue:
         """Return a date as an interval; ``now`` is an instant, or today for a field of days."""

@@ -15,8 +15,16 @@ if TYPE_CHECKING:
 __all__ = ["overlaps", "tally_told"]
 
 
-def tally_told(found: TermTally) -> Iterator[Piece]:
-    """Yield how the counts of terms add up, then each entry under several of them, with these."""
+def tally_told(found: TermTally, *, whole: bool) -> Iterator[Piece]:
+    """Yield how the counts of terms add up, then each entry under several of them, with these.
+
+    Without ``whole`` in one line.
+    """
+    if not whole:
+        several = f", {len(found.several)} under several" if found.several else ""
+        entries = "1 distinct entry" if found.distinct == 1 else f"{found.distinct} distinct entries"
+        yield Piece(f"own: {found.total} in all, {entries}{several}\n", Role.FAINT)
+        return
     counts = " + ".join(f"{term} {count}" for term, count in found.counts) or "no term"
     yield Piece(f"{counts} = {found.total}, of {found.distinct} distinct entries")
     yield Piece(f", {len(found.several)} under several\n" if found.several else "\n")

@@ -26,8 +26,8 @@ YES = frozenset({"yes", "true", "on", "1"})
 NO = frozenset({"no", "false", "off", "0"})
 _DAY = pattern(r"\d{4}-\d{2}-\d{2}|\d{4}-W\d{2}-\d", re.IGNORECASE)
 _NEARLY = pattern(r"(\d{4})[-/.](\d{1,2})[-/.](\d{1,2})")
-_INTEGER = pattern(r"[+-]?\d{1,19}")
-_NUMBER = pattern(r"[+-]?(\d+\.?\d*|\.\d+)(e[+-]?\d{1,3})?", re.IGNORECASE)
+_INTEGER = pattern(r"[+-]?\d{1,19}(_\d{1,19}){0,9}(e\+?\d{1,2})?", re.IGNORECASE)
+_NUMBER = pattern(r"[+-]?(\d+(_\d+)*\.?\d*|\.\d+)(e[+-]?\d{1,3})?", re.IGNORECASE)
 _LARGEST = 2**63 - 1
 RENAMED = {"pending": "draft"}  # words for a status that were given up
 
@@ -89,9 +89,13 @@ def _bounds(field: Field) -> str:
 
 def _read_integer(text: str, _type: FieldType, _zone: ZoneInfo) -> int:
     """Read a whole number of up to 64 bits."""
-    if not _INTEGER.fullmatch(text) or abs(int(text)) > _LARGEST:
+    if not _INTEGER.fullmatch(text):
         raise Unfit(f"{quoted(text)} is not a whole number")
-    return int(text)
+    digits, _, power = text.lower().partition("e")
+    found: int = int(digits) * 10 ** int(power or 0)
+    if abs(found) > _LARGEST:
+        raise Unfit(f"{quoted(text)} is not a whole number")
+    return found
 
 
 def _read_number(text: str, _type: FieldType, _zone: ZoneInfo) -> float:

@@ -38,10 +38,13 @@ _LONGEST_TERM = 60
 _ISO = re.compile(r"\d{4}-\d{2}-\d{2}")
 _ISO_TIME = re.compile(r"\d{4}-\d{2}-\d{2}[T ]\d{1,2}:\d{2}(:\d{2}(\.\d+)?)?\s?(Z|[+-]\d{2}:?\d{2})?")
 _IMAGE = re.compile(r"\S+\.(?:jpe?g|png|gif|webp|svg|avif)", re.IGNORECASE)
+_NUMBER = re.compile(r"[+-]?(\d+(_\d+)*\.?\d*|\.\d+)(e[+-]?\d{1,3})?", re.IGNORECASE)
 _TESTS: dict[str, Callable[[str], bool]] = {
     "yesno": lambda text: fold(text) in (YES | NO) - {"0", "1"},
-    "integer": lambda text: re.fullmatch(r"[+-]?\d{1,18}", text) is not None,
-    "number": lambda text: re.fullmatch(r"[+-]?(\d+\.?\d*|\.\d+)", text) is not None,
+    "integer": lambda text: re.fullmatch(r"[+-]?\d{1,18}(_\d{1,18})*", text) is not None,
+    "number": lambda text: (
+        re.fullmatch(r"[+-]?(\d+(_\d+)*\.?\d*|\.\d+)(e[+-]?\d{1,3})?", text, re.I) is not None
+    ),
     "date": lambda text: _ISO.fullmatch(text) is not None,
     "datetime": lambda text: (_ISO.fullmatch(text) or _ISO_TIME.fullmatch(text)) is not None,
     "url": lambda text: re.match(r"https?://\S+$", text) is not None,

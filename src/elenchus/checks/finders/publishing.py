@@ -8,10 +8,14 @@ from elenchus.asking.alone import independent
 from elenchus.asking.query import Query
 from elenchus.errors import ElenchusError, Problem
 from elenchus.forms import Need, beside_names, form
+from elenchus.pages.paths import file_of
 from elenchus.pages.sections import free_parameters
+from elenchus.publishing.outputs import published_file
 from elenchus.rendering.controls import MOST_ROWS
 from elenchus.rendering.templates import Templates
-from elenchus.values.texts import either
+from elenchus.site.keys import SITE_FILE
+from elenchus.site.toml import open_toml
+from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -34,6 +38,7 @@ def find(survey: Survey) -> Iterator[Problem]:
         if rule.template and not templates.has(rule.template):
             yield templates.missing(rule.template, rule.at("template"))
         yield from _around(survey, rule.name)
+    yield from _moves(survey)
     told: set[str] = set()
     for page in survey.placed:
         if page.page.rule.name not in told:
@@ -58,9 +63,30 @@ def _around(survey: Survey, name: str) -> Iterator[Problem]:
             )
 
 
+def _moves(survey: Survey) -> Iterator[Problem]:
+    """Yield old addresses of the site file that lead round in a circle, or to no page."""
+    definition = survey.site.definition
+    if not definition.moved:
+        return
+    targets = {file_of(old.lstrip("/")): file_of(new.lstrip("/")) for old, new in definition.moved.items()}
+    known = {file_of(page.path) for page in survey.book.pages if not page.rule.private}
+    toml = open_toml(definition.folder / SITE_FILE, SITE_FILE)
+    for old, new in definition.moved.items():
+        seen = [file_of(old.lstrip("/"))]
+        while seen[-1] in targets and targets[seen[-1]] not in seen:
+            seen.append(targets[seen[-1]])
+        place = toml.place(("publish", "moved", old))
+        if seen[-1] in targets:
+            message = f"{quoted(old)} leads to {quoted(new)}, and from there back again"
+            yield Problem("moved-in-a-circle", message, "Name the page where it ends.", place=place)
+        elif seen[-1] not in known and not published_file(survey.site, seen[-1], ()):
+            near = nearest(new, [f"/{page.address}" for page in survey.book.pages if page.address])
+            message = f"{quoted(old)} leads to {quoted(new)}, where no page stands"
+            yield Problem("moved-nowhere", message, "Name a page that is published.", place=place, near=near)
+
+
 def _beside(survey: Survey, page: Placed) -> Iterator[Problem]:
-    """Yield files beside a page that cannot be made, or that get in each other's way."""
-    seen: set[tuple[str, str]] = set()
+    """Yield files beside a page that cannot be made."""
     for section in page.sections:
         place = section.rule.place
         of_entries = [name for name in section.rule.beside if Need.ENTRIES in form(name).needs]
@@ -72,13 +98,6 @@ def _beside(survey: Survey, page: Placed) -> Iterator[Problem]:
         if placed and not survey.site.definition.address:
             message = f"{section.label} has no {either(placed)}: the site has no address, and a feed needs it"
             yield Problem("no-address", message, 'Write address = "https://…/" below [site].', place=place)
-        for name in section.rule.beside:
-            if (section.slug, name) in seen:
-                message = (
-                    f"two sections of the page {page.page.rule.name} have the file {section.slug} as {name}"
-                )
-                yield Problem("duplicate-address", message, "Keep one of them.", place=place)
-            seen.add((section.slug, name))
 
 
 def _forms(section: Section) -> Iterator[Problem]:

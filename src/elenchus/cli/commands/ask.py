@@ -148,14 +148,16 @@ def ask(
         draw(answer, chart)
     pieces = forms.form(output).write(answer, _frame_of(asked, question, output))
     show(pieces, is_data=output != "table")
-    if overlap:
+    if overlap or output == "table":
         from elenchus.asking.query import Query
-        from elenchus.asking.tallying import term_tally
+        from elenchus.asking.tallying import MOST_TALLIED, term_tally
         from elenchus.report.overlaps import overlaps, tally_told
 
         query = Query.of(asked, question, values_of(given), changes)
-        tally = None if answer.groups is not None else term_tally(query)
-        show(tally_told(tally) if tally else overlaps(answer))
+        is_small = overlap or answer.total <= MOST_TALLIED
+        tally = term_tally(query) if answer.groups is None and answer.total and is_small else None
+        if tally or overlap:
+            show(tally_told(tally, whole=overlap) if tally else overlaps(answer))
     if not forms.form(output).tells:
         show_error(notice_lines(answer.notices))
     show_problems(asked, everything=problems)

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import socket
 from contextlib import suppress
 from pathlib import Path
 from secrets import token_urlsafe
-from typing import Annotated
+from typing import Annotated, Optional
 
 import typer
 
 from elenchus.cli.app import AnswersOption, AtOption, NoIndexOption, SiteOption, app, examples
 
 __all__ = ["serve"]
+
+_USUAL_PORT = 4040
 
 
 def _is_this_machine(host: str) -> bool:
@@ -24,13 +27,32 @@ def _is_this_machine(host: str) -> bool:
         return host == "localhost"
 
 
+def _is_free(host: str, port: int) -> bool:
+    """Say whether a port can be served at."""
+    family = socket.AF_INET6 if ":" in host else socket.AF_INET
+    try:
+        with socket.socket(family, socket.SOCK_STREAM) as listening:
+            listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            listening.bind((host, port))
+    except OSError:
+        return False
+    return True
+
+
 @app.command(
     short_help=__doc__, epilog=examples("elenchus serve", "elenchus serve --at 2026-07-01 --port 4041")
 )
 def serve(
     port: Annotated[
-        int, typer.Option("--port", metavar="PORT", min=0, max=65535, help="The port; 0 takes any free one.")
-    ] = 4040,
+        Optional[int],  # noqa: UP045 - Typer reads the annotation while the program starts
+        typer.Option(
+            "--port",
+            metavar="PORT",
+            min=0,
+            max=65535,
+            help="The port, 0 for any free one; else 4040, or a free one if that is taken.",
+        ),
+    ] = None,
     host: Annotated[
         str,
         typer.Option(
@@ -74,6 +96,8 @@ def serve(
                 ]
             )
 
+    if port is None:
+        port = _USUAL_PORT if _is_free(host, _USUAL_PORT) else 0
     try:
         with suppress(KeyboardInterrupt):  # that is how it ends
             run_server(live, host, port, ready, key)
