@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 import elenchus
 from elenchus.checks.run import check_site
 from elenchus.pages.sections import placed
-from elenchus.preview.api import listing_reply
+from elenchus.preview.api import api_reply
 from elenchus.preview.live import Scene
 from elenchus.preview.pages import page_reply
 from elenchus.preview.tools import why_page
@@ -171,5 +171,5 @@ def test_random_sections(base: Site, sections: list[dict[str, Any]], no_repeats:
     moment = Scene(site, 1)
     assert page_reply(moment, "", "").status == 200
     for number in range(len(sections)):
-        assert listing_reply(moment, f"l{number}", "").status in (200, 400)
+        assert api_reply(moment, f"/api/listings/l{number}", "").status in (200, 400)
         assert why_page(moment, f"page=/&section={number}").status == 200

@@ -210,6 +210,12 @@ def test_all_shown(folder: Path) -> None:
         ("/api/listings/lead?sort=up", 400, "unknown-parameter", "sort"),
         ("/api/listings/find?page[number]=9", 404, "no-such-page", "page[number]"),
         ("/api/listings/find?page[number]=x", 404, "no-such-page", "page[number]"),
+        ("/api/rows/sighting/unknown-wader", 404, "unknown-entry", ""),
+        ("/api/rows/sighting/nowhere", 404, "unknown-entry", ""),
+        ("/api/rows/sightin/nowhere", 404, "unknown-kind", ""),
+        ("/api/nothing", 404, "unknown-page", ""),
+        ("/api/listings/find?" + "a" * 5000, 414, "bad-request", ""),
+        ("/api/listings/find?" + "&" * 200, 400, "bad-request", ""),
         ("/api/listings/of-station", 400, "no-page-row", ""),
         ("/api/listings/find?filter[habitat]=" + "x" * 600, 400, "long-value", "filter[habitat]"),
     ],
@@ -222,6 +228,7 @@ def test_api_errors(demo: TestClient, address: str, status: int, code: str, para
     assert (error["status"], error["code"]) == (str(status), code)
     assert error.get("source", {}).get("parameter", "") == parameter
     assert error["title"]
+    assert "--" not in error["detail"]
 
 
 def test_api(demo: TestClient, demo_site: elenchus.Site) -> None:
@@ -244,7 +251,14 @@ def test_api(demo: TestClient, demo_site: elenchus.Site) -> None:
     assert first["type"] == "sighting"
     assert first["attributes"]["date"] == "2026-06-14T08:40:00+01:00"
     assert first["relationships"]["habitat"]["data"] == [{"type": "habitat", "id": "rocky-shore"}]
-    assert first["links"]["self"] == "/sightings/grey-seals-hauled-out/"
+    assert first["links"]["self"] == "/api/rows/sighting/sighting/grey-seals-hauled-out"
+    assert first["attributes"]["address"].endswith("/sightings/grey-seals-hauled-out/")
+    itself = demo.get(first["links"]["self"]).json()
+    assert (itself["data"]["id"], itself["links"]["self"]) == (first["id"], first["links"]["self"])
+    term = demo.get("/api/rows/habitat/rocky-shore").json()["data"]
+    assert (term["type"], term["attributes"]["name"]) == ("habitat", "Rocky shore")
+    of_station = demo.get("/api/listings/of-station?filter[here]=station/north-point").json()
+    assert of_station["meta"]["total"] > 0
     names = [each["id"] for each in demo.get("/api/listings").json()["data"]]
     assert "find" in names
     months = demo.get("/api/listings/months").json()["meta"]["groups"]
@@ -257,6 +271,7 @@ def test_api(demo: TestClient, demo_site: elenchus.Site) -> None:
         (JSON_API, 200),
         ("*/*", 200),
         (f"{JSON_API};q=0.9", 200),
+        (f'{JSON_API}; profile="https://x.example/p"', 200),
         (f"{JSON_API}; ext=x", 406),
         (f"{JSON_API}; ext=x, {JSON_API}", 200),
     ],
@@ -264,6 +279,18 @@ def test_api(demo: TestClient, demo_site: elenchus.Site) -> None:
 def test_accept(demo: TestClient, accept: str, status: int) -> None:
     """A client that asks for parameters of the media type is told that there are none (JSON:API 1.1)."""
     assert demo.get("/api/listings/find", headers={"accept": accept}).status_code == status
+
+
+def test_methods(demo: TestClient) -> None:
+    """What would change something is refused, in the form of whoever asks."""
+    for method in ("POST", "PUT", "PATCH", "DELETE"):
+        refused = demo.request(method, "/api/listings/find")
+        assert (refused.status_code, refused.json()["errors"][0]["title"]) == (
+            405,
+            "This address is only read",
+        )
+        assert refused.headers["allow"] == "GET, HEAD"
+        assert demo.request(method, "/").status_code == 405
 
 
 def test_validators(demo: TestClient) -> None:

@@ -53,10 +53,14 @@ def _at() -> Span:
 
 
 class Literal(Frozen):
-    """A value as it was written, without its quotes: the type of the field decides what it means."""
+    """A value as it was written, without its quotes: the type of the field decides what it means.
+
+    ``is_given`` says that a parameter stands there, and its caller gave the value.
+    """
 
     text: str
     span: Span = _at()
+    is_given: bool = member(default=False, compare=False)
 
 
 class Parameter(Frozen):

@@ -109,7 +109,7 @@ class _Binder(Working):
             )
         elif not texts:
             self.lacks(value)
-        return [Literal(text, value.span) for text in texts]
+        return [Literal(text, value.span, is_given=True) for text in texts]
 
     def lacks(self, parameter: Parameter) -> None:
         """Report a parameter that is not given, unless it may be left out."""

@@ -197,6 +197,9 @@ class _Checker(Reading):
         if source is None:
             return ENTRIES, known
         names = [name.text for name in source.names]
+        listings = self.ground.listings.names()
+        if len(names) == 1 and names[0] in listings and names[0] not in known:
+            return ENTRIES, known  # what is wrong with that listing is reported already
         if len(names) == 1 and names[0] in self.schema.taxonomies:
             return terms_of(names[0]), ()
         for name in source.names:

@@ -9,6 +9,7 @@ from elenchus.frozen import replace
 from elenchus.language import nodes
 from elenchus.language.habits import NULLS
 from elenchus.language.parser import parse_condition
+from elenchus.language.tree import walk
 from elenchus.operators import Operands, operator
 from elenchus.plan.conflicts import conflict, reversed_bounds
 from elenchus.plan.fields import NoField
@@ -37,6 +38,12 @@ if TYPE_CHECKING:
     from elenchus.plan.nodes import Rows, Value
     from elenchus.plan.values import Resolver
     from elenchus.schema.catalog import Catalog
+
+
+def _has_given(condition: nodes.Condition) -> bool:
+    """Say whether a value of a condition was given by a caller."""
+    return any(isinstance(each, nodes.Literal) and each.is_given for each in walk(condition))
+
 
 _BY_SIZE = ("<", "<=", ">", ">=", "between")
 
@@ -84,10 +91,12 @@ class Conditions(Reading):
                 part = self.read(node.part)
                 return Negation(part) if part else None
             case nodes.And():
-                found = AllOf(self.parts(node.parts))
-                if problem := conflict(found):
+                read = [(each, part) for each in node.parts if (part := self.read(each))]
+                # What a caller chooses may leave no row; only what is written down is a mistake.
+                written = tuple(part for each, part in read if not _has_given(each))
+                if problem := conflict(AllOf(written)):
                     self.problems.append(problem)
-                return found
+                return AllOf(tuple(part for _, part in read))
             case nodes.Or():
                 return AnyOf(self.parts(node.parts))
             case _:

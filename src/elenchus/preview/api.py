@@ -7,9 +7,12 @@ import re
 from typing import TYPE_CHECKING, Any
 from urllib.parse import parse_qsl, quote, urlencode
 
-from elenchus.asking.query import Query
+from elenchus.asking.here import HERE, names_of_here
+from elenchus.asking.query import Query, resolved
 from elenchus.errors import ElenchusError, NoSuchName, NoSuchPage, Problem
 from elenchus.frozen import replace
+from elenchus.language.nodes import Literal
+from elenchus.language.printer import print_value
 from elenchus.plan.nodes import Stored
 from elenchus.preview.reply import Reply
 from elenchus.schema.subject import ENTRIES
@@ -24,16 +27,34 @@ if TYPE_CHECKING:
     from elenchus.plan.nodes import FieldRef, Plan
     from elenchus.preview.live import Scene
     from elenchus.site.inheritance import Listing
+    from elenchus.site.site import Site
 
-__all__ = ["API", "MEDIA_TYPE", "listing_reply", "listings_reply", "problem_reply"]
+__all__ = ["API", "MEDIA_TYPE", "api_reply", "problem_reply"]
 
-API = "/api/listings"
+API = "/api/"
+_LISTINGS = "/api/listings"
+_ROWS = "/api/rows"
 MEDIA_TYPE = "application/vnd.api+json"
 _FILTER = re.compile(r"filter\[([^\[\]]+)\]")
 _PAGE_NUMBER = "page[number]"
 _SORT = "sort"
 _LONGEST_VALUE = 500
 _SUMMARY = ("summary",)
+
+
+_CLASSES = {
+    400: "The request cannot be understood",
+    404: "There is nothing at this address",
+    405: "This address is only read",
+    406: "This media type is not given",
+    414: "The address is too long",
+    500: "The site cannot be read",
+}
+# What hints of the command line are here.
+_OPTIONS = (
+    (re.compile(r"--with (\w+)=(\S+?)(?=[.,;]?(?:\s|$))"), r"filter[\1]=\2"),
+    (re.compile(r"--page\b"), _PAGE_NUMBER),
+)
 
 
 class _BadRequest(Exception):
@@ -46,7 +67,42 @@ class _BadRequest(Exception):
         self.parameter = parameter
 
 
-def listings_reply(scene: Scene) -> Reply:
+def api_reply(scene: Scene, path: str, query: str) -> Reply:
+    """Return what stands at an address of the API; what is wrong with a request as JSON:API errors."""
+    if path == _LISTINGS:
+        return _listings_reply(scene)
+    if path.startswith(f"{_LISTINGS}/"):
+        return _listing_reply(scene, path.removeprefix(f"{_LISTINGS}/"), query)
+    kind, _, name = path.removeprefix(f"{_ROWS}/").partition("/")
+    if path.startswith(f"{_ROWS}/") and name:
+        return _row_reply(scene, kind, name)
+    hint = f"{_LISTINGS} lists the listings."
+    return problem_reply(404, [Problem("unknown-page", f"nothing stands at {quoted(path)}", hint)])
+
+
+def _row_reply(scene: Scene, kind: str, name: str) -> Reply:
+    """Return one row as a resource: a public entry by its kind and id, or a term by its taxonomy and id."""
+    site = scene.site
+    known = [*site.dataset.schema.kinds, *site.dataset.schema.taxonomies]
+    if kind not in known:
+        message = f"there is no kind or taxonomy {quoted(kind)}"
+        return problem_reply(404, [Problem("unknown-kind", message, near=nearest(kind, known))])
+    field = "term" if kind in site.dataset.schema.taxonomies else "entry"
+    try:
+        query = Query(site, resolved(site, f"from {kind} where {field} = {print_value(Literal(name))}"), {})
+        answer = query.answer(in_public=True)
+    except ElenchusError as error:
+        return problem_reply(404, error.problems)
+    if not answer.rows:
+        message = f"there is no public {kind} {quoted(name)}"
+        return problem_reply(404, [Problem("unknown-entry", message)])
+    plan = query.plan
+    types = {ref.name: ref for ref in (*plan.fields, *plan.show)}
+    resource = _resource(scene, plan, types, answer.rows[0])
+    return _document({"data": resource, "links": {"self": resource["links"]["self"]}})
+
+
+def _listings_reply(scene: Scene) -> Reply:
     """Return all listings, as resources with what they ask and which parameters they take."""
     library = scene.site.library
     data = [
@@ -59,15 +115,15 @@ def listings_reply(scene: Scene) -> Reply:
                 "question": listing.asks,
                 "parameters": list(listing.parameter_names),
             },
-            "links": {"self": f"{API}/{quote(name)}"},
+            "links": {"self": f"{_LISTINGS}/{quote(name)}"},
         }
         for name in library.names
         for listing in (library.get(name),)
     ]
-    return _document({"data": data, "links": {"self": API}, "meta": {"total": len(data)}})
+    return _document({"data": data, "links": {"self": _LISTINGS}, "meta": {"total": len(data)}})
 
 
-def listing_reply(scene: Scene, name: str, query: str) -> Reply:
+def _listing_reply(scene: Scene, name: str, query: str) -> Reply:
     """Return a page of a listing; what is wrong with a request as JSON:API errors."""
     try:
         return _answered(scene, name, query)
@@ -86,11 +142,11 @@ def _answered(scene: Scene, name: str, address: str) -> Reply:
     site = scene.site
     if name not in site.library.names:
         near = nearest(name, site.library.names)
-        hint = f"{API} lists them all."
+        hint = f"{_LISTINGS} lists them all."
         message = f"there is no listing {quoted(name)}"
         raise _BadRequest(404, Problem("unknown-listing", message, hint, near=near))
     listing = site.library.get(name)
-    given, page = _read_query(listing, address)
+    given, page = _read_query(site, listing, address)
     query = Query(site, listing, given)
     try:
         plan = query.plan
@@ -107,7 +163,7 @@ def _answered(scene: Scene, name: str, address: str) -> Reply:
     )
 
 
-def _read_query(listing: Listing, query: str) -> tuple[dict[str, list[str]], str]:
+def _read_query(site: Site, listing: Listing, query: str) -> tuple[dict[str, list[str]], str]:
     """Return the values of the parameters, and the page. Raises BadRequest for what it does not take."""
     given: dict[str, list[str]] = {}
     page = "1"
@@ -116,7 +172,7 @@ def _read_query(listing: Listing, query: str) -> tuple[dict[str, list[str]], str
         if len(text) > _LONGEST_VALUE:
             raise _BadRequest(400, Problem("long-value", "the value is too long"), key)
         if match:
-            _known_filter(listing, match[1], key)
+            _known_filter(site, listing, match[1], key)
             parts = text.split(",") if _takes_many(listing, match[1]) else [text]
             given.setdefault(match[1], []).extend(part for part in parts if part)
         elif key == _SORT:
@@ -136,11 +192,11 @@ def _takes_many(listing: Listing, name: str) -> bool:
     return name not in listing.parameters or listing.parameters[name][0].many
 
 
-def _known_filter(listing: Listing, name: str, key: str) -> None:
+def _known_filter(site: Site, listing: Listing, name: str, key: str) -> None:
     """Raise BadRequest for a parameter that a listing does not declare, or that is its order."""
     orders = [each for each, (rule, _) in listing.parameters.items() if rule.orders]
     names = [each for each in listing.parameter_names if each not in orders]
-    if name in names:
+    if name in names or (name == HERE and names_of_here(site, listing)):
         return
     near = nearest(name, names)
     hint = f"It takes {either(names) or 'none'}."
@@ -186,14 +242,25 @@ def _resource(scene: Scene, plan: Plan, types: Mapping[str, FieldRef], row: Row)
             relationships[name] = {"data": _identifiers(scene, ref, value)}
         elif name in _SUMMARY:
             attributes[name] = view.summary()
+        elif ref and ref.type.type is Type.IMAGE:
+            attributes[_member(name)] = _addresses(scene, value)
         else:
             attributes[_member(name)] = plain(value)
     found: dict[str, Any] = {"type": view.kind, "id": row.id, "attributes": attributes}
     if relationships:
         found["relationships"] = relationships
     if view.address:
-        found["links"] = {"self": view.address}
+        attributes["address"] = desk.root.whole(view.address)
+    found["links"] = {"self": f"{_ROWS}/{quote(view.kind)}/{quote(row.id)}"}
     return found
+
+
+def _addresses(scene: Scene, value: Any) -> Any:
+    """Return images by their whole addresses, where the site has one."""
+    desk = scene.renderer.desk
+    if isinstance(value, tuple):
+        return [_addresses(scene, each) for each in value]
+    return desk.root.whole(desk.source_of(str(value))) if value else None
 
 
 def _member(name: str) -> str:
@@ -224,7 +291,7 @@ def _links(name: str, given: Mapping[str, Sequence[str]], listing: Listing, answ
         if not 1 <= number <= answer.pages:
             return None
         query = urlencode([*pairs, *([(_PAGE_NUMBER, str(number))] if number > 1 else [])])
-        return f"{API}/{quote(name)}" + (f"?{query}" if query else "")
+        return f"{_LISTINGS}/{quote(name)}" + (f"?{query}" if query else "")
 
     return {
         "self": link(answer.page),
@@ -271,6 +338,13 @@ def _counts(query: Query) -> Iterator[tuple[str, list[dict[str, Any]]]]:
         )
 
 
+def _of_the_wire(text: str) -> str:
+    """Return a sentence that speaks of parameters of an address in place of options of a command."""
+    for option, parameter in _OPTIONS:
+        text = option.sub(parameter, text)
+    return text[:1].upper() + text[1:]
+
+
 def _document(content: dict[str, Any], status: int = 200) -> Reply:
     """Return a JSON:API document."""
     whole = {"jsonapi": {"version": "1.1"}, **content}
@@ -284,10 +358,9 @@ def problem_reply(status: int, problems: Iterable[Problem], parameter: str = "")
         error: dict[str, Any] = {
             "status": str(status),
             "code": problem.code,
-            "title": problem.message[:1].upper() + problem.message[1:],
+            "title": _CLASSES.get(status, "The request cannot be answered"),
+            "detail": _of_the_wire(problem.sentences),
         }
-        if problem.hint:
-            error["detail"] = problem.hint
         if parameter:
             error["source"] = {"parameter": parameter}
         errors.append(error)

@@ -23,6 +23,7 @@ from starlette.responses import Response, StreamingResponse
 from starlette.routing import Route
 
 from elenchus.errors import ElenchusError, NoSuchName, OptionError, Problem
+from elenchus.frozen import replace
 from elenchus.pages.paths import TEMPLATES
 from elenchus.preview import api, changing, tools
 from elenchus.preview.failing import failed_page
@@ -42,6 +43,7 @@ if TYPE_CHECKING:
 
 __all__ = ["application", "serve"]
 
+_METHODS = ("GET", "POST", "PUT", "PATCH", "DELETE")  # all but the first are refused with a reason
 _LONGEST_ADDRESS = 4000  # bytes of path and query
 _MOST_FIELDS = 100  # of a query
 _SECONDS = 20  # that a request may take
@@ -189,10 +191,8 @@ async def _change(office: _Office, request: Request) -> Response:
 
 def _made(scene: Scene, path: str, query: str) -> Reply:
     """Return the reply to an address of the site, of its listings as data, or of the preview's own."""
-    if path == api.API:
-        return api.listings_reply(scene)
-    if path.startswith(f"{api.API}/"):
-        return api.listing_reply(scene, path.removeprefix(f"{api.API}/"), query)
+    if path.startswith(api.API):
+        return api.api_reply(scene, path, query)
     try:
         match path.removeprefix(TOOLS) if path.startswith(TOOLS) else "":
             case "why":
@@ -223,9 +223,11 @@ async def _respond(office: _Office, request: Request) -> Response:
     """Answer one request within the limits."""
     address = request.scope["raw_path"] + b"?" + request.scope["query_string"]
     if len(address) > _LONGEST_ADDRESS:
-        return Response("the address is too long\n", 414, media_type="text/plain")
+        return _refused(request, 414, "the address is too long")
     if address.count(b"&") >= _MOST_FIELDS:
-        return Response("the query has too many fields\n", 400, media_type="text/plain")
+        return _refused(request, 400, "the query has too many fields")
+    if request.method not in ("GET", "HEAD"):
+        return _refused(request, 405, f"{request.method} is not taken here, only GET")
     at = request.cookies.get(tools.COOKIE, "")[:_LONGEST_TIME]
     shows_all = request.cookies.get(tools.SHOWN) == "all"
     path, query = unquote(request.scope["raw_path"].decode("latin-1")), request.url.query
@@ -239,6 +241,15 @@ async def _respond(office: _Office, request: Request) -> Response:
         problem = Problem("not-acceptable", f"only {api.MEDIA_TYPE} without parameters is given")
         reply = api.problem_reply(406, [problem])
     return _on_the_wire(request, reply)
+
+
+def _refused(request: Request, status: int, message: str) -> Response:
+    """Return why a request is not answered: as JSON:API has it, or as a line of text."""
+    allowed = {"Allow": "GET, HEAD"} if status == 405 else {}  # noqa: PLR2004 - a method that is not taken
+    if request.scope["raw_path"].startswith(api.API.encode()):
+        reply = api.problem_reply(status, [Problem("bad-request", message)])
+        return _on_the_wire(request, replace(reply, headers={**reply.headers, **allowed}))
+    return Response(f"{message}\n", status, media_type="text/plain", headers=allowed)
 
 
 def _on_the_wire(request: Request, reply: Reply) -> Response:
@@ -255,13 +266,16 @@ def _on_the_wire(request: Request, reply: Reply) -> Response:
 
 
 def _accepts_api(accept: str) -> bool:
-    """Say whether a client takes JSON:API: not where it names its media type with parameters only."""
+    """Say whether a client takes JSON:API: not where it names its media type with other parameters only.
+
+    Profiles that nobody knows are ignored (JSON:API 1.1, “Server Responsibilities”).
+    """
     named = [
         each.split(";")
         for each in accept.replace(" ", "").split(",")
         if each.strip().startswith(api.MEDIA_TYPE)
     ]
-    return not named or any(all(part.startswith("q=") for part in parts) for _, *parts in named)
+    return not named or any(all(part.startswith(("q=", "profile=")) for part in parts) for _, *parts in named)
 
 
 async def _events(office: _Office, _request: Request) -> StreamingResponse:
@@ -335,7 +349,7 @@ def application(
         Route(f"{TOOLS}key", partial(_change, office), methods=["GET"]),
         Route(f"{TOOLS}change", partial(_change, office), methods=["GET", "POST"]),
         Route(f"{TOOLS}offers", partial(_change, office), methods=["POST"]),
-        Route("/{path:path}", partial(_respond, office), methods=["GET"]),
+        Route("/{path:path}", partial(_respond, office), methods=[*_METHODS]),
     ]
     guard = Middleware(TrustedHostMiddleware, allowed_hosts=list(hosts))
     found = Starlette(routes=routes, middleware=[guard], lifespan=lifespan)

@@ -19,7 +19,7 @@ from elenchus.pages.sections import free_parameters
 from elenchus.plan.nodes import Stored
 from elenchus.rendering.controls import form_of
 from elenchus.rendering.sections import choice_links, group_views
-from elenchus.rendering.values import View
+from elenchus.rendering.values import Presented
 from elenchus.schema.subject import ENTRIES, terms_of
 from elenchus.values.kept import cached_property
 
@@ -54,7 +54,7 @@ def _digest(*parts: Any) -> bytes:
 
 def _told(part: Any) -> str:
     """Return all that a part holds as a text: written out, a view is its title alone."""
-    if isinstance(part, View):
+    if isinstance(part, Presented):
         return f"{type(part).__name__}({', '.join(map(_told, values_of(part)))})"
     if isinstance(part, tuple | list):
         return f"[{', '.join(map(_told, part))}]"

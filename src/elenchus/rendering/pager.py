@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from elenchus.rendering.values import View
+from elenchus.rendering.values import Presented
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
@@ -14,7 +14,7 @@ __all__ = ["Pager", "PagerStep", "pager", "window"]
 _AROUND = 2  # pages that are named on each side of the current one
 
 
-class PagerStep(View):
+class PagerStep(Presented):
     """One step of a pager: a page, or a gap where ``number`` is 0."""
 
     number: int
@@ -25,7 +25,7 @@ class PagerStep(View):
         return str(self.number)
 
 
-class Pager(View):
+class Pager(Presented):
     """The steps of a pager; ``previous`` and ``next`` are empty at the ends."""
 
     number: int

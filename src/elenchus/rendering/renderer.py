@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import threading
 from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from markupsafe import Markup
 
+from elenchus.asking.here import HERE, names_of_here
 from elenchus.asking.query import Query, as_lists, resolved
 from elenchus.errors import Problem, SiteError
 from elenchus.files import is_file, read_whole
@@ -80,6 +82,7 @@ class Renderer:
             self.trace.templates,
         )
         self.trails: dict[str, tuple[Link, ...]] = {}
+        self.drawing = threading.local()  # the row of the page that a thread draws
 
     # what templates call
 
@@ -92,6 +95,9 @@ class Renderer:
     ) -> Query:
         """Return what a template asks, and note that it does."""
         values = as_lists(given)
+        here = getattr(self.drawing, "here", "")
+        if here and HERE not in values and HERE in names_of_here(self.site, resolved(self.site, text)):
+            values = {**values, HERE: [here]}
         noted = tuple((name, tuple(map(str, texts))) for name, texts in values.items())
         self.trace.asked[str(text), noted, counted] = None
         return self.query(text, values)
@@ -189,7 +195,12 @@ class Renderer:
         """Return a page as HTML."""
         view = self.view(found, visit or Visit())
         template = found.page.rule.template or "sheet.html"
-        return str(self.templates.drawn(template, sheet=view))
+        here = found.page.here
+        self.drawing.here = here.name if here and here.subject else ""
+        try:
+            return str(self.templates.drawn(template, sheet=view))
+        finally:
+            self.drawing.here = ""
 
     def view(self, found: Placed, visit: Visit) -> PageView:
         """Return what the template of a page is given."""

@@ -12,10 +12,10 @@ from elenchus.values.addresses import NOWHERE, Href
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-__all__ = ["NOTHING", "Image", "Item", "Value", "View"]
+__all__ = ["NOTHING", "Image", "Item", "Presented", "Value"]
 
 
-class View(Frozen):
+class Presented(Frozen):
     """The base of what templates are given: written out, it is what people read, and no more."""
 
     def __str__(self) -> str:
@@ -25,7 +25,7 @@ class View(Frozen):
         return str(self)
 
 
-class Item(View):
+class Item(Presented):
     """One value: its text, where it leads, or the machine-readable time that it is.
 
     ``time`` is a valid date or instant of HTML's ``<time datetime>``. A ``mark`` stands behind the text: the
@@ -49,7 +49,7 @@ class Item(View):
         return text + Markup(' <span class="elen-mark">{}</span>').format(self.mark) if self.mark else text
 
 
-class Image(View):
+class Image(Presented):
     """A picture: its address and the text for those who cannot see it, empty where it only decorates."""
 
     src: Href
@@ -67,7 +67,7 @@ class Image(View):
         return Markup('<img src="{}" alt="{}" loading="lazy" decoding="async">').format(self.src, self.alt)
 
 
-class Value(View):
+class Value(Presented):
     """What a row has in a field: no, one or several items; false where there is none.
 
     ``is_number`` lets tables put numbers under each other.

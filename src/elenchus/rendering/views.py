@@ -8,7 +8,7 @@ from urllib.parse import quote
 from markupsafe import Markup, escape
 
 from elenchus.frozen import Frozen, member
-from elenchus.rendering.values import View
+from elenchus.rendering.values import Presented
 from elenchus.values.addresses import Href  # noqa: TC001 - what views are made of
 
 if TYPE_CHECKING:
@@ -37,7 +37,7 @@ WORDS_OF_SUMMARY = 30
 NAMES = ("title", "name")
 
 
-class Link(View):
+class Link(Presented):
     """A link with its text; ``type`` is the media type of what it leads to, if that is no page.
 
     ``depth`` counts what stands above it in a tree.
@@ -82,7 +82,7 @@ def _branches(nodes: Sequence[_Node]) -> list[list[_Node]]:
     return found
 
 
-class ShownField(View):
+class ShownField(Presented):
     """A field that a section shows, and what it is called."""
 
     name: str
@@ -98,7 +98,7 @@ class ShownField(View):
         return self.name in NAMES
 
 
-class GroupView(View):
+class GroupView(Presented):
     """A group: its label, the page about it, how many rows it has, those that stand here.
 
     ``continued`` says that its first rows stand on the page before.
@@ -118,7 +118,7 @@ class GroupView(View):
         return _linked(self.label, self.href)
 
 
-class Option(View):
+class Option(Presented):
     """One choice: what is sent, what people read, how deep it stands in a tree, how many rows it leaves."""
 
     value: str
@@ -131,7 +131,7 @@ class Option(View):
         return self.label
 
 
-class Control(View):
+class Control(Presented):
     """One parameter of a form: ``shape`` is many or one of its options, or a text."""
 
     name: str
@@ -150,7 +150,7 @@ class Control(View):
         return _branches(self.options)
 
 
-class FormView(View):
+class FormView(Presented):
     """The form of a section.
 
     ``keys`` is what the script chooses by, as JSON: the rows that each choice leaves and the rows in each
@@ -166,7 +166,7 @@ class FormView(View):
     rows: Mapping[str, int] = member(default_factory=dict)
 
 
-class SectionView(View):
+class SectionView(Presented):
     """A section of a page, or a listing that a template asks for; written into a template it is its HTML.
 
     ``look`` is the same where rows of lists look the same; empty where they are never shared.
@@ -260,7 +260,7 @@ class Visit(Frozen):
     notices: tuple[str, ...] = ()
 
 
-class SiteView(View):
+class SiteView(Presented):
     """The site as templates see it."""
 
     title: str
@@ -273,7 +273,7 @@ class SiteView(View):
         return self.title
 
 
-class PageView(View):
+class PageView(Presented):
     """A page as its template sees it.
 
     ``row`` is the entry or the term that it is about, ``facts`` its fields that have no place of their

@@ -15,7 +15,7 @@ from elenchus.values.texts import slugify
 if TYPE_CHECKING:
     from elenchus.sources import SourceSpec
 
-__all__ = ["FromName", "as_words", "name_of"]
+__all__ = ["FromName", "as_words", "file_parts", "name_of"]
 
 _INDEXES = frozenset({"index", "readme"})  # stems of files that stand for their folder
 _DATED = pattern(r"(\d{4}-\d{2}-\d{2})(?:[-_ ]+(.+))?", re.DOTALL)
@@ -39,13 +39,19 @@ def name_of(spec: SourceSpec, path: str) -> FromName:
     found = _from_name(path)
     if not (spec.slug or spec.date):
         return found
+    parts = file_parts(path)
+    slug = slugify(filled(spec.slug, parts)) if spec.slug else ""
+    return FromName(slug or found.slug, filled(spec.date, parts) if spec.date else found.day, found.words)
+
+
+def file_parts(path: str) -> dict[str, str]:
+    """Return what a file's path below its source gives to patterns, by the names of the parts."""
+    found = _from_name(path)
     folders = path.split("/")[:-1]
     if _stands_for_folder(path):
         folders = folders[:-1]
     told = (found.slug, folders[-1] if folders else "", "-".join(folders), found.day)
-    parts = dict(zip(FILE_PARTS, told, strict=True))
-    slug = slugify(filled(spec.slug, parts)) if spec.slug else ""
-    return FromName(slug or found.slug, filled(spec.date, parts) if spec.date else found.day, found.words)
+    return dict(zip(FILE_PARTS, told, strict=True))
 
 
 def _stands_for_folder(path: str) -> bool:

@@ -11,7 +11,7 @@ from elenchus.schema.types import CORE_FIELDS
 from elenchus.sources._blocks import as_block
 from elenchus.sources._keys import decides, without_omitted
 from elenchus.sources._keys import named as names_of_fields
-from elenchus.sources._names import as_words
+from elenchus.sources._names import as_words, file_parts
 from elenchus.sources._paths import below
 from elenchus.values.lazily import pattern
 from elenchus.values.placeholders import filler, names_in
@@ -106,7 +106,7 @@ def rows_of(
     named = _renamed(spec, columns)
     kinds = _kinds(spec, file, named, len(lines))
     keys = _texts(named.get("id"), len(lines))
-    slugs = _slugs(spec, named, keys, lines)
+    slugs = _slugs(spec, file, named, keys, lines)
     if "id" in named:
         is_numbered = any(map(str.isdigit, keys)) or "" in keys
         pairs = zip(kinds, keys, strict=True)
@@ -234,15 +234,27 @@ def _id_of(kind: str, key: str) -> str | None:
 
 
 def _slugs(
-    spec: SourceSpec, columns: Mapping[str, Sequence[Any]], keys: Sequence[str], lines: Sequence[int]
+    spec: SourceSpec,
+    file: str,
+    columns: Mapping[str, Sequence[Any]],
+    keys: Sequence[str],
+    lines: Sequence[int],
 ) -> list[str]:
     """Return a slug for each row: by the pattern of the source, as written, of its id, title, or line.
+
+    In a pattern, ``{stem}`` and the like are parts of the file's name, unless a column is called so.
 
     An id that is a number comes after the title, since it tells nobody anything.
     """
     count = len(lines)
     if spec.slug:
-        parts = {name: _texts(_column(columns, name), count) for name in names_in(spec.slug)}
+        of_file = file_parts(below(spec, file)) if file else {}
+        parts = {
+            name: _texts(_column(columns, name), count)
+            if _column(columns, name)
+            else [of_file.get(name, "")] * count
+            for name in names_in(spec.slug)
+        }
         fill = filler(spec.slug)
         found = [slugify(fill({name: texts[at] for name, texts in parts.items()})) for at in range(count)]
     else:

@@ -106,7 +106,7 @@ def _in_the_way(what: Sequence[str], place: str) -> FolderError:
     return FolderError([Problem("export-in-the-way", message, hint)])
 
 
-def is_description(told: str | None) -> bool:
+def _is_description(told: str | None) -> bool:
     """Say whether a text is what an export wrote of its tables."""
     try:
         data = json.loads(told or "")
@@ -175,7 +175,7 @@ class DuckTarget:
         found = self.raw.execute(views, [SCHEMA]).fetchall()
         foreign = [name for name in names if name not in OUR_TABLES]
         foreign += [name for name, comment in found if comment != VIEW_MARK]
-        if foreign or (names and not is_description(described)):
+        if foreign or (names and not _is_description(described)):
             raise _in_the_way(foreign or names, "this file")
         self.views = [name for name, _ in found]
 
@@ -255,7 +255,7 @@ class PostgresTarget:
         )
         foreign += [name for (name,) in self.cursor.execute(routines, [SCHEMA]).fetchall()]
         exists = self.cursor.execute("SELECT to_regnamespace(%s)", [SCHEMA]).fetchone()[0]
-        if foreign or (exists and not is_description(described)):
+        if foreign or (exists and not _is_description(described)):
             raise _in_the_way(foreign, "this one")
         self.views = [name for name, kind, _ in found if kind == "v"]
 

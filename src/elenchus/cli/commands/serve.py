@@ -6,11 +6,14 @@ import socket
 from contextlib import suppress
 from pathlib import Path
 from secrets import token_urlsafe
-from typing import Annotated, Optional
+from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
 from elenchus.cli.app import AnswersOption, AtOption, NoIndexOption, SiteOption, app, examples
+
+if TYPE_CHECKING:
+    from elenchus.pieces.piece import Piece
 
 __all__ = ["serve"]
 
@@ -37,6 +40,18 @@ def _is_free(host: str, port: int) -> bool:
     except OSError:
         return False
     return True
+
+
+def _where(host: str, port: int, key: str) -> list[Piece]:
+    """Tell where a preview is served, and where its listings can be changed."""
+    from elenchus.pieces.piece import Piece, Role
+
+    address = f"http://{f'[{host}]' if ':' in host else host}:{port}/"
+    told = [Piece("Serving at "), Piece(address, Role.STRONG), Piece(" – Ctrl+C ends it.\n")]
+    if key:
+        change = Piece(f"{address}-elenchus/key?key={key}\n", Role.NAME)
+        told += [Piece("To change listings there, open "), change]
+    return told
 
 
 @app.command(
@@ -73,7 +88,6 @@ def serve(
     import elenchus
     from elenchus.cli.printing import show
     from elenchus.errors import OptionError, Problem
-    from elenchus.pieces.piece import Piece, Role
     from elenchus.pieces.problems import plain_problems
     from elenchus.preview.app import serve as run_server
     from elenchus.preview.live import Live
@@ -84,23 +98,11 @@ def serve(
     show(plain_problems(live.problems()))
 
     key = token_urlsafe(16) if _is_this_machine(host) else ""
-
-    def ready(taken: int) -> None:
-        address = f"http://{f'[{host}]' if ':' in host else host}:{taken}/"
-        show([Piece("Serving at "), Piece(address, Role.STRONG), Piece(" – Ctrl+C ends it.\n")])
-        if key:
-            show(
-                [
-                    Piece("To change listings there, open "),
-                    Piece(f"{address}-elenchus/key?key={key}\n", Role.NAME),
-                ]
-            )
-
     if port is None:
         port = _USUAL_PORT if _is_free(host, _USUAL_PORT) else 0
     try:
         with suppress(KeyboardInterrupt):  # that is how it ends
-            run_server(live, host, port, ready, key)
+            run_server(live, host, port, lambda taken: show(_where(host, taken, key)), key)
     except OSError as error:
         message = f"{host} port {port} cannot be served at ({error.strerror})"
         hint = "Name another with --port, or --port 0."
