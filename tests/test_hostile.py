@@ -244,7 +244,7 @@ FORMULAS = ["=1+1", "+1", "-1", "@SUM(A1)", "\t=1", "\r=1", "=cmd|' /C calc'!A0"
 
 @pytest.mark.parametrize("allowed", [False, True])
 def test_cells_that_spreadsheets_would_run(make_site: Write, run: Run, allowed: bool) -> None:
-    """Texts that a spreadsheet takes for formulas are quoted in published tables and in answers."""
+    """Texts that a spreadsheet takes for formulas are quoted in published tables, and in answers that are meant for one."""
     site = SITE + f"[publish]\nformulas = {str(allowed).lower()}\n"
     notes = {
         f"n/{number}.md": f"---\ntitle: {json.dumps(text)}\ndate: 2026-05-01\n---\n"
@@ -253,11 +253,13 @@ def test_cells_that_spreadsheets_would_run(make_site: Write, run: Run, allowed: 
     page = PAGES.replace('title" }]', 'title", name = "all", beside = ["csv"] }]', 1)
     made = make_site({"elenchus.toml": site, "pages.toml": page, **notes})
     published = next(content.decode() for path, content in files_of(made).items() if path.endswith(".csv"))
-    for text in (published, run("ask", "order by title", "--format", "csv").stdout):
+    asked = ("ask", "order by title", "--format", "csv")
+    marked = run(*asked, "--for-spreadsheet").stdout
+    for text, is_live in ((published, allowed), (marked, False), (run(*asked).stdout, True)):
         titles = [row["title"] for row in csv.DictReader(text.splitlines(keepends=True))]
         dangerous = [each for each in titles if each[:1] in ("=", "+", "-", "@", "\t", "\r")]
         assert len(titles) == len(FORMULAS)
-        assert bool(dangerous) == allowed
+        assert bool(dangerous) == is_live
         assert "plain" in titles
 
 

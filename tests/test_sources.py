@@ -772,3 +772,16 @@ def test_wrong_sources(make_site: Write, keys: str, said: str) -> None:
     told = [str(each) for each in caught.value.problems]
     assert any(said in each and each.startswith("elenchus.toml:") for each in told), told
     assert not any("secret" in each for each in told)
+
+
+def test_csv_goes_both_ways(make_site: Write, tmp_path: Path, run: Run) -> None:
+    """What “ask” writes as CSV a source reads as it was: several values, commas in them, texts like formulas."""
+    site = '[site]\ntitle = "R"\n[kinds.thing]\n[kinds.thing.fields]\nword = { type = "text" }\nwords = { type = "text", many = true }\n[sources.things]\nread = "csv"\npath = "t.csv"\nkind = "thing"\n'
+    rows = 'slug,title,word,words\na,=A,"Ice, cold","""Ice, cold"",=b"\nb,B,"a|b",a|b\nc,C,-1 x,"x,""y"""\n'
+    make_site({"elenchus.toml": site, "t.csv": rows})
+    asked = ("ask", "from thing order by title", "--show", "slug,title,word,words", "--format")
+    first, csv = run(*asked, "jsonl").stdout, run(*asked, "csv").stdout
+    assert '"words": ["Ice, cold", "=b"]' in first
+    assert "'=A" in run(*asked, "csv", "--for-spreadsheet").stdout
+    (tmp_path / "t.csv").write_text(csv, encoding="utf-8")
+    assert run(*asked, "jsonl").stdout == first

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 from elenchus.values.collation import sort_key
 from elenchus.values.dates import Clock, from_instant, instant, literal_interval, relative_interval
+from elenchus.values.several import in_one_text, parts_of_text
 from elenchus.values.texts import fold
 
 AZORES = ZoneInfo("Atlantic/Azores")  # its clocks change at midnight
@@ -126,3 +127,12 @@ def test_folding(text: str) -> None:
     assert fold(fold(text)) == fold(text)
     assert fold(unicodedata.normalize("NFD", text)) == fold(unicodedata.normalize("NFC", text))
     assert fold(text.casefold()) == fold(text)
+
+
+@given(
+    st.lists(st.text(alphabet='ab ,|"', min_size=1, max_size=6)), st.sampled_from([",", "|"]), st.booleans()
+)
+def test_several_in_one_text(values: list[str], sign: str, tight: bool) -> None:
+    """Values that are joined in one text are read from it as they were, whatever signs they have."""
+    values = [value for each in values if (value := each.strip())]
+    assert parts_of_text(in_one_text(values, sign, tight=tight), sign) == values

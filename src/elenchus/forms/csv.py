@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from elenchus.forms._record import Form
 from elenchus.pieces.piece import Piece
+from elenchus.values.several import in_one_text
 from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:
@@ -22,10 +23,10 @@ _FORMULA = ("=", "+", "-", "@", "\t", "\r")  # what a spreadsheet begins a formu
 
 
 def _write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
-    """Yield a header and a line for each row of the page; several values are joined by ``|``.
+    """Yield a header and a line for each row of the page; several values are parted by commas, as sources read them.
 
-    A text that a spreadsheet would take for a formula gets an apostrophe before it (OWASP, “CSV
-    Injection”), unless the site says that formulas are wanted.
+    Where the table is meant for spreadsheets, a text that one would take for a formula gets an apostrophe
+    before it (OWASP, “CSV Injection”).
     """
     names = answer.fields
     text = io.StringIO()
@@ -40,7 +41,9 @@ def _write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
 def _cell(value: Any, *, formulas: bool) -> str:
     """Return a value as the text of a cell, dates as ISO 8601; numbers below zero are no formulas."""
     values = value if isinstance(value, tuple) else () if value is None else (value,)
-    text = "|".join(map(as_text, values))
+    text = (
+        in_one_text(map(as_text, values), ",") if isinstance(value, tuple) else "".join(map(as_text, values))
+    )
     is_text = any(isinstance(each, str) for each in values)
     return f"'{text}" if is_text and text.startswith(_FORMULA) and not formulas else text
 

@@ -9,6 +9,7 @@ from elenchus.schema.convert import NO, YES
 from elenchus.schema.record import Raw
 from elenchus.schema.types import Type
 from elenchus.values.lazily import pattern
+from elenchus.values.several import parts_of_text
 from elenchus.values.texts import fold, quoted
 from elenchus.values.wording import as_text
 
@@ -88,7 +89,7 @@ def parted(text: str, separator: str, whole: frozenset[str]) -> list[str] | None
     """
     if separator not in text or fold(text.strip()) in whole:
         return None
-    return [part for each in text.split(separator) if (part := each.strip())]
+    return parts_of_text(text, separator)
 
 
 def unparted_names(terms: Iterable[Term | TermRow]) -> frozenset[str]:

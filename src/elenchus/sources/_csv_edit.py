@@ -90,10 +90,12 @@ class _CellTable:
         for at, new in values.items():
             if at < len(cells):
                 start, end = cells[at]
-                yield Splice(start, end, self.written(new, self.text[start:end]))
+                yield Splice(start, end, self.written(new, self.text[start:end], at))
         if width > len(cells):
             end = cells[-1][1]
-            more = (self.written(values[at], "") if at in values else "" for at in range(len(cells), width))
+            more = (
+                self.written(values[at], "", at) if at in values else "" for at in range(len(cells), width)
+            )
             yield Splice(end, end, "".join(f"{self.delimiter}{text}" for text in more))
 
     def widened(self, names: Sequence[str], changed: Mapping[int, EntryEdit]) -> Iterator[Splice]:
@@ -108,11 +110,25 @@ class _CellTable:
                 yield Splice(cells[-1][1], cells[-1][1], self.delimiter * wanted)
             at = self.next_row(cells)
 
-    def written(self, new: NewValue, old: str) -> str:
-        """Return a value as a cell."""
+    def written(self, new: NewValue, old: str, column: int) -> str:
+        """Return a value as a cell: several as the cell has them, or others of its column."""
         if not new.values:
             return ""
-        return self.quoted(joined(new.values, old.strip('"'), self.separator), old)
+        before = old.strip('"')
+        if len(new.values) > 1 and self.separator not in before:
+            before = self.with_several(column)
+        return self.quoted(joined(new.values, before, self.separator), old)
+
+    def with_several(self, column: int) -> str:
+        """Return the first cell of a column that has several values, empty if none has."""
+        at = self.next_row(self.header)
+        while at < len(self.text):
+            cells = list(self.cells(at))
+            text = self.value(*cells[column]) if column < len(cells) else ""
+            if self.separator and self.separator in text:
+                return text
+            at = self.next_row(cells)
+        return ""
 
     def quoted(self, text: str, old: str) -> str:
         """Return a text as a cell: in quotes where it needs them, or the one before had them."""

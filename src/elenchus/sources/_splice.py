@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from elenchus.schema.edits import UneditableError
 from elenchus.sources._encoding import MARKS, encoding_for
+from elenchus.values.several import in_one_text
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -99,11 +100,13 @@ def line_starts(text: str, edits: Iterable[EntryEdit]) -> Iterator[tuple[EntryEd
 
 
 def joined(values: Sequence[str], before: str, separator: str) -> str:
-    """Return values as one text, parted as they were before, where one tells."""
+    """Return values as one text, parted as they were before, or in a text like it, where one tells."""
+    if len(values) < 2:  # noqa: PLR2004 - a single text may have any sign in it
+        return "".join(values)
     sign = separator or ","
     inner = before.strip().strip(sign)
-    is_tight = sign in inner and f"{sign} " not in inner
-    return (sign if is_tight else f"{sign} ").join(values)
+    tight = f"{sign} " not in inner if sign in inner else sign != ","
+    return in_one_text(values, sign, tight=tight)
 
 
 def kept_and_new(old: Sequence[str], new: Sequence[str]) -> tuple[list[bool], list[str]] | None:

@@ -305,10 +305,11 @@ def is_usual(key: str) -> bool:
 
 
 def separator_of(texts: Sequence[str]) -> str:
-    """Return what parts terms that stand in one text: a comma, or a sign of texts without any."""
-    for sign in ("|", ";"):
-        if any(sign in text for text in texts) and not any("," in text for text in texts):
-            return sign
+    """Return what parts terms that stand in one text: a bar, a semicolon where no text has a comma, or a comma."""
+    if any("|" in text for text in texts):
+        return "|"
+    if any(";" in text for text in texts) and not any("," in text for text in texts):
+        return ";"
     return ","
 
 

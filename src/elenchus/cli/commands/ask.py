@@ -92,6 +92,10 @@ _ShowOption = Annotated[
     str,
     typer.Option("--show", metavar="FIELDS", help="Show these fields of each row, such as source,address."),
 ]
+_SpreadsheetOption = Annotated[
+    bool,
+    typer.Option("--for-spreadsheet", help="In CSV, mark texts that a spreadsheet would take for formulas."),
+]
 _SqlOption = Annotated[
     bool, typer.Option("--sql", help="Print the SQL by which tables are asked, instead of the answer.")
 ]
@@ -121,10 +125,12 @@ def ask(
     on: OnOption = "",
     sql: _SqlOption = False,
     show_fields: _ShowOption = "",
+    for_spreadsheet: _SpreadsheetOption = False,
 ) -> None:
     """Answer a question about the site's entries or terms, or show a listing."""
     import elenchus
     from elenchus.cli.printing import show, show_error
+    from elenchus.frozen import replace
     from elenchus.pieces.problems import notice_lines
 
     asked = opened(site, at, no_index=no_index, edits=edits, on=on)
@@ -146,6 +152,7 @@ def ask(
         from elenchus.chart import draw
 
         draw(answer, chart)
+    answer = replace(answer, formulas=not for_spreadsheet)
     pieces = forms.form(output).write(answer, _frame_of(asked, question, output))
     show(pieces, is_data=output != "table")
     if overlap or output == "table":
