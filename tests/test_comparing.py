@@ -208,6 +208,9 @@ def test_upcoming_forms(make_site: Write, tmp_path: Path, run: Run) -> None:
     assert text.count("BEGIN:VEVENT") == text.count("END:VEVENT") == 2
     whole = re.sub(r"\r?\n ", "", text)
     assert "DTSTART:20260603T100000Z" in whole
+    assert "SUMMARY:newest: + Soon\\; and\\, later\\, − Note 6" in whole
+    assert "\r\nREFRESH-INTERVAL;VALUE=DURATION:P1D\r\n" in text
+    assert "\r\nNAME:" in text
     assert "DESCRIPTION:+ Soon\\; and\\, later appears at 1" in whole
     assert all(len(line.encode()) <= 75 for line in text.splitlines())
     assert run("upcoming", "--format", "ics").stdout == text

@@ -367,3 +367,19 @@ def test_choices_are_counted_by_one_question(site: elenchus.Site, demo_site: ele
                     chosen = query.given_also({rule.name: [choice.value]})
                     assert choice.count == (chosen.count() if chosen.is_askable else None), (name, choice)
     assert at_once > 30
+
+
+def test_a_name_with_two_meanings(make_site: Write, run: Run) -> None:
+    """A listing that is called like a kind is an error there, and in each question that uses the name."""
+    make_site(
+        {
+            "elenchus.toml": '[site]\ntitle = "T"\n[kinds.tide]\n[sources.notes]\nread = "markdown"\npath = "n"\nkind = "tide"\n',
+            "listings.toml": '[tide]\nask = "order by title"\n[all]\nask = "from tide"\n',
+            "n/a.md": "---\ntitle: A\n---\n",
+        }
+    )
+    for question in ("from tide", "where listed in tide", "all"):
+        found = run("ask", question)
+        assert found.returncode == 3, question
+        assert "“tide” is also the name of a listing, at listings.toml:1.  [name-clash]" in found.stderr
+    assert run("check").stdout.count("[name-clash]") == 1

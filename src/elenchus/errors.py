@@ -133,6 +133,7 @@ class About(Enum):
     PARAMETER = "a parameter that there is not"
     CHOICE = "a parameter for which only declared choices could stand"
     CYCLE = "a chain that leads back to itself, and tells its whole way"
+    CLASH = "a name that means two things, which is also told where the second is defined"
     FILE = "a file that cannot be read at all"
     ENCODING = "bytes that are no text in their encoding"
     IDENTITY = "an id that another entry has"

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from elenchus.asking.here import HERE
-from elenchus.errors import About, Problem, Span
+from elenchus.errors import About, Place, Problem, Span
 from elenchus.frozen import Frozen, Working, member, replace
 from elenchus.language.nodes import Literal, Parameter
 from elenchus.language.parameters import Given, bind
@@ -35,6 +35,10 @@ class _SiteListings(Frozen):
     def names(self) -> Sequence[str]:
         """Return the names of all listings."""
         return self.site.library.names
+
+    def clash(self, name: str) -> Place | None:
+        """Return where a listing stands that has the name of something else."""
+        return self.site.library.clashes.get(name)
 
     def asked(self, name: str, given: Mapping[str, Sequence[str]]) -> Asked:
         """Return the question of a listing, with the values given for its parameters."""

@@ -77,6 +77,8 @@ def _surveyed(survey: Survey) -> Report:
     for finder in finders():
         try:
             for problem in finder(survey):
+                if problem.about is About.CLASH:  # told once, and not for each question with the name
+                    continue
                 found[_of_site(survey.site, problem)] = None
         except SiteError as error:  # a file of terms that cannot be read stops all that needs it
             found.update(dict.fromkeys(error.problems))

@@ -15,6 +15,7 @@ if TYPE_CHECKING:
 
 __all__ = ["as_calendar", "happening"]
 
+_NAMED = 3  # entries that a summary names
 _WIDTH = 75  # octets of a line, its end not counted (section 3.1)
 
 
@@ -41,7 +42,9 @@ def as_calendar(found: Sequence[Coming], titles: Mapping[str, str], site: str, n
         "BEGIN:VCALENDAR",
         "VERSION:2.0",
         "PRODID:-//Elenchus//upcoming//EN",
-        f"X-WR-CALNAME:{_escaped(site)}",
+        f"NAME:{_escaped(site)}",  # RFC 7986, section 5.1
+        f"X-WR-CALNAME:{_escaped(site)}",  # which most programs read
+        "REFRESH-INTERVAL;VALUE=DURATION:P1D",
         *(line for each in found for line in _event(each, titles, site, now)),
         "END:VCALENDAR",
     ]
@@ -52,16 +55,25 @@ def _event(coming: Coming, titles: Mapping[str, str], site: str, now: int) -> It
     """Yield the lines of an event."""
     change = coming.change
     key = f"{site}\n{coming.at}\n{change.listing}"
-    count = f"{change.before} → {change.after}" if change.before != change.after else f"{change.after}"
     words = "\n".join(f"{sign} {text}" for sign, text in happening(coming, titles))
     yield "BEGIN:VEVENT"
     yield f"UID:{hashlib.blake2b(key.encode('utf-8', 'surrogatepass'), digest_size=16).hexdigest()}"
     yield f"DTSTAMP:{_stamp(now)}"
     yield f"DTSTART:{_stamp(coming.at)}"
-    yield f"SUMMARY:{_escaped(f'{change.listing}: {count}')}"
+    yield f"SUMMARY:{_escaped(_summary(coming, titles))}"
     yield f"DESCRIPTION:{_escaped(words)}"
     yield "TRANSP:TRANSPARENT"
     yield "END:VEVENT"
+
+
+def _summary(coming: Coming, titles: Mapping[str, str]) -> str:
+    """Return who enters, leaves and moves in a line, the first few by their titles."""
+    change = coming.change
+    signs = [("+", name) for name, _ in change.enters] + [("−", name) for name, _ in change.leaves]
+    signs = signs or [("~", name) for name, _, _ in change.moves]
+    named = [f"{sign} {titles.get(name, name)}" for sign, name in signs[:_NAMED]]
+    more = [f"{len(signs) - _NAMED} more"] if len(signs) > _NAMED else []
+    return f"{change.listing}: {', '.join(named + more)}"
 
 
 def _stamp(instant: int) -> str:

@@ -61,7 +61,9 @@ class Keeping(Working):
             text = _text(self.file.after)
             new = listings_of_file(self.file.path, text, self.site.definition.schema).listings
             rules = self.site.library.rules
-            content.__dict__["library"] = Library(Rules({**rules, **new}, self.site.library.problems))
+            content.__dict__["library"] = Library(
+                Rules({**rules, **new}, self.site.library.problems, self.site.library.clashes)
+            )
         else:
             content.__dict__["pages"] = _with_section(self.site.pages, self.name, self.section)
         return Site(content, self.site.clock, self.site.tables)

@@ -2,20 +2,18 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
 from elenchus.frozen import Frozen
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Iterator
+    from collections.abc import Iterator
+    from datetime import datetime
 
     from elenchus.forms._record import Frame
     from elenchus.plan.answer import Answer
 
-__all__ = ["NEVER", "Feed", "FeedItem", "feed_in", "stable_id"]
-
-NEVER = datetime(1970, 1, 1, tzinfo=UTC)  # where a form demands an instant and nothing has a date
+__all__ = ["Feed", "FeedItem", "feed_in", "stable_id"]
 
 
 class FeedItem(Frozen):
@@ -65,9 +63,9 @@ class Feed(Frozen):
                 yield rel, address
 
     @property
-    def updated(self) -> datetime:
-        """The instant at which something in it last changed."""
-        return _newest(item.updated for item in self.items)
+    def updated(self) -> datetime | None:
+        """The instant at which something in it last changed; None where nothing has a date."""
+        return max((item.updated for item in self.items if item.updated), default=None)
 
 
 def feed_in(frame: Frame, answer: Answer) -> Feed:
@@ -75,11 +73,6 @@ def feed_in(frame: Frame, answer: Answer) -> Feed:
     if frame.feed is None:
         raise LookupError("a feed needs what surrounds its rows")
     return frame.feed(answer)
-
-
-def _newest(instants: Iterable[datetime | None]) -> datetime:
-    """Return the latest of some instants; the beginning of 1970 where there is none."""
-    return max((each for each in instants if each), default=NEVER)
 
 
 def stable_id(site: str, name: str) -> str:

@@ -23,7 +23,7 @@ _FORMULA = ("=", "+", "-", "@", "\t", "\r")  # what a spreadsheet begins a formu
 
 
 def _write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
-    """Yield a header and a line for each row of the page; several values are parted by commas, as sources read them.
+    """Yield a header and a line for each row of the page; several values have commas between them.
 
     Where the table is meant for spreadsheets, a text that one would take for a formula gets an apostrophe
     before it (OWASP, “CSV Injection”).

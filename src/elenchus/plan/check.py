@@ -144,6 +144,8 @@ class _Checker(Reading):
 
     def source(self, node: nodes.From | None) -> Rows | None:
         """Return the listing whose rows are asked; None where kinds or a taxonomy are."""
+        for each in node.names if node else ():
+            self.only_one(each)
         if node is None or len(node.names) != 1:
             return None
         name = node.names[0]
@@ -156,8 +158,17 @@ class _Checker(Reading):
             return None
         return self.listing(name, node.given)
 
+    def only_one(self, name: nodes.Literal) -> None:
+        """Report a name that a listing has, too, although it means something else."""
+        if place := self.ground.listings.clash(name.text):
+            message = f"{quoted(name.text)} is also the name of a listing, at {place}"
+            self.report("name-clash", message, "Give the listing another name.", name.span, About.CLASH)
+
     def listing(self, name: nodes.Literal, given: Iterable[nodes.Argument]) -> Rows | None:
         """Return the rows of a listing; report one that there is not, or that leads back to itself."""
+        if self.ground.listings.clash(name.text):
+            self.only_one(name)
+            return None
         if name.text not in self.ground.listings.names():
             known = self.ground.listings.names()
             hint = f"Listings: {', '.join(known)}." if known else "The site has none."

@@ -10,7 +10,7 @@ from elenchus.language.nodes import Question
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
 
-    from elenchus.errors import Problem
+    from elenchus.errors import Place, Problem
 
 __all__ = ["NO_LISTINGS", "Asked", "Listings"]
 
@@ -40,6 +40,9 @@ class Listings(Protocol):
     def names(self) -> Sequence[str]:
         """Return the names of all listings."""
 
+    def clash(self, name: str) -> Place | None:
+        """Return where a listing stands that has the name of something else, None if none does."""
+
     def asked(self, name: str, given: Mapping[str, Sequence[str]]) -> Asked:
         """Return the question of a listing that exists, with the values given for its parameters."""
 
@@ -50,6 +53,10 @@ class _NoListings:
     def names(self) -> Sequence[str]:
         """Return no name."""
         return ()
+
+    def clash(self, _: str) -> Place | None:
+        """Return None: no listing has any name."""
+        return None
 
     def asked(self, name: str, given: Mapping[str, Sequence[str]]) -> Asked:
         """Raise KeyError: there is none."""

@@ -7,13 +7,14 @@ from urllib.parse import quote
 
 from elenchus import __version__
 from elenchus.checks.records import record
+from elenchus.errors import Place
+from elenchus.site.keys import SITE_FILE
 
 if TYPE_CHECKING:
     from pathlib import PurePath
 
     from elenchus.checks.records import CodeRecord
     from elenchus.checks.run import Finding, Report
-    from elenchus.errors import Place
 
 __all__ = ["as_sarif"]
 
@@ -63,8 +64,8 @@ def _result(finding: Finding, rule: int, folder: PurePath) -> dict[str, Any]:
         "level": finding.level,
         "message": {"text": problem.sentences},
     }
-    if problem.place:
-        found["locations"] = [{"physicalLocation": _location(problem.place, folder)}]
+    place = problem.place or Place(SITE_FILE, 1)  # what is wrong with the site as a whole
+    found["locations"] = [{"physicalLocation": _location(place, folder)}]
     if finding.accepted:
         found["suppressions"] = [{"kind": "external", "justification": finding.accepted}]
     return found
@@ -74,5 +75,4 @@ def _location(place: Place, folder: PurePath) -> dict[str, Any]:
     """Return a place in the folder of the site, or an address from which content comes."""
     is_address = "://" in place.file
     uri = place.file if is_address else quote((folder / place.file).as_posix())
-    found: dict[str, Any] = {"artifactLocation": {"uri": uri}}
-    return found | ({"region": {"startLine": place.line}} if place.line else {})
+    return {"artifactLocation": {"uri": uri}, "region": {"startLine": max(place.line or 1, 1)}}

@@ -122,6 +122,7 @@ class Library:
     def __init__(self, rules: Rules) -> None:
         self.rules = rules.listings
         self.problems = rules.problems
+        self.clashes = rules.clashes
         self.made: dict[str, Listing] = {}
 
     @cached_property

@@ -99,34 +99,42 @@ class ListingRule(Frozen):
 
 
 class Rules(Frozen):
-    """The listings of a site by name, and what is wrong in their files."""
+    """The listings of a site by name, and what is wrong in their files.
+
+    ``clashes`` are the places of listings that are none, because their name means something else already.
+    """
 
     listings: Mapping[str, ListingRule]
     problems: tuple[Problem, ...] = ()
+    clashes: Mapping[str, Place] = member(default_factory=dict)
 
 
 def read_listings(folder: Path, schema: Schema) -> Rules:
     """Return all listings of a site; a file that cannot be read is a problem beside the others."""
-    return Rules(
-        *read_named(folder, "listings", "listing", lambda file, name: _read_rule(file, name, schema))
+    clashes: dict[str, Place] = {}
+    found, problems = read_named(
+        folder, "listings", "listing", lambda file, name: _read_rule(file, name, schema, clashes)
     )
+    return Rules(found, problems, clashes)
 
 
 def listings_of_file(name: str, text: str, schema: Schema) -> Rules:
     """Return the listings of the text of one file."""
     file = TomlFile(name, text, tomllib.loads(text))
     found: dict[str, ListingRule] = {}
-    take_named(file, "listing", lambda file, key: _read_rule(file, key, schema), found)
-    return Rules(found, tuple(file.problems))
+    clashes: dict[str, Place] = {}
+    take_named(file, "listing", lambda file, key: _read_rule(file, key, schema, clashes), found)
+    return Rules(found, tuple(file.problems), clashes)
 
 
-def _read_rule(file: TomlFile, name: str, schema: Schema) -> ListingRule | None:
+def _read_rule(file: TomlFile, name: str, schema: Schema, clashes: dict[str, Place]) -> ListingRule | None:
     """Return one listing; None, with a problem, where its name means something else already."""
     if is_keyword(name) and name != "lead":
         hint = "It is a word of the language; take another."
         file.report("bad-name", (name,), f"{quoted(name)} cannot be the name of a listing", hint)
         return None
     if meaning := _meaning_of(name, schema):
+        clashes[name] = file.place((name,))
         message = f"{quoted(name)} is {meaning} already"
         file.report("name-clash", (name,), message, "Give the listing another name.")
         return None

@@ -305,7 +305,7 @@ def is_usual(key: str) -> bool:
 
 
 def separator_of(texts: Sequence[str]) -> str:
-    """Return what parts terms that stand in one text: a bar, a semicolon where no text has a comma, or a comma."""
+    """Return what parts terms that stand in one text: a bar, a semicolon (without commas), or a comma."""
     if any("|" in text for text in texts):
         return "|"
     if any(";" in text for text in texts) and not any("," in text for text in texts):

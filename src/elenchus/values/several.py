@@ -1,4 +1,4 @@
-"""Several values in one text, parted by a sign: those that have it themselves stand in double quotes, as in CSV."""
+"""Several values in one text, parted by a sign: what has it itself stands in double quotes, as in CSV."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ def _quoted(value: str, sign: str) -> str:
 
 
 def _pieces(text: str, sign: str) -> list[str]:
-    """Return the pieces of a text between signs; one that begins with a quote goes on to the quote that ends it."""
+    """Return the pieces of a text between signs; one in quotes goes on to the last of them."""
     found, at = [], 0
     while at <= len(text):
         start = at + len(text[at:]) - len(text[at:].lstrip())
