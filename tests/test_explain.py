@@ -276,3 +276,14 @@ def test_tally_of_terms(demo_site: elenchus.Site, question: str, on: str) -> Non
     extra = sum(len(names) - 1 for names in tally.several.values())
     assert tally.total - extra == tally.distinct
     assert term_tally(Query.of(site, "from sighting")) is None
+
+
+def test_charts_are_well_formed(make_site: Write, run: Run, tmp_path: Path) -> None:
+    """Whatever is in a title, a chart of it is XML."""
+    site = '[site]\ntitle = "T"\n[kinds.note]\n[kinds.note.fields]\nword = { type = "text" }\n[sources.notes]\nread = "json"\npath = "n.json"\nkind = "note"\n'
+    words = [f"a{chr(code)}b $x$" for code in (*range(1, 32), 127, 0xFFFE)]
+    make_site(
+        {"elenchus.toml": site, "n.json": json.dumps([{"title": each, "word": each} for each in words])}
+    )
+    assert run("ask", "from note group by word", "--chart", "chart.svg").returncode == 0
+    ET.parse(tmp_path / "chart.svg")  # noqa: S314 - our own file

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import OptionError, Problem, QuestionError, Span
 from elenchus.files import replacing, written_or_told
+from elenchus.pieces.piece import printable
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -142,6 +143,7 @@ def _bars_in_a_list(answer: Answer) -> Any:
 
 
 def shortened(label: str) -> str:
-    """Return a label that leaves room for its bar."""
+    """Return a label that leaves room for its bar, without what no XML may have."""
+    label = printable(label)
     text = label if len(label) <= _LONGEST_LABEL else label[: _LONGEST_LABEL - 1].rstrip() + "…"
     return text.replace("$", r"\$")
