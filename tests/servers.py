@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import os
+import secrets
 import shutil
 import socket
 import subprocess
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -24,9 +25,12 @@ def _as(user: str, command: list[str]) -> list[str]:
 
 
 def _port() -> int:
-    with socket.socket() as free:
-        free.bind(("127.0.0.1", 0))
-        return int(free.getsockname()[1])
+    """Return a free port below those that outgoing connections are given, so that none takes it meanwhile."""
+    while True:
+        port = secrets.choice(range(20_000, 32_000))
+        with socket.socket() as free, suppress(OSError):
+            free.bind(("127.0.0.1", port))
+            return port
 
 
 def found(name: str, *places: str) -> str:
