@@ -27,7 +27,7 @@ from elenchus.comparing.upcoming import upcoming
 from elenchus.editing.assignments import read_assignments
 from elenchus.editing.changing import content_change
 from elenchus.editing.entries import entry_changes
-from elenchus.editing.undoing import undone
+from elenchus.editing.undoing import last_change, undone
 
 QUESTIONS = [
     "from note where topic = t{} order by newest limit 10",
@@ -83,7 +83,7 @@ def one_change(folder: Path, count: int, run: int) -> dict[str, float]:
         "read again": timed(lambda: change.reread),
         "written": timed(lambda: change.write("benchmark")),
     }
-    undone(folder)
+    undone(folder, last_change(folder))
     return times
 
 
