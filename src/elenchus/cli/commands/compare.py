@@ -85,6 +85,9 @@ def compare(
     return _DIFFERS if strict and not found.is_empty else 0
 
 
+_SAME = "Listings and pages have the same entries; texts and values on pages are not compared."
+
+
 def _shown(found: Difference, listings: list[str] | None, form: str, *, whole: bool) -> Iterable[Piece]:
     """Return what differs in a form; ``listings`` are the two that were compared, if it was two."""
     from elenchus.pieces.piece import Piece
@@ -93,7 +96,8 @@ def _shown(found: Difference, listings: list[str] | None, form: str, *, whole: b
     if form == "json":
         return [Piece(json.dumps(difference_as_data(found), ensure_ascii=False, indent=2) + "\n")]
     if found.is_empty:
-        return [Piece("Nothing differs.\n")]
+        told = "The two have the same entries in the same order." if listings else _SAME
+        return [Piece(f"{told}\n")]
     if listings:
         return two_listings_told(found, listings, whole=whole)
     first, *others = difference_told(found, whole=whole)

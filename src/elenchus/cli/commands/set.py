@@ -101,5 +101,8 @@ def _tell(change: ContentChange, effect: Difference, count: int, *, whole: bool,
         show(change_told(change, whole=whole))
         show(difference_told(effect, whole=whole))
         if effect.is_empty:
-            show([Piece("No listing and no page changes by that.\n", Role.FAINT)])
+            same = (
+                "Listings and pages have the same entries as before; pages that show these values change.\n"
+            )
+            show([Piece(same, Role.FAINT)])
         show([Piece("\n")])
