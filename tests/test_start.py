@@ -20,7 +20,7 @@ import mixed
 from conftest import Run
 from elenchus.errors import Place
 from elenchus.starting.guessing import dates_of, statuses_of, typed
-from elenchus.starting.looking import Entry
+from elenchus.starting.looking import Entry, stocks_in
 from elenchus.values.texts import fold
 
 
@@ -353,3 +353,16 @@ def test_one_folder_of_several_formats(tmp_path: Path, run: Run) -> None:
         found = {row["title"] for row in elenchus.ask(site, "").rows}
         assert found == ({"A", "B", "C"} if into == "one" else {"A", "B", "C", "D", "E"})
         assert run("publish", "--site", into).returncode == 0
+
+
+def test_too_many_files(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A folder with more files than sites have is left before all of them are met, with a cure."""
+    monkeypatch.setattr("elenchus.starting.looking._MOST_FILES", 3)
+    for number in range(4):
+        path = tmp_path / "all" / str(number) / "a.md"
+        path.parent.mkdir(parents=True)
+        path.write_text("# A\n", encoding="utf-8")
+    with pytest.raises(elenchus.FolderError) as caught:
+        list(stocks_in(tmp_path, tmp_path / "all", []))
+    assert [each.code for each in caught.value.problems] == ["too-many-files"]
+    assert len(list(stocks_in(tmp_path, tmp_path / "all" / "0", []))) == 1

@@ -30,6 +30,7 @@ __all__ = [
     "ItemKind",
     "Met",
     "Scanned",
+    "TooManyFiles",
     "is_file",
     "is_running",
     "is_text",
@@ -170,19 +171,28 @@ class Scanned(NamedTuple):
     others: list[Met]
 
 
-def scanned(folder: Path, suffixes: tuple[str, ...] = ("",), start: str = "") -> Scanned:
+class TooManyFiles(Exception):
+    """A folder has more files than are wanted."""
+
+
+def scanned(
+    folder: Path, suffixes: tuple[str, ...] = ("",), start: str = "", most: int | None = None
+) -> Scanned:
     """Return the files in a folder and in the folders in it, none of them opened.
 
     Paths are those below the folder behind ``start``, which ends with a slash. Hidden files and folders are
     left out, links are met and not followed. They come as the system has them, in an order that is the same
     as long as nothing is added or taken away; to sort them would take as long.
+    Raises TooManyFiles where there are more than ``most``.
     """
     found = Scanned([], array("q"), [])
-    _scan(str(folder), start, suffixes, found, 0)
+    _scan(str(folder), start, suffixes, found, 0, most)
     return found
 
 
-def _scan(folder: str, below: str, suffixes: tuple[str, ...], found: Scanned, depth: int) -> None:
+def _scan(
+    folder: str, below: str, suffixes: tuple[str, ...], found: Scanned, depth: int, most: int | None
+) -> None:
     """Add what stands in a folder, whose path ``below`` that of the whole ends with a slash."""
     try:
         with os.scandir(folder) as items:
@@ -194,7 +204,7 @@ def _scan(folder: str, below: str, suffixes: tuple[str, ...], found: Scanned, de
                 if not (name.isascii() or is_text(name)):
                     found.others.append(Met(PurePosixPath(path), ItemKind.UNNAMED))
                 elif not item.is_file(follow_symlinks=False):
-                    _scan_other(item, path, suffixes, found, depth)
+                    _scan_other(item, path, suffixes, found, depth, most)
                 elif name.endswith(suffixes) or name.lower().endswith(suffixes):
                     try:
                         told = item.stat(follow_symlinks=False)
@@ -202,12 +212,19 @@ def _scan(folder: str, below: str, suffixes: tuple[str, ...], found: Scanned, de
                         continue
                     found.paths.append(path)
                     found.signatures.extend(signature(told))
+                    if most is not None and len(found.paths) > most:
+                        raise TooManyFiles
     except OSError as error:
         found.others.append(Met(PurePosixPath(below), ItemKind.UNREADABLE, error))
 
 
 def _scan_other(
-    item: os.DirEntry[str], path: str, suffixes: tuple[str, ...], found: Scanned, depth: int
+    item: os.DirEntry[str],
+    path: str,
+    suffixes: tuple[str, ...],
+    found: Scanned,
+    depth: int,
+    most: int | None,
 ) -> None:
     """Add what is no file: all that stands in a folder, or the thing itself."""
     if not item.is_dir(follow_symlinks=False):
@@ -216,7 +233,7 @@ def _scan_other(
     elif depth >= DEEPEST_FOLDER:
         found.others.append(Met(PurePosixPath(path).parent, ItemKind.DEEP))
     else:
-        _scan(item.path, f"{path}/", suffixes, found, depth + 1)
+        _scan(item.path, f"{path}/", suffixes, found, depth + 1, most)
 
 
 def unreadable(name: str, error: OSError, hint: str = "", *, what: str = "file") -> Problem:

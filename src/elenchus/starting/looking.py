@@ -12,8 +12,8 @@ from types import MappingProxyType
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from elenchus import sources
-from elenchus.errors import About, Place, Problem
-from elenchus.files import is_file, open_regular, read_whole, scanned, unreadable
+from elenchus.errors import About, FolderError, Place, Problem
+from elenchus.files import TooManyFiles, is_file, open_regular, read_whole, scanned, unreadable
 from elenchus.frozen import replace
 from elenchus.schema.record import Record, RowBatch
 from elenchus.sources import SourceSpec, below
@@ -40,6 +40,7 @@ _OWN = re.compile(
 _START = 4096
 _OLD = "cp1252"  # of Windows in western languages: what most files have that are not UTF-8
 _DEEPEST = 4  # objects around the records of a document
+_MOST_FILES = 100_000  # of a folder in which content is looked for
 _MOST = 20_000  # entries of a source that are looked at
 
 
@@ -75,7 +76,7 @@ def stocks_in(root: Path, place: Path, noted: list[LeftOut]) -> Iterator[Stock]:
         files, left = [place.name], none
         base = place.parent
     else:
-        base, files = place, sorted(scanned(place).paths)
+        base, files = place, _files_in(place)
         if base.resolve() == root.resolve():
             files = [path for path in files if not _OWN.fullmatch(path)]
         files, left = left_out(base, files)
@@ -95,6 +96,16 @@ def stocks_in(root: Path, place: Path, noted: list[LeftOut]) -> Iterator[Stock]:
             if read == "json":
                 spec = replace(spec, records=_records_in(root / places[0]))
             yield read_stock(root, spec)
+
+
+def _files_in(folder: Path) -> list[str]:
+    """Return the files in a folder. Raises FolderError where they are more than a site has."""
+    try:
+        return sorted(scanned(folder, most=_MOST_FILES).paths)
+    except TooManyFiles:
+        message = f"the folder has more than {_MOST_FILES:,} files, and most are hardly content"
+        hint = "Name the folder in which the content is."
+        raise FolderError([Problem("too-many-files", message, hint, place=Place(str(folder)))]) from None
 
 
 def _may_meet(root: Path, places: Sequence[str], pattern: str) -> bool:
