@@ -17,9 +17,12 @@ __all__ = ["Marker", "markers_in"]
 _VERBS = ("begin", "end")
 _NUMBER = "number"
 _SETTINGS = ("layout", "level")  # words before = that are no parameters
-# Where a comment may begin, or what can hold one that is none: in HTML the elements whose content is text,
-# in Markdown code; and there a backslash takes the meaning of the sign after it.
-_HTML = re.compile(r"<!--|<(?P<raw>script|style|textarea|title|xmp)\b[^>]*>", re.IGNORECASE)
+# Where a comment may begin, or what can hold one that is none: in HTML tags with their attributes, elements
+# whose content is text, CDATA and instructions to programs such as PHP; in Markdown code, and there a
+# backslash takes the meaning of the sign after it.
+_HTML = re.compile(r"<!--|<!\[CDATA\[|<\?(?:php\b|=)?|</?(?P<tag>[a-z][^\s/>]*)", re.IGNORECASE)
+_RAW = frozenset({"script", "style", "textarea", "title", "xmp"})
+_ATTRIBUTES = re.compile(r"""(?:[^>=]++|=\s*+(?:"[^"]*+"|'[^']*+'|(?!["'])))*+>""")
 _MARKDOWN = re.compile(
     r"^ {0,3}(?P<fence>`{3,}|~{3,})[^\n]*$|<!--|\\[!-/:-@\[-`{-~]|(?P<ticks>`+)", re.MULTILINE
 )
@@ -88,6 +91,8 @@ def markers_in(text: str, name: str, *, markdown: bool) -> tuple[list[Marker], l
 
 def _notes_in(text: str, name: str, *, markdown: bool) -> Iterator[_Note]:
     """Yield the comments that are addressed to us, in their order."""
+    if "elenchus" not in text:  # as in most files of a folder
+        return
     line, counted = 1, 0
     for span, comment in _comments_in(text, markdown=markdown):
         words = comment.split(None, 2)
@@ -119,21 +124,34 @@ def _comments_in(text: str, *, markdown: bool) -> Iterator[tuple[Span, str]]:
         elif markdown and not match["fence"]:
             at = match.end()
         else:
-            closing = _fence_end(match["fence"]) if markdown else _raw_end(match["raw"])
-            end = closing.search(text, match.end())
-            if end is None:
+            behind = _behind_fence(text, match) if markdown else _behind_other(text, match)
+            if behind is None:
                 return
-            at = end.end()
+            at = behind
 
 
-def _fence_end(fence: str) -> re.Pattern[str]:
-    """Return what ends a block of code (CommonMark 0.31, section 4.5)."""
-    return re.compile(rf"^ {{0,3}}{re.escape(fence[0])}{{{len(fence)},}}[ \t]*\r?$", re.MULTILINE)
+def _behind_fence(text: str, match: re.Match[str]) -> int | None:
+    """Return where a block of code has ended (CommonMark 0.31, section 4.5); None if nowhere."""
+    fence = match["fence"]
+    closing = re.compile(rf"^ {{0,3}}{re.escape(fence[0])}{{{len(fence)},}}[ \t]*\r?$", re.MULTILINE)
+    end = closing.search(text, match.end())
+    return end.end() if end else None
 
 
-def _raw_end(name: str) -> re.Pattern[str]:
-    """Return what ends an element whose content is text."""
-    return re.compile(rf"</{name}\s*>", re.IGNORECASE)
+def _behind_other(text: str, match: re.Match[str]) -> int | None:
+    """Return where a tag, an element with text only, CDATA or an instruction has ended; None if nowhere."""
+    if match["tag"] is None:
+        closing = "]]>" if match[0].startswith("<!") else "?>"
+        end = text.find(closing, match.end())
+        return end + len(closing) if end >= 0 else None
+    end_of_tag = _ATTRIBUTES.match(text, match.end())
+    if end_of_tag is None:
+        return None
+    name = match["tag"].lower()
+    if name not in _RAW or match[0].startswith("</"):
+        return end_of_tag.end()
+    end_of_element = re.compile(rf"</{name}\s*>", re.IGNORECASE).search(text, end_of_tag.end())
+    return end_of_element.end() if end_of_element else None
 
 
 def _closing_ticks(text: str) -> dict[int, int]:
