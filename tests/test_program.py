@@ -100,7 +100,7 @@ def test_json(run: Run) -> None:
 
 
 def test_csv(run: Run) -> None:
-    """CSV has a header and a line for each row; several terms are joined by a bar."""
+    """CSV has a header and a line for each row; several terms have commas between them."""
     done = run(
         "ask", "where habitat under shore and species is set limit 3", "--format", "csv", cwd=REFERENCE
     )
@@ -108,7 +108,7 @@ def test_csv(run: Run) -> None:
     assert [(row["id"], row["habitat"], row["species"]) for row in rows] == [
         ("g4", "rocky-shore", "limpet"),
         ("s1", "rocky-shore", "grey-seal"),
-        ("s3", "rocky-shore|tide-pools", "limpet"),
+        ("s3", "rocky-shore,tide-pools", "limpet"),
     ]
 
 
