@@ -219,9 +219,8 @@ def test_a_journal_is_input(tmp_path: Path, run: Run, path: str) -> None:
             assert (found.returncode, "was not made by you in this folder" in found.stderr) == (6, True)
     asked = run("undo", cwd=here)
     assert (asked.returncode, "It was not made by you in this folder" in asked.stdout) == (2, True)
-    if path != "notes/n001.md":
-        found = run("undo", "--yes", cwd=here)
-        assert (found.returncode, "[journal-refused]" in found.stderr) == (6, True)
+    found = run("undo", "--yes", cwd=here)
+    assert (found.returncode, "[journal-refused]" in found.stderr) == (6, True)
     now = {each: each.read_bytes() for each in before}
     assert now == before
     assert not (victim / "evil.sh").exists()
@@ -244,6 +243,7 @@ def test_damaged_copies(make_site: Write, tmp_path: Path, run: Run) -> None:
     kept.write_bytes(before)
     elsewhere = Path(shutil.copytree(tmp_path, tmp_path.parent / f"{tmp_path.name}-copy"))
     assert "It was not made by you in this folder" in run("undo", cwd=elsewhere).stdout
+    assert "elenchus undo without --yes" in run("undo", "--yes", cwd=elsewhere).stderr
     shutil.rmtree(elsewhere)
     assert run("undo", "--yes").returncode == 0
     assert (tmp_path / "notes/n001.md").read_bytes() == before

@@ -255,6 +255,7 @@ def test_cells_that_spreadsheets_would_run(make_site: Write, run: Run, allowed: 
     published = next(content.decode() for path, content in files_of(made).items() if path.endswith(".csv"))
     asked = ("ask", "order by title", "--format", "csv")
     marked = run(*asked, "--for-spreadsheet").stdout
+    assert run("ask", "order by title", "--for-spreadsheet").returncode == 2
     for text, is_live in ((published, allowed), (marked, False), (run(*asked).stdout, True)):
         titles = [row["title"] for row in csv.DictReader(text.splitlines(keepends=True))]
         dangerous = [each for each in titles if each[:1] in ("=", "+", "-", "@", "\t", "\r")]

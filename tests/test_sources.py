@@ -671,6 +671,8 @@ def test_queries_that_break_out(
         ("postgresql://a@127.0.0.1/b?options=-c%20default_transaction_read_only%3Doff", "the option options"),
         ("postgresql://a@127.0.0.1/b?host=db.example", "the option host"),
         ("postgresql://a@db.example/b", "the variable BAY_PASSWORD was never used for db.example. If you trust that server: elenchus allow BAY_PASSWORD db.example"),
+        ("postgresql://a@127.db.example/b", "was never used for 127.db.example"),
+        ("postgresql://a@localhost,db.example/b", "was never used for localhost,db.example"),
         ("postgresql://a@allowed.example/b?sslmode=disable", "a password is never sent in plain text"),
         ("postgresql://a@allowed.example/b?sslmode=prefer", "a password is never sent in plain text"),
     ],

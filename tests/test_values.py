@@ -10,9 +10,10 @@ import pyuca
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from elenchus.schema.conform import parted
 from elenchus.values.collation import sort_key
 from elenchus.values.dates import Clock, from_instant, instant, literal_interval, relative_interval
-from elenchus.values.several import in_one_text, parts_of_text
+from elenchus.values.several import in_one_text
 from elenchus.values.texts import fold
 
 AZORES = ZoneInfo("Atlantic/Azores")  # its clocks change at midnight
@@ -135,4 +136,5 @@ def test_folding(text: str) -> None:
 def test_several_in_one_text(values: list[str], sign: str, tight: bool) -> None:
     """Values that are joined in one text are read from it as they were, whatever signs they have."""
     values = [value for each in values if (value := each.strip())]
-    assert parts_of_text(in_one_text(values, sign, tight=tight), sign) == values
+    text = in_one_text(values, sign, tight=tight)
+    assert (parted(text, sign, frozenset()) or [text] * bool(text)) == values

@@ -14,8 +14,11 @@ from hashlib import sha256
 from pathlib import Path
 
 from elenchus.files import read_whole, write_whole
+from elenchus.values.addresses import is_of_this_machine
 
-__all__ = ["allow_host", "allowed_hosts", "signed", "state_folder"]
+__all__ = ["CLIENT_PASSWORD", "allow_host", "is_allowed", "not_allowed", "signed", "state_folder"]
+
+CLIENT_PASSWORD = "PGPASSWORD"  # noqa: S105 - the variable that every client of PostgreSQL reads
 
 _KEY = "key"
 _KEY_BYTES = 32
@@ -69,7 +72,18 @@ def _new_key() -> bytes:
     return _key()
 
 
-def allowed_hosts() -> set[tuple[str, str]]:
+def is_allowed(variable: str, host: str) -> bool:
+    """Say whether a variable may be used for a server: one of this machine, or one that this user allowed."""
+    return is_of_this_machine(host) or (variable, host) in _allowed()
+
+
+def not_allowed(variable: str, host: str) -> tuple[str, str]:
+    """Return why a variable is not used for a server that a site names, and what helps."""
+    hint = f"If you trust that server: elenchus allow {variable} {host}."
+    return f"the variable {variable} was never used for {host}", hint
+
+
+def _allowed() -> set[tuple[str, str]]:
     """Return the pairs of a variable and a host that this user has allowed to meet."""
     try:
         found = json.loads(read_whole(state_folder() / _HOSTS, _LARGEST))
@@ -80,5 +94,5 @@ def allowed_hosts() -> set[tuple[str, str]]:
 
 def allow_host(variable: str, host: str) -> None:
     """Remember that a variable of the environment may be used for a host. Raises OSError."""
-    pairs = sorted(allowed_hosts() | {(variable, host)})
+    pairs = sorted(_allowed() | {(variable, host)})
     write_whole(state_folder() / _HOSTS, json.dumps(pairs).encode())

@@ -51,7 +51,8 @@ def _rows_undone(folder: Path, change: MadeChange) -> None:
         rows = [RowChange(*row).reverse for row in reversed(change.rows)]
     except (TypeError, ValueError, AttributeError):
         message = f"the rows of change {change.number} are damaged, so nothing was changed"
-        raise FolderError([Problem("journal-refused", message)]) from None
+        hint = "Delete that folder of .elenchus/changes; the rows stay as they are."
+        raise FolderError([Problem("journal-refused", message, hint)]) from None
     specs = {spec.name: spec for spec in read_definition(folder).sources}
     name = rows[0].source
     if name not in specs or specs[name].table is None:

@@ -62,11 +62,6 @@ class Feed(Frozen):
             if address := getattr(self, rel):
                 yield rel, address
 
-    @property
-    def updated(self) -> datetime | None:
-        """The instant at which something in it last changed; None where nothing has a date."""
-        return max((item.updated for item in self.items if item.updated), default=None)
-
 
 def feed_in(frame: Frame, answer: Answer) -> Feed:
     """Return the rows of an answer as feeds have them; LookupError where nobody says how."""

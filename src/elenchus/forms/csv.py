@@ -42,7 +42,9 @@ def _cell(value: Any, *, formulas: bool) -> str:
     """Return a value as the text of a cell, dates as ISO 8601; numbers below zero are no formulas."""
     values = value if isinstance(value, tuple) else () if value is None else (value,)
     text = (
-        in_one_text(map(as_text, values), ",") if isinstance(value, tuple) else "".join(map(as_text, values))
+        in_one_text([*map(as_text, values)], ",")
+        if isinstance(value, tuple)
+        else "".join(map(as_text, values))
     )
     is_text = any(isinstance(each, str) for each in values)
     return f"'{text}" if is_text and text.startswith(_FORMULA) and not formulas else text

@@ -30,7 +30,6 @@ if TYPE_CHECKING:
 __all__ = ["Chunk", "read_all", "read_chunk", "read_contents"]
 
 _Value = TypeVar("_Value")
-_MOST_KEYS = 1_000  # of one file, each of which is a column
 _SHOWN = 3  # keys that a message lists
 _STEP = 20  # bits of the bytes that a step of progress is long: a megabyte
 _MANY = 100_000  # records whose reading takes so much memory that it is worth giving it back
@@ -154,7 +153,7 @@ def _taken(intake: Intake, unit: str, items: Iterable[Item]) -> tuple[int, list[
     except OSError as error:  # what came before it stays
         wrong.append(unreadable(unit, error, "The rest of it is left out." if count else sources.LEFT_OUT))
     if left:
-        message = f"it has {len(keys) + len(left):,} keys, and {_MOST_KEYS:,} of a file are read"
+        message = f"it has {len(keys) + len(left):,} keys, and {sources.MOST_KEYS:,} of a file are read"
         hint = f"Left out are {', '.join(sorted(left)[:_SHOWN])} and others."
         wrong.append(Problem("too-many-keys", message, hint, place=Place(unit.partition("\t")[0])))
     return count, wrong
@@ -166,7 +165,7 @@ def _bounded(values: Mapping[str, _Value], keys: set[str], left: set[str]) -> Ma
         return values
     new = [name for name in values if name not in keys]
     kept = [name for name in new if name in CORE_FIELDS or name in FLAGS]
-    kept += [name for name in new if name not in kept][: max(0, _MOST_KEYS - len(keys) - len(kept))]
+    kept += [name for name in new if name not in kept][: max(0, sources.MOST_KEYS - len(keys) - len(kept))]
     keys.update(kept)
     if len(kept) == len(new):
         return values

@@ -39,15 +39,9 @@ if TYPE_CHECKING:
     from elenchus.plan.values import Resolver
     from elenchus.schema.catalog import Catalog
 
-
-def _has_given(condition: nodes.Condition) -> bool:
-    """Say whether a value of a condition was given by a caller."""
-    return any(isinstance(each, nodes.Literal) and each.is_given for each in walk(condition))
-
+__all__ = ["Conditions"]
 
 _BY_SIZE = ("<", "<=", ">", ">=", "between")
-
-__all__ = ["Conditions"]
 
 _ENTRY = FieldRef("entry", FieldType(Type.ENTRY))
 
@@ -234,3 +228,8 @@ def _inside(name: str, problem: Problem, span: Span) -> Problem:
     if problem.about is About.CYCLE:  # its chain tells the way already
         return replace(problem, span=span)
     return replace(problem, message=f"in the condition {name}: {problem.message}", span=span, cure=None)
+
+
+def _has_given(condition: nodes.Condition) -> bool:
+    """Say whether a value of a condition was given by a caller."""
+    return any(isinstance(each, nodes.Literal) and each.is_given for each in walk(condition))

@@ -104,7 +104,8 @@ class Resolver(Frozen):
 
         number = Fraction(literal.text)
         if abs(number) > _LARGEST:
-            raise Refused(literal, Problem("not-a-number", f"{quoted(literal.text)} is too large a number"))
+            message = f"{quoted(literal.text)} is too large a number"
+            raise Refused(literal, Problem("not-a-number", message, "Numbers have at most 300 digits."))
         if part in _NUMBERS_OF_PARTS:
             first, last, hint = _NUMBERS_OF_PARTS[part]
             if not (first <= number <= last and number.denominator == 1):

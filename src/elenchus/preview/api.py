@@ -40,8 +40,6 @@ _PAGE_NUMBER = "page[number]"
 _SORT = "sort"
 _LONGEST_VALUE = 500
 _SUMMARY = ("summary",)
-
-
 _CLASSES = {
     400: "The request cannot be understood",
     404: "There is nothing at this address",
@@ -86,7 +84,8 @@ def _row_reply(scene: Scene, kind: str, name: str) -> Reply:
     known = [*site.dataset.schema.kinds, *site.dataset.schema.taxonomies]
     if kind not in known:
         message = f"there is no kind or taxonomy {quoted(kind)}"
-        return problem_reply(404, [Problem("unknown-kind", message, near=nearest(kind, known))])
+        hint = f"Kinds and taxonomies: {', '.join(known)}."
+        return problem_reply(404, [Problem("unknown-kind", message, hint, near=nearest(kind, known))])
     field = "term" if kind in site.dataset.schema.taxonomies else "entry"
     try:
         query = Query(site, resolved(site, f"from {kind} where {field} = {print_value(Literal(name))}"), {})
@@ -95,7 +94,8 @@ def _row_reply(scene: Scene, kind: str, name: str) -> Reply:
         return problem_reply(404, error.problems)
     if not answer.rows:
         message = f"there is no public {kind} {quoted(name)}"
-        return problem_reply(404, [Problem("unknown-entry", message)])
+        hint = "links in the rows of a listing lead to rows."
+        return problem_reply(404, [Problem("unknown-entry", message, hint)])
     plan = query.plan
     types = {ref.name: ref for ref in (*plan.fields, *plan.show)}
     resource = _resource(scene, plan, types, answer.rows[0])

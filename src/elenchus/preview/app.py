@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
+import socket
 import threading
 from collections import OrderedDict
 from dataclasses import dataclass, field
@@ -223,11 +224,11 @@ async def _respond(office: _Office, request: Request) -> Response:
     """Answer one request within the limits."""
     address = request.scope["raw_path"] + b"?" + request.scope["query_string"]
     if len(address) > _LONGEST_ADDRESS:
-        return _refused(request, 414, "the address is too long")
+        return _refused(request, 414, "the address is too long", f"Take at most {_LONGEST_ADDRESS:,} bytes.")
     if address.count(b"&") >= _MOST_FIELDS:
-        return _refused(request, 400, "the query has too many fields")
+        return _refused(request, 400, "the query has too many fields", f"Take at most {_MOST_FIELDS}.")
     if request.method not in ("GET", "HEAD"):
-        return _refused(request, 405, f"{request.method} is not taken here, only GET")
+        return _refused(request, 405, f"{request.method} changes nothing here", "Use GET or HEAD.")
     at = request.cookies.get(tools.COOKIE, "")[:_LONGEST_TIME]
     shows_all = request.cookies.get(tools.SHOWN) == "all"
     path, query = unquote(request.scope["raw_path"].decode("latin-1")), request.url.query
@@ -243,13 +244,13 @@ async def _respond(office: _Office, request: Request) -> Response:
     return _on_the_wire(request, reply)
 
 
-def _refused(request: Request, status: int, message: str) -> Response:
+def _refused(request: Request, status: int, message: str, hint: str) -> Response:
     """Return why a request is not answered: as JSON:API has it, or as a line of text."""
     allowed = {"Allow": "GET, HEAD"} if status == 405 else {}  # noqa: PLR2004 - a method that is not taken
     if request.scope["raw_path"].startswith(api.API.encode()):
-        reply = api.problem_reply(status, [Problem("bad-request", message)])
+        reply = api.problem_reply(status, [Problem("bad-request", message, hint)])
         return _on_the_wire(request, replace(reply, headers={**reply.headers, **allowed}))
-    return Response(f"{message}\n", status, media_type="text/plain", headers=allowed)
+    return Response(f"{message}. {hint}\n", status, media_type="text/plain", headers=allowed)
 
 
 def _on_the_wire(request: Request, reply: Reply) -> Response:
@@ -366,22 +367,33 @@ def _published_folders(live: Live) -> list[Path]:
     return [(definition.folder / definition.to).resolve()]
 
 
-def serve(live: Live, host: str, port: int, ready: Callable[[int], None], key: str = "") -> None:
-    """Serve a site until it is interrupted. Raises OSError where the port is taken.
+def _bound(host: str, ports: Sequence[int]) -> socket.socket:
+    """Return a socket at the first of some ports that is free. Raises OSError for none."""
+    found = socket.socket(socket.AF_INET6 if ":" in host else socket.AF_INET, socket.SOCK_STREAM)
+    found.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    for port in ports:
+        try:
+            found.bind((host, port))
+        except OSError:
+            if port == ports[-1]:
+                found.close()
+                raise
+        else:
+            break
+    return found
+
+
+def serve(live: Live, host: str, ports: Sequence[int], ready: Callable[[int], None], key: str = "") -> None:
+    """Serve a site until it is interrupted, at the first of some ports that is free. Raises OSError for none.
 
     ``ready`` is called with the port, which is any free one where 0 is asked for; ``key`` is that of those
     who may change listings.
     """
-    import socket
-
     import uvicorn
 
     from elenchus.preview.connections import Impatient
 
-    family = socket.AF_INET6 if ":" in host else socket.AF_INET
-    with socket.socket(family, socket.SOCK_STREAM) as listening:
-        listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        listening.bind((host, port))
+    with _bound(host, ports) as listening:
         listening.listen(128)  # from here on nobody is refused
         hosts = ["127.0.0.1", "localhost", "[::1]", f"[{host}]" if ":" in host else host]
         if host in ("0.0.0.0", "::"):  # noqa: S104 - whoever asks for all addresses means all names

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from ipaddress import ip_address
 from secrets import compare_digest
 from typing import TYPE_CHECKING
+
+from elenchus.values.addresses import is_of_this_machine
 
 if TYPE_CHECKING:
     from starlette.requests import Request
@@ -22,7 +23,7 @@ def why_not(request: Request, key: str) -> str:
     """
     if not key:
         return "Listings are changed only where the preview is served to this machine alone, without --host."
-    if not _is_this_machine(request):
+    if request.client and not is_of_this_machine(request.client.host):  # a socket has no address
         return "Listings are changed only from this machine."
     given = request.cookies.get(KEY, "")
     if not compare_digest(given.encode(), key.encode()):
@@ -38,13 +39,3 @@ def why_not(request: Request, key: str) -> str:
 def key_cookie(key: str) -> str:
     """Return the header that keeps the key in a browser, for the tools of the preview, until it is closed."""
     return f"{KEY}={key}; Path=/-elenchus/; SameSite=Strict; HttpOnly"
-
-
-def _is_this_machine(request: Request) -> bool:
-    """Say whether a request comes from this machine; a socket without an address does."""
-    if request.client is None:
-        return True
-    try:
-        return ip_address(request.client.host).is_loopback
-    except ValueError:
-        return False

@@ -75,4 +75,4 @@ def _location(place: Place, folder: PurePath) -> dict[str, Any]:
     """Return a place in the folder of the site, or an address from which content comes."""
     is_address = "://" in place.file
     uri = place.file if is_address else quote((folder / place.file).as_posix())
-    return {"artifactLocation": {"uri": uri}, "region": {"startLine": max(place.line or 1, 1)}}
+    return {"artifactLocation": {"uri": uri}, "region": {"startLine": max(place.line, 1)}}

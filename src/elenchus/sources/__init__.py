@@ -26,13 +26,14 @@ if TYPE_CHECKING:
     from elenchus.schema.edits import EntryEdit, RowChange, UneditableError
 
 __all__ = [
-    "FILE_PARTS", "LEFT_OUT", "Editor", "ExtrasSpec", "Item", "Reader", "Scan", "Source", "SourceSpec",
-    "TableSpec", "TermsSpec", "UnitContent", "UnreachableError", "below", "below_site", "connected",
-    "content_of", "content_of_rows", "edit_beside", "editor", "names", "only_read", "refusals", "row_changes",
-    "source", "text_of", "write_rows",
+    "FILE_PARTS", "LEFT_OUT", "MOST_KEYS", "Editor", "ExtrasSpec", "Item", "Reader", "Scan", "Source",
+    "SourceSpec", "TableSpec", "TermsSpec", "UnitContent", "UnreachableError", "below", "below_site",
+    "connected", "content_of", "content_of_rows", "edit_beside", "editor", "names", "only_read", "refusals",
+    "row_changes", "source", "text_of", "write_rows",
 ]  # fmt: skip
 
 LEFT_OUT = "Its entries are left out."
+MOST_KEYS = 1_000  # of one file, each of which is a column
 FILE_PARTS = ("stem", "folder", "folders", "date")  # of which slugs and dates of files can be made
 
 

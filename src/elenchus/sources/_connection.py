@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
 from elenchus.files import is_file, signature
-from elenchus.userdata import allowed_hosts
-from elenchus.values.addresses import without_password
+from elenchus.userdata import CLIENT_PASSWORD, is_allowed, not_allowed
+from elenchus.values.addresses import is_of_this_machine, without_password
 
 if TYPE_CHECKING:
     import sqlite3
@@ -43,7 +43,6 @@ _OPTIONS = {
     "mysql": {"charset", "ssl_ca", "ssl_verify_cert", "ssl_verify_identity"},
 }
 _ENCRYPTED = ("require", "verify-ca", "verify-full")  # values of sslmode that never fall back to plain text
-_PASSWORD_OF_CLIENTS = "PGPASSWORD"  # noqa: S105 - a variable that every client of PostgreSQL reads
 _WAL = 2  # how the header of a file of SQLite says that changes are in a file beside it, at byte 19
 _HEADER = 20
 _STEPS = 20_000  # instructions of SQLite between two looks at the clock
@@ -89,7 +88,7 @@ def _url_of(spec: SourceSpec) -> URL:
     password = _variable(table.password_from) if table and table.password_from else url.password
     if not (table and table.url_from):  # else the user wrote the address beside the password
         _check_host(url, table.password_from if table else "", sort)
-    if password and not _is_here(url) and sort == "postgresql":
+    if password and not is_of_this_machine(url.host or "") and sort == "postgresql":
         mode = url.query.get("sslmode", "require")
         if mode not in _ENCRYPTED:
             raise OSError(errno.EPERM, f"a password is never sent in plain text, and sslmode is {mode}")
@@ -97,22 +96,16 @@ def _url_of(spec: SourceSpec) -> URL:
     return url.set(drivername=driver, password=password)
 
 
-def _is_here(url: URL) -> bool:
-    """Say whether a server is one of this machine."""
-    host = url.host or ""
-    return host in ("", "localhost", "::1") or host.startswith(("127.", "/"))
-
-
 def _check_host(url: URL, variable: str, sort: str) -> None:
     """Raise OSError if a variable would be sent to a server for which the user has not allowed it.
 
     The site names both, and the site may come from somebody else.
     """
-    if not variable and sort == "postgresql" and os.environ.get(_PASSWORD_OF_CLIENTS):
-        variable = _PASSWORD_OF_CLIENTS
-    if variable and not _is_here(url) and (variable, url.host) not in allowed_hosts():
-        hint = f"If you trust that server: elenchus allow {variable} {url.host}"
-        raise OSError(errno.EPERM, f"the variable {variable} was never used for {url.host}. {hint}")
+    if not variable and sort == "postgresql" and os.environ.get(CLIENT_PASSWORD):
+        variable = CLIENT_PASSWORD
+    if variable and not is_allowed(variable, url.host or ""):
+        message, hint = not_allowed(variable, url.host or "")
+        raise OSError(errno.EPERM, f"{message}. {hint.rstrip('.')}")
 
 
 def _variable(name: str) -> str:
@@ -149,7 +142,7 @@ def _engine(spec: SourceSpec, root: Path, mode: str) -> Engine:
     arguments: dict[str, Any] = {"connect_timeout": _PATIENCE}
     if url.get_backend_name() == "mysql":
         arguments |= {"charset": "utf8mb4", "read_timeout": _LONGEST + _PATIENCE, "write_timeout": _LONGEST}
-        if url.password and not _is_here(url):
+        if url.password and not is_of_this_machine(url.host or ""):
             arguments["ssl"] = {"check_hostname": False}  # without it PyMySQL would fall back to plain text
     else:
         arguments["prepare_threshold"] = 0  # what is prepared is one statement, whatever its text holds

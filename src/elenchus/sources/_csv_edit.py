@@ -42,6 +42,7 @@ class _CellTable:
         self.text = text
         self.delimiter = delimiter
         self.separator = separator
+        self.several: dict[int, str] = {}  # of each column, the first cell with several values
         plain = re.escape(delimiter)
         # A cell in quotes, in which two of them are one, or without; then what ends it.
         self.cell = re.compile(rf'(?:"((?:[^"]|"")*+)"|([^{plain}\r\n]*+))({plain}|\r\n|\n|\r|\Z)')
@@ -121,6 +122,12 @@ class _CellTable:
 
     def with_several(self, column: int) -> str:
         """Return the first cell of a column that has several values, empty if none has."""
+        if column not in self.several:
+            self.several[column] = self.first_with_several(column)
+        return self.several[column]
+
+    def first_with_several(self, column: int) -> str:
+        """Return that cell, looked for in all rows."""
         at = self.next_row(self.header)
         while at < len(self.text):
             cells = list(self.cells(at))

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 from elenchus.errors import About, Place, Problem
 from elenchus.schema.record import RowBatch
 from elenchus.schema.types import CORE_FIELDS
+from elenchus.sources import MOST_KEYS
 from elenchus.sources._blocks import as_block
 from elenchus.sources._keys import decides, without_omitted
 from elenchus.sources._keys import named as names_of_fields
@@ -23,9 +24,8 @@ if TYPE_CHECKING:
 
     from elenchus.sources import Item, SourceSpec
 
-__all__ = ["BATCH", "MOST_KEYS", "FewProblems", "columns_of", "rows_of"]
+__all__ = ["BATCH", "FewProblems", "columns_of", "rows_of"]
 
-MOST_KEYS = 1_000  # of one file, each of which is a column
 _FEW_KEYS = 100
 _MOST_CELLS = 5_000_000  # that are made of rows which are nearly empty
 _SPARSE = 20  # so many times the values that are there

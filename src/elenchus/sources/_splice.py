@@ -101,8 +101,8 @@ def line_starts(text: str, edits: Iterable[EntryEdit]) -> Iterator[tuple[EntryEd
 
 def joined(values: Sequence[str], before: str, separator: str) -> str:
     """Return values as one text, parted as they were before, or in a text like it, where one tells."""
-    if len(values) < 2:  # noqa: PLR2004 - a single text may have any sign in it
-        return "".join(values)
+    if len(values) == 1:  # which may be a text with any sign in it
+        return values[0]
     sign = separator or ","
     inner = before.strip().strip(sign)
     tight = f"{sign} " not in inner if sign in inner else sign != ","

@@ -42,9 +42,7 @@ _NUMBER = re.compile(r"[+-]?(\d+(_\d+)*\.?\d*|\.\d+)(e[+-]?\d{1,3})?", re.IGNORE
 _TESTS: dict[str, Callable[[str], bool]] = {
     "yesno": lambda text: fold(text) in (YES | NO) - {"0", "1"},
     "integer": lambda text: re.fullmatch(r"[+-]?\d{1,18}(_\d{1,18})*", text) is not None,
-    "number": lambda text: (
-        re.fullmatch(r"[+-]?(\d+(_\d+)*\.?\d*|\.\d+)(e[+-]?\d{1,3})?", text, re.I) is not None
-    ),
+    "number": lambda text: _NUMBER.fullmatch(text) is not None,
     "date": lambda text: _ISO.fullmatch(text) is not None,
     "datetime": lambda text: (_ISO.fullmatch(text) or _ISO_TIME.fullmatch(text)) is not None,
     "url": lambda text: re.match(r"https?://\S+$", text) is not None,

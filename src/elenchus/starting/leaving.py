@@ -12,9 +12,7 @@ from elenchus.values.private import is_private_file, private_name, private_value
 from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Mapping, Sequence
-
-    from elenchus.starting.looking import Entry
+    from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 __all__ = ["LeftOut", "is_content_table", "left_out", "private_keys"]
 
@@ -56,11 +54,6 @@ class LeftOut(NamedTuple):
 
     counts: Mapping[str, int]
     patterns: Sequence[str]
-
-    @property
-    def total(self) -> int:
-        """How many files there are."""
-        return sum(self.counts.values())
 
 
 def left_out(base: Path, paths: Sequence[str]) -> tuple[list[str], LeftOut]:
@@ -110,9 +103,7 @@ def _has_credentials(path: Path) -> bool:
         return False
     texts = {str(key): value for key, value in document.items() if isinstance(value, str)}
     return any(
-        private_values([text]) in ("keys or tokens", "passwords")
-        or private_name(key) in ("keys or tokens", "passwords")
-        for key, text in texts.items()
+        private_values([text]) in _SECRETS or private_name(key) in _SECRETS for key, text in texts.items()
     )
 
 
@@ -177,14 +168,14 @@ def is_content_table(name: str) -> bool:
     return name.lower() not in _TABLES.split()
 
 
-def private_keys(entries: Sequence[Entry]) -> dict[str, str]:
+def private_keys(entries: Iterable[Mapping[str, object]]) -> dict[str, str]:
     """Return the keys of entries that are not read, with what they hold: ``passwords``, ``phone numbers``.
 
     Of a value that holds others, the keys inside are named as ``author.email``.
     """
     texts: dict[str, list[str]] = defaultdict(list)
     for entry in entries:
-        for key, value in entry.values.items():
+        for key, value in entry.items():
             for name, text in _texts_in(key, value):
                 texts[name].append(text)
     found = {}

@@ -187,7 +187,7 @@ def read_stock(root: Path, spec: SourceSpec) -> Stock:
     found = _read(root, spec)
     if any(problem.about is About.ENCODING for problem in found.problems):
         found = _read(root, replace(spec, encoding=_OLD))
-    private = private_keys(found.entries)
+    private = private_keys(entry.values for entry in found.entries)
     if not private:
         return found
     spec = replace(found.spec, omit=tuple(private))

@@ -16,7 +16,7 @@ from pyarrow import csv
 from elenchus.errors import FolderError, Problem
 from elenchus.tables.backend import SCHEMA, described_in_duckdb, described_in_postgresql
 from elenchus.tables.kinds import VIEW_MARK, views_of_kinds
-from elenchus.tables.layout import TABLES, VERSION, Exported, create_statement, types_of
+from elenchus.tables.layout import TABLES, VERSION, Exported, create_statement, sql_name, types_of
 from elenchus.tables.places import path_of, postgresql_options, reaching_duckdb, reaching_postgresql
 
 if TYPE_CHECKING:
@@ -33,7 +33,7 @@ _MEMORY = "1GB"  # that DuckDB takes at the most while it is written to
 
 _ABOUT = "about"
 _SHOWN = 5  # names that a message lists
-OUR_TABLES = ("entries", *(table.name for table in TABLES), _ABOUT)
+_OUR_TABLES = ("entries", *(table.name for table in TABLES), _ABOUT)
 # What others were granted on the schema and on its tables; what is made in their place gets the same.
 _GRANTS = """
 SELECT format('GRANT %%s ON SCHEMA %%I TO %%s', a.privilege_type, n.nspname,
@@ -66,7 +66,7 @@ def to_database(frames: Frames, target: DuckTarget | PostgresTarget, told: str) 
         target.execute(f"DELETE FROM {schema}.{table.name}{left}")
         target.insert(f"{schema}.{table.name}", frames.batches(table, rows))
     target.execute("DROP TABLE gone")
-    counts = {each.name: target.count(f"{schema}.{each.name}") for each in tables}
+    counts = {each.name: _count(target, f"{schema}.{each.name}") for each in tables}
     target.execute(f"DELETE FROM {schema}.{_ABOUT}")
     said = json.dumps({**json.loads(told), "rows": counts}, ensure_ascii=False, indent=1) + "\n"
     target.insert(f"{schema}.{_ABOUT}", [pa.RecordBatch.from_pydict({"told": [said]})])
@@ -84,9 +84,14 @@ def _is_whole(tables: Sequence[TableLayout], target: DuckTarget | PostgresTarget
         columns, types = there.get(table.name, {}), types_of(table, target.engine)
         if columns.keys() != types.keys() or any(not columns[each].startswith(types[each]) for each in types):
             return False
-        if target.count(f"{SCHEMA}.{table.name}") != counts.get(table.name):
+        if _count(target, f"{SCHEMA}.{table.name}") != counts.get(table.name):
             return False
     return True
+
+
+def _count(target: DuckTarget | PostgresTarget, table: str) -> int:
+    """Return how many rows a table has."""
+    return int(target.rows(f"SELECT count(*) FROM {table}")[0][0])
 
 
 def _by_table(rows: Iterable[tuple[str, str, str]]) -> dict[str, dict[str, str]]:
@@ -154,10 +159,6 @@ class DuckTarget:
         found: list[tuple[Any, ...]] = self.raw.execute(text).fetchall()
         return found
 
-    def count(self, table: str) -> int:
-        """Return how many rows a table has."""
-        return int(self.rows(f"SELECT count(*) FROM {table}")[0][0])
-
     def described(self) -> str | None:
         """Return what the tables that are there say of themselves, None where there are none."""
         return described_in_duckdb(self.raw)
@@ -173,7 +174,7 @@ class DuckTarget:
         views = "SELECT view_name, comment FROM duckdb_views() WHERE schema_name = $1 AND NOT internal"
         names = [row[0] for row in self.raw.execute(tables, [SCHEMA]).fetchall()]
         found = self.raw.execute(views, [SCHEMA]).fetchall()
-        foreign = [name for name in names if name not in OUR_TABLES]
+        foreign = [name for name in names if name not in _OUR_TABLES]
         foreign += [name for name, comment in found if comment != VIEW_MARK]
         if foreign or (names and not _is_description(described)):
             raise _in_the_way(foreign or names, "this file")
@@ -182,8 +183,8 @@ class DuckTarget:
     def begin(self, tables: Sequence[TableLayout]) -> str:
         """Make all tables in place of those that an export made before, and return their schema."""
         for name in self.views:
-            self.execute(f'DROP VIEW {SCHEMA}."{name.replace(chr(34), chr(34) * 2)}"')
-        for name in OUR_TABLES:
+            self.execute(f"DROP VIEW {SCHEMA}.{sql_name(name)}")
+        for name in _OUR_TABLES:
             self.execute(f"DROP TABLE IF EXISTS {SCHEMA}.{name}")
         self.execute(f"CREATE SCHEMA IF NOT EXISTS {SCHEMA}")
         for table in tables:
@@ -227,10 +228,6 @@ class PostgresTarget:
         found: list[tuple[Any, ...]] = self.cursor.execute(text).fetchall()
         return found
 
-    def count(self, table: str) -> int:
-        """Return how many rows a table has."""
-        return int(self.rows(f"SELECT count(*) FROM {table}")[0][0])
-
     def described(self) -> str | None:
         """Return what the tables that are there say of themselves, None where there are none."""
         return described_in_postgresql(self.cursor)
@@ -248,7 +245,7 @@ class PostgresTarget:
             " ON n.oid = c.relnamespace WHERE n.nspname = %s AND c.relkind IN ('r', 'v', 'm', 'f', 'p', 'S')"
         )
         found = self.cursor.execute(wanted, [SCHEMA]).fetchall()
-        foreign = [name for name, kind, _ in found if kind != "v" and name not in OUR_TABLES]
+        foreign = [name for name, kind, _ in found if kind != "v" and name not in _OUR_TABLES]
         foreign += [name for name, kind, comment in found if kind == "v" and comment != VIEW_MARK]
         routines = (
             "SELECT proname FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace WHERE nspname = %s"
@@ -285,8 +282,8 @@ class PostgresTarget:
                         f"CREATE INDEX {table.name}_{number} ON {self.coming}.{table.name} ({names})"
                     )
             for name in self.views:
-                self.execute(f'DROP VIEW {SCHEMA}."{name.replace(chr(34), chr(34) * 2)}"')
-            for name in OUR_TABLES:  # without CASCADE: what others made of them is theirs
+                self.execute(f"DROP VIEW {SCHEMA}.{sql_name(name)}")
+            for name in _OUR_TABLES:  # without CASCADE: what others made of them is theirs
                 self.execute(f"DROP TABLE IF EXISTS {SCHEMA}.{name}")
             self.execute(f"DROP SCHEMA IF EXISTS {SCHEMA}")
             self.execute(f"ALTER SCHEMA {self.coming} RENAME TO {SCHEMA}")

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 __all__ = [
     "OWN_COLUMNS", "STATUS_COLUMNS", "TABLES", "UNKNOWN_STATUS", "VERSION", "ColumnSpec", "Exported",
     "Layout", "Sort", "StoredField", "TableLayout", "all_sortable", "create_statement", "family", "kept",
-    "part", "schema_digest", "sortable", "types_of",
+    "part", "schema_digest", "sortable", "sql_name", "sql_text", "types_of",
 ]  # fmt: skip
 
 VERSION = 2
@@ -365,6 +365,16 @@ def create_statement(table: TableLayout, engine: str, schema: str) -> str:
         f'"{each.name}" {types[each.sort]}{"" if each.may_lack else " NOT NULL"}' for each in table.columns
     )
     return f"CREATE TABLE {schema}.{table.name} ({columns})"
+
+
+def sql_name(name: str) -> str:
+    """Return a name as databases take it, whatever it holds."""
+    return '"' + name.replace('"', '""') + '"'
+
+
+def sql_text(text: str) -> str:
+    """Return a text as databases take it, where a statement can have no values."""
+    return "'" + text.replace("'", "''") + "'"
 
 
 def types_of(table: TableLayout, engine: str) -> dict[str, str]:

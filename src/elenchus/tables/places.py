@@ -23,8 +23,9 @@ from elenchus.tables.backend import (
     read_description,
     spark_errors,
 )
-from elenchus.userdata import allowed_hosts
-from elenchus.values.addresses import split_address
+from elenchus.tables.layout import sql_text
+from elenchus.userdata import CLIENT_PASSWORD, is_allowed, not_allowed
+from elenchus.values.addresses import is_of_this_machine, split_address
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
@@ -51,7 +52,6 @@ __all__ = [
 ABOUT = "elenchus.json"  # the file that describes tables in a folder
 _LARGEST = 2**26  # bytes of a description
 # Tables may come from somebody else: nothing is loaded for them.
-_PASSWORD = "PGPASSWORD"  # noqa: S105 - the name of a variable
 _CLOSED = {"autoinstall_known_extensions": False, "autoload_known_extensions": False}
 
 
@@ -161,7 +161,8 @@ def postgresql_options(place: str) -> dict[str, Any]:
         hint = "Write it as postgresql://USER@HOST:PORT/DATABASE."
         raise OptionError([Problem("unknown-engine", f"{quoted(place)}: {error}", hint)]) from None
     host = parts.hostname or ""
-    is_secret = bool(os.environ.get(_PASSWORD)) and not _is_here(host) and "PGSSLMODE" not in os.environ
+    is_away = not is_of_this_machine(host) and "PGSSLMODE" not in os.environ
+    is_secret = is_away and bool(os.environ.get(CLIENT_PASSWORD))
     wanted = {
         "sslmode": "require" if is_secret else None,  # a password is never sent in plain text
         "host": parts.hostname,
@@ -172,20 +173,12 @@ def postgresql_options(place: str) -> dict[str, Any]:
     return {name: value for name, value in wanted.items() if value is not None}
 
 
-def _is_here(host: str) -> bool:
-    """Say whether a server is one of this machine."""
-    return host in ("", "localhost", "::1") or host.startswith("127.")
-
-
 def refuse_unknown_host(place: str) -> None:
     """Raise SiteError for a server that a site file names, if it would get a password never meant for it."""
     host = _parts(place).hostname or ""
-    if not is_server(place) or _is_here(host) or not os.environ.get(_PASSWORD):
+    if not is_server(place) or not os.environ.get(CLIENT_PASSWORD) or is_allowed(CLIENT_PASSWORD, host):
         return
-    if (_PASSWORD, host) in allowed_hosts():
-        return
-    message = f"the variable {_PASSWORD} was never used for {host}"
-    hint = f"If you trust that server: elenchus allow {_PASSWORD} {host}."
+    message, hint = not_allowed(CLIENT_PASSWORD, host)
     raise SiteError([Problem("cannot-reach", message, hint)])
 
 
@@ -233,7 +226,7 @@ def _over_parquet(place: str) -> Backend:
 
 def _list(texts: Iterable[str]) -> str:
     """Return texts as a list of SQL."""
-    return "[" + ", ".join("'" + each.replace("'", "''") + "'" for each in texts) + "]"
+    return f"[{', '.join(map(sql_text, texts))}]"
 
 
 def _over_spark(place: str) -> Backend:

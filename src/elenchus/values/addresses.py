@@ -25,6 +25,7 @@ __all__ = [
     "href_maker",
     "href_of",
     "is_harmless",
+    "is_of_this_machine",
     "rooted",
     "shown_address",
     "split_address",
@@ -54,6 +55,21 @@ def has_password(address: str) -> bool:
 def without_password(text: str) -> str:
     """Return a text whose addresses tell no password."""
     return _PASSWORD.sub(r"\1@", text)
+
+
+def is_of_this_machine(host: str) -> bool:
+    """Say whether a server is one of this machine: by its loopback address or name, or the path of a socket.
+
+    A name such as ``127.example.org`` is no address, and can mean any machine.
+    """
+    from ipaddress import ip_address  # which a start need not load
+
+    if host in ("", "localhost") or host.startswith("/"):
+        return True
+    try:
+        return ip_address(host).is_loopback
+    except ValueError:
+        return False
 
 
 def shown_address(address: str) -> str:

@@ -30,8 +30,9 @@ from elenchus.cli.commands._asking import (
 )
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator
+    from collections.abc import Callable, Iterable, Iterator
 
+    from elenchus.asking.query import Query
     from elenchus.pieces.piece import Piece
     from elenchus.plan.answer import Answer
     from elenchus.site.site import Site
@@ -133,8 +134,11 @@ def ask(
     from elenchus.frozen import replace
     from elenchus.pieces.problems import notice_lines
 
+    if for_spreadsheet and output != "csv":
+        raise typer.BadParameter("--for-spreadsheet is for tables: it goes with --format csv")
+    if sql and (chart or overlap or output != "table"):
+        raise typer.BadParameter("--sql shows no answer: it goes without --format, --chart and --overlap")
     asked = opened(site, at, no_index=no_index, edits=edits, on=on)
-
     shown = [name.strip() for name in show_fields.split(",") if name.strip()]
 
     def answered(site: Site) -> Answer:
@@ -143,8 +147,6 @@ def ask(
         )
 
     if sql:
-        if chart or overlap or output != "table":
-            raise typer.BadParameter("--sql shows no answer: it goes without --format, --chart and --overlap")
         show(_statements(asked if asked.is_of_tables else asked.in_tables(), answered))
         return
     answer = answered(asked)
@@ -157,17 +159,22 @@ def ask(
     show(pieces, is_data=output != "table")
     if overlap or output == "table":
         from elenchus.asking.query import Query
-        from elenchus.asking.tallying import MOST_TALLIED, term_tally
-        from elenchus.report.overlaps import overlaps, tally_told
 
-        query = Query.of(asked, question, values_of(given), changes)
-        is_small = overlap or answer.total <= MOST_TALLIED
-        tally = term_tally(query) if answer.groups is None and answer.total and is_small else None
-        if tally or overlap:
-            show(tally_told(tally, whole=overlap) if tally else overlaps(answer))
+        show(_added_up(Query.of(asked, question, values_of(given), changes), answer, whole=overlap))
     if not forms.form(output).tells:
         show_error(notice_lines(answer.notices))
     show_problems(asked, everything=problems)
+
+
+def _added_up(query: Query, answer: Answer, *, whole: bool) -> Iterable[Piece]:
+    """Return how the counts of terms or groups add up; without ``whole`` those of terms, if they are few."""
+    from elenchus.asking.tallying import MOST_TALLIED, term_tally
+    from elenchus.report.overlaps import overlaps, tally_told
+
+    is_wanted = answer.groups is None and answer.total and (whole or answer.total <= MOST_TALLIED)
+    if is_wanted and (tally := term_tally(query)):
+        return tally_told(tally, whole=whole)
+    return overlaps(answer) if whole else ()
 
 
 def _statements(site: Site, ask: Callable[[Site], Answer]) -> Iterator[Piece]:

@@ -24,6 +24,7 @@ if TYPE_CHECKING:
 __all__ = ["compare"]
 
 _DIFFERS = 1  # what is exited with where it was asked for
+_SAME = "Listings and pages have the same entries; texts and values on pages are not compared."
 _PUBLISHED = "published"
 
 
@@ -83,9 +84,6 @@ def compare(
             found = _of_states(here, stack, folder, at, revision, to)
         show(_shown(found, listings, form, whole=whole), is_data=form != "text")
     return _DIFFERS if strict and not found.is_empty else 0
-
-
-_SAME = "Listings and pages have the same entries; texts and values on pages are not compared."
 
 
 def _shown(found: Difference, listings: list[str] | None, form: str, *, whole: bool) -> Iterable[Piece]:

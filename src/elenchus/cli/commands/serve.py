@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import socket
 from contextlib import suppress
 from pathlib import Path
 from secrets import token_urlsafe
@@ -18,28 +17,6 @@ if TYPE_CHECKING:
 __all__ = ["serve"]
 
 _USUAL_PORT = 4040
-
-
-def _is_this_machine(host: str) -> bool:
-    """Say whether nobody but programs of this machine can reach an address."""
-    from ipaddress import ip_address
-
-    try:
-        return ip_address(host).is_loopback
-    except ValueError:
-        return host == "localhost"
-
-
-def _is_free(host: str, port: int) -> bool:
-    """Say whether a port can be served at."""
-    family = socket.AF_INET6 if ":" in host else socket.AF_INET
-    try:
-        with socket.socket(family, socket.SOCK_STREAM) as listening:
-            listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-            listening.bind((host, port))
-    except OSError:
-        return False
-    return True
 
 
 def _where(host: str, port: int, key: str) -> list[Piece]:
@@ -91,19 +68,20 @@ def serve(
     from elenchus.pieces.problems import plain_problems
     from elenchus.preview.app import serve as run_server
     from elenchus.preview.live import Live
+    from elenchus.values.addresses import is_of_this_machine
 
     folder = site or elenchus.find_site(Path.cwd())
-    # Whoever else may look is shown what visitors of the site are shown.
-    live = Live(folder, at, index=not no_index, offers_all=_is_this_machine(host), on=on)
+    # Whoever else may look is shown what visitors of the site are shown. No host at all means all of them.
+    is_alone = bool(host) and is_of_this_machine(host)
+    live = Live(folder, at, index=not no_index, offers_all=is_alone, on=on)
     show(plain_problems(live.problems()))
 
-    key = token_urlsafe(16) if _is_this_machine(host) else ""
-    if port is None:
-        port = _USUAL_PORT if _is_free(host, _USUAL_PORT) else 0
+    key = token_urlsafe(16) if is_alone else ""
+    ports = (_USUAL_PORT, 0) if port is None else (port,)
     try:
         with suppress(KeyboardInterrupt):  # that is how it ends
-            run_server(live, host, port, lambda taken: show(_where(host, taken, key)), key)
+            run_server(live, host, ports, lambda taken: show(_where(host, taken, key)), key)
     except OSError as error:
-        message = f"{host} port {port} cannot be served at ({error.strerror})"
+        message = f"{host} port {ports[0]} cannot be served at ({error.strerror})"
         hint = "Name another with --port, or --port 0."
         raise OptionError([Problem("port-taken", message, hint)]) from None

@@ -30,7 +30,7 @@ def undo(
 
     from elenchus.cli.printing import show
     from elenchus.editing.undoing import last_change, undone
-    from elenchus.errors import SiteError
+    from elenchus.errors import FolderError, Problem, SiteError
     from elenchus.report.editing import changes_listed, to_undo_told, undone_told
     from elenchus.site.definition import read_definition
     from elenchus.site.site import find_site, journal_of
@@ -45,6 +45,9 @@ def undo(
         return 0
     change = last_change(folder)
     show(to_undo_told(change, zone))
+    if yes and not change.is_ours:  # it came with the site, and what a site says is not run unasked
+        hint = "Run elenchus undo without --yes: it asks."
+        raise FolderError([Problem("journal-refused", "that change was not made by you here", hint)])
     if not agreed("Take it back?", yes=yes):
         show(nothing_written())
         return 0
