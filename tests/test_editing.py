@@ -9,8 +9,9 @@ import shlex
 import shutil
 import sqlite3
 import subprocess
+import sys
 from collections.abc import Callable, Iterator
-from contextlib import ExitStack, contextmanager, suppress
+from contextlib import AbstractContextManager, ExitStack, contextmanager, suppress
 from functools import partial
 from hashlib import sha256
 from itertools import product
@@ -470,6 +471,115 @@ def test_tables(
             4,
             True,
         )
+
+
+COLD = {
+    "notes/a.md": "---\ntitle: A\ntopic: [Sea/Ice]\n---\n",
+    "listings.toml": '[cold]\nask = "where topic = sea/ice"\n',
+}
+RENAMED = {
+    "notes/a.md": "---\ntitle: A\ntopic: [Sea/Pack ice]\n---\n",
+    "listings.toml": '[cold]\nask = "where topic = sea/pack-ice"\n',
+}
+
+
+def make_cold_site(folder: Path, where: str, *owners: AbstractContextManager[Any]) -> None:
+    """Make a site whose topic stands in files, in a database, and in a second one, of SQLite."""
+    is_sqlite = where.startswith("path")
+    for own, connection in enumerate(owners):
+        time = "TEXT" if own or is_sqlite else "TIMESTAMP NULL"
+        names = {"key": "INTEGER", "truth": "INTEGER", "time": time, "one": "1", "two": "2", "yes": "1", "no": "0"}  # fmt: skip
+        with connection as owner:
+            for sql in TABLES:
+                owner.cursor().execute(sql.format(**names))
+            if isinstance(owner, sqlite3.Connection):
+                owner.commit()
+    second = TABLE_SITE[TABLE_SITE.index("[sources.things]") : TABLE_SITE.index("[kinds.thing.fields]")]
+    second = second.replace("sources.things", "sources.zz").format(where='path = "other.db"')
+    second = second.replace('kind = "thing"', 'kind = "other"\nslug = "o{id}"')
+    notes = '[kinds.other]\n[kinds.note]\n[sources.notes]\nread = "markdown"\npath = "notes"\nkind = "note"\n'
+    (folder / "elenchus.toml").write_text(TABLE_SITE.format(where=where) + second + notes)
+    for name, text in COLD.items():
+        (folder / name).parent.mkdir(exist_ok=True)
+        (folder / name).write_text(text)
+
+
+def state_of_cold(folder: Path) -> str:
+    """Say whether all of that site is as it was, or all renamed; raise AssertionError for anything else."""
+    texts = {name: (folder / name).read_text() for name in COLD}
+    found = [texts == COLD, texts == RENAMED]
+    for name in ("all.db", "other.db"):
+        if (folder / name).exists():
+            with closing_connection(sqlite3.connect(folder / name)) as reader:
+                [(term,)] = reader.execute("SELECT name FROM bay_topics WHERE id = 2")
+            found = [found[0] and term == "Ice", found[1] and term == "Pack ice"]
+    assert any(found), texts
+    return "as it was" if found[0] else "renamed"
+
+
+@pytest.mark.parametrize("server", ["sqlite", "postgresql", "mariadb"])
+def test_a_term_of_files_and_databases(
+    server: str, tmp_path: Path, tmp_path_factory: pytest.TempPathFactory, run: Run
+) -> None:
+    """A term is renamed in files and in two databases as one: all of them or none, and back."""
+    run = partial(run, BAY_PASSWORD=servers.PASSWORD)
+    other = tmp_path / "other.db"
+    command = ("rename-term", "topic/sea/ice", "Pack ice")
+    with opened_database(server, tmp_path, tmp_path_factory) as (where, connect):
+        make_cold_site(tmp_path, where, connect(), closing_connection(sqlite3.connect(other)))
+
+        def total(question: str) -> int:
+            return elenchus.ask(elenchus.open_site(tmp_path), question).total
+
+        assert total("cold") == 3
+        shown = run(*command, "--dry-run")
+        assert (shown.returncode, "- name: Ice\n    + name: Pack ice\n" in shown.stdout) == (0, True), shown
+        assert run(*command, "--yes").returncode == 0
+        assert (state_of_cold(tmp_path), total("cold")) == ("renamed", 3)
+        assert run("undo", "--yes").stdout.count("Undone") == 2
+        assert (state_of_cold(tmp_path), total("cold")) == ("as it was", 3)
+        merged = run("rename-term", "topic/sea/ice", "--into", "sea", "--yes")
+        assert (merged.returncode, total("where topic = sea")) == (0, 3), merged.stderr
+        assert run("undo", "--yes").returncode == 0
+        assert (state_of_cold(tmp_path), total("cold")) == ("as it was", 3)
+        # the database that is written last refuses, after all else was written
+        with closing_connection(sqlite3.connect(other)) as owner:
+            owner.execute("CREATE TRIGGER no BEFORE UPDATE OF changed ON bay_things WHEN NEW.changed > '2026-06' BEGIN SELECT RAISE(ABORT, 'not today'); END")  # fmt: skip
+            owner.commit()
+        found = run("set", "from note, thing, other", "title=New", "--yes")
+        assert (found.returncode, "not today" in found.stderr) == (4, True), found.stderr
+        assert (state_of_cold(tmp_path), total("where title = new")) == ("as it was", 0)
+
+
+@pytest.mark.parametrize("mode", ["kill", "fail"])
+def test_every_write_can_be_the_last(mode: str, tmp_path: Path, run: Run) -> None:
+    """Killed before any of its writes, or refused any, a change is made whole or not at all."""
+    site, faults = tmp_path / "site", Path(__file__).with_name("faults.py")
+    site.mkdir()
+    databases = [closing_connection(sqlite3.connect(site / name)) for name in ("all.db", "other.db")]
+    make_cold_site(site, 'path = "all.db"', *databases)
+    command = ["rename-term", "topic/sea/ice", "Pack ice", "--yes"]
+    call = [sys.executable, str(faults), mode, str(site), str(tmp_path), *command]
+    done = subprocess.run(call, capture_output=True, text=True, check=True)
+    ends = [tuple(map(int, line.split())) for line in done.stdout.splitlines()]
+    assert len(ends) > 30
+    assert ends.pop()[1] == 99
+    states = set()
+    for at, code in ends:
+        folder, told = tmp_path / str(at), (tmp_path / f"{at}.txt").read_text()
+        assert code in ({-9} if mode == "kill" else {0, 6}), told
+        pending = folder / ".elenchus" / "changes" / "pending"
+        if mode == "fail":
+            assert state_of_cold(folder) == ("as it was" if code else "renamed"), told
+            assert not (code and pending.exists())
+        if pending.exists():  # the next command that writes comes to an end with it
+            assert "is unfinished" in run("ask", "from note", cwd=folder, HOME=str(folder)).stderr
+            assert run("undo", "--list", cwd=folder, HOME=str(folder)).returncode == 0
+            finished = run("set", "from note", "title=A", "--yes", cwd=folder, HOME=str(folder))
+            assert (finished.returncode, pending.exists()) == (0, False), finished.stderr
+        states.add(state_of_cold(folder))
+        elenchus.ask(elenchus.open_site(folder), "cold")
+    assert states == {"as it was", "renamed"}
 
 
 @contextmanager

@@ -19,7 +19,7 @@ from typing import IO, TYPE_CHECKING, Any, NamedTuple
 from elenchus.errors import About, FolderError, Place, Problem
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Callable, Iterator
 
 __all__ = [
     "DEEPEST_FOLDER",
@@ -42,6 +42,7 @@ __all__ = [
     "scanned",
     "signature",
     "take_lock",
+    "temporary_folder",
     "too_large",
     "unreadable",
     "write_whole",
@@ -334,3 +335,25 @@ def write_whole(path: Path, content: bytes) -> None:
     path.parent.mkdir(parents=True, exist_ok=True)
     with replacing(path) as part:
         part.write_bytes(content)
+
+
+@contextmanager
+def temporary_folder(fill: Callable[[Path], object]) -> Iterator[Path]:
+    """Give a folder that goes away again, filled by a function. Raises FolderError where that has no room."""
+    import shutil
+    import tempfile
+
+    name = ""
+    try:
+        try:
+            name = tempfile.mkdtemp(prefix="elenchus-")
+            fill(Path(name))
+        except OSError as error:
+            told = error.args[0][0][2] if isinstance(error, shutil.Error) else error.strerror or error
+            message = f"no copy of the site can be made in {tempfile.gettempdir()} ({told})"
+            hint = "Make room there, or name another folder with TMPDIR."
+            raise FolderError([Problem("cannot-write", message, hint)]) from None
+        yield Path(name)
+    finally:
+        if name:
+            shutil.rmtree(name, ignore_errors=True)

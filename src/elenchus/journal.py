@@ -1,8 +1,9 @@
 """Changing several files as one: all of them or none, whatever stops the program, and back again.
 
 A change is written down before the first file is touched: what each was, and what it is to be. If a run
-ends in the middle, the next one that writes finishes the change. Copies of the old files are kept, so that a
-change can be undone as long as nobody changed the files since.
+ends in the middle, the next one that writes finishes the change. Rows of databases come last, in one
+transaction: a change whose rows were not written is taken back. Copies of the old files are kept, so that
+a change can be undone as long as nobody changed the files since.
 
 The journal lies in the site, and a site can come from anybody. So each change is signed with a key that lies
 outside of it, paths lead to plain files below the site only, and copies are compared with their digests.
@@ -19,9 +20,9 @@ import time
 from contextlib import contextmanager, suppress
 from hashlib import sha256
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
-from elenchus.errors import FolderError, Problem
+from elenchus.errors import ElenchusError, FolderError, Problem
 from elenchus.files import keep_attributes, read_whole, take_lock, write_whole
 from elenchus.frozen import Frozen, replace
 from elenchus.userdata import signed
@@ -29,7 +30,7 @@ from elenchus.userdata import signed
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Sequence
 
-__all__ = ["FileChange", "Journal", "MadeChange", "Undone"]
+__all__ = ["FileChange", "Journal", "MadeChange", "RowKeeper", "Undone"]
 
 _FOLDER = "changes"
 _PENDING = "pending"  # names the change that a run is in the middle of
@@ -74,6 +75,19 @@ class MadeChange(Frozen):
     linked: tuple[str, ...] = ()
 
 
+class RowKeeper(Protocol):
+    """What writes rows of the databases of a site. Methods raise FolderError and SiteError."""
+
+    def write(self, rows: Sequence[Any]) -> None:
+        """Change rows, all of them or none."""
+
+    def reverse(self, rows: Sequence[Any]) -> Sequence[Any]:
+        """Return what takes a change of rows back."""
+
+    def are_written(self, rows: Sequence[Any]) -> bool:
+        """Say whether all rows are as a change left them; what it did only in part is taken back."""
+
+
 class Undone(NamedTuple):
     """A change that was taken back, in how many files, and the files that somebody changed since."""
 
@@ -85,8 +99,9 @@ class Undone(NamedTuple):
 class Journal:
     """The changes of a site, in a folder beside its index. Methods raise FolderError where writing fails."""
 
-    def __init__(self, site: Path, folder: Path) -> None:
+    def __init__(self, site: Path, folder: Path, rows: RowKeeper) -> None:
         self.site = site
+        self.rows = rows
         self.folder = folder / _FOLDER
 
     @property
@@ -185,35 +200,26 @@ class Journal:
         except _BusyError:
             return None
 
-    def write_rows(self, told: str, rows: Sequence[Any], act: Callable[[], None]) -> MadeChange:
-        """Note what becomes of rows of a database, then let a function change them.
-
-        Where that raises OSError nothing was changed, and nothing stays noted.
-        """
-        with self.alone():
-            number = max(self._numbers(), default=0) + 1
-            change = MadeChange(number, time.time_ns() // 1000, told, (), tuple(rows))
-            try:
-                self._prepare(self._folder_of(number), change, (), ())
-                act()
-            except OSError as error:
-                self.forget(change)
-                raise _unwritten(self._folder_of(number), error) from None
-            return change
-
     def forget(self, change: MadeChange) -> None:
         """Let go of what is kept of a change."""
         shutil.rmtree(self._folder_of(change.number), ignore_errors=True)
 
-    def write(self, told: str, files: Sequence[FileChange], tick: Callable[[], None]) -> MadeChange:
-        """Write files, all of them or none. ``tick`` is called for each."""
+    def write(
+        self, told: str, files: Sequence[FileChange], tick: Callable[[], None], rows: Sequence[Any] = ()
+    ) -> MadeChange:
+        """Write files and then rows of databases, all of them or none. ``tick`` is called for each file."""
         with self.alone():
-            return self._write(told, files, tick)
+            return self._write(told, files, tick, rows)
 
     def _write(
-        self, told: str, files: Sequence[FileChange], tick: Callable[[], None], undoes: int = 0
+        self,
+        told: str,
+        files: Sequence[FileChange],
+        tick: Callable[[], None],
+        rows: Sequence[Any],
+        undoes: int = 0,
     ) -> MadeChange:
-        """Write files, within :meth:`alone`; ``undoes`` is the number of the change that is taken back."""
+        """Write files and rows, within :meth:`alone`; ``undoes`` is the number of what is taken back."""
         number = max(self._numbers(), default=0) + 1
         folder = self._folder_of(number)
         targets = [self._target(file.path) for file in files]
@@ -221,11 +227,13 @@ class Journal:
             file.path for file, target in zip(files, targets, strict=True) if _has_other_names(target)
         )
         now, digests = time.time_ns() // 1000, tuple(map(_with_digests, files))
-        change = MadeChange(number, now, told, digests, undoes=undoes, linked=linked)
+        change = MadeChange(number, now, told, digests, tuple(rows), undoes, linked=linked)
         try:
             self._prepare(folder, change, files, targets)
             write_whole(self.folder / _PENDING, folder.name.encode())
         except OSError as error:
+            with suppress(OSError):
+                (self.folder / _PENDING).unlink(missing_ok=True)
             shutil.rmtree(folder, ignore_errors=True)
             raise _unwritten(Path(error.filename or folder), error) from None
         done: list[int] = []
@@ -234,12 +242,14 @@ class Journal:
                 self._put(folder, change, at)
                 done.append(at)
                 tick()
-        except (OSError, FolderError) as error:
+            if rows:
+                self.rows.write(rows)
+        except (OSError, ElenchusError) as error:
             for at in reversed(done):
                 self._take_back(folder, change, at)
             (self.folder / _PENDING).unlink(missing_ok=True)
             shutil.rmtree(folder, ignore_errors=True)
-            if isinstance(error, FolderError):
+            if isinstance(error, ElenchusError):
                 raise
             raise _unwritten(Path(error.filename2 or error.filename or self.site), error) from None
         self._end(change)
@@ -304,12 +314,18 @@ class Journal:
         return content
 
     def _finish(self) -> None:
-        """Give each file of an unfinished change its new content, unless somebody changed it meanwhile."""
+        """Give each file of an unfinished change its new content, unless somebody changed it meanwhile.
+
+        One whose rows were not written any more is taken back.
+        """
         change = self.unfinished
         try:
             if change:
                 if not change.is_ours:
                     raise _foreign(change)
+                if change.rows and not self.rows.are_written(change.rows):
+                    self.undo(change)
+                    return
                 waiting = [
                     at for at, (path, old, _) in enumerate(change.files) if _digest(self._target(path)) == old
                 ]
@@ -328,15 +344,20 @@ class Journal:
         shutil.rmtree(self._folder_of(change.number) / "after", ignore_errors=True)
         for number in (change.undoes, change.number) if change.undoes else ():
             shutil.rmtree(self._folder_of(number), ignore_errors=True)
-        (self.folder / _PENDING).unlink(missing_ok=True)
+        with suppress(OSError):  # all is written; what is noted still is found to be so by the next run
+            (self.folder / _PENDING).unlink(missing_ok=True)
 
     # Undoing
 
     def undo(self, change: MadeChange) -> Undone:
         """Give the files of a change their old content, within :meth:`alone`, but for those changed since.
 
-        Of a change that is unfinished, files that still have their old content keep it.
+        Of a change that is unfinished, files and rows that still are what they were stay so. Rows that were
+        changed since are an error, and all stays as it is.
         """
+        unfinished, rows = self.unfinished, change.rows
+        if unfinished and unfinished.number == change.number and not self.rows.are_written(rows):
+            rows = ()
         files, left = [], []
         for at, (path, old, new) in enumerate(change.files):
             now = _digest(self._target(path))
@@ -351,13 +372,14 @@ class Journal:
             except OSError as error:
                 raise _unwritten(self.site / path, error) from None
             files.append(FileChange(path, content, before))
-        if files:
-            self._write(f"undo: {change.told}", files, lambda: None, undoes=change.number)
+        if files or rows:
+            back = self.rows.reverse(rows)
+            self._write(f"undo: {change.told}", files, lambda: None, back, undoes=change.number)
         else:
             (self.folder / _PENDING).unlink(missing_ok=True)
             if not left:
                 self.forget(change)
-        return Undone(change, len(files), tuple(left))
+        return Undone(replace(change, rows=rows), len(files), tuple(left))
 
 
 def _with_digests(file: FileChange) -> tuple[str, str, str]:

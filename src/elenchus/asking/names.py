@@ -7,6 +7,7 @@ from pathlib import PurePath
 from typing import TYPE_CHECKING
 
 from elenchus.errors import NoSuchName, Problem
+from elenchus.schema.naming import one_of
 from elenchus.values.texts import either, fold, quoted
 
 if TYPE_CHECKING:
@@ -26,14 +27,15 @@ def row_named(data: Dataset, subject: Subject, name: str) -> str:
         labels = [terms.labels[number] for number in terms.find(name)] if terms else found
         message = f"{quoted(name)} may be {len(found)} of them"
         raise NoSuchName([Problem("ambiguous-name", message, f"Write {either(map(str, labels))}.")])
+    one = one_of(subject.taxonomy, "term" if subject.is_terms else "entry")
     stem = fold(name.rpartition("/")[2])
     for problem in data.problems:
         if problem.place and fold(PurePath(problem.place.file).stem) == stem:
-            called = f"no {subject.one} is called {quoted(name)}"
+            called = f"no {one} is called {quoted(name)}"
             message = f"{called}, for its file cannot be used: {problem.message}"
             raise NoSuchName(
                 [Problem("unusable-entry", message, problem.advice, place=problem.place, near=problem.near)]
             )
     near = terms.suggest(name) if terms else data.entries_near(name, "", None)
     hint = f"elenchus describe {shlex.quote(name)} looks everywhere."
-    raise NoSuchName([Problem("unknown-name", f"no {subject.one} is called {quoted(name)}", hint, near=near)])
+    raise NoSuchName([Problem("unknown-name", f"no {one} is called {quoted(name)}", hint, near=near)])

@@ -14,6 +14,8 @@ if TYPE_CHECKING:
 
     from elenchus.pages.book import Book, Page
 
+_FEW = 3  # pages of one address that are named
+
 __all__ = ["page_problems"]
 
 
@@ -55,8 +57,10 @@ def _named(page: Page) -> str:
 
 
 def _listed(pages: Sequence[Page]) -> str:
-    """Return several pages in words."""
-    return " and of ".join(_named(page) for page in pages)
+    """Return several pages in words, the first few by name."""
+    named = [_named(page) for page in pages[:_FEW]]
+    more = len(pages) - len(named)
+    return " and of ".join([*named, f"{more} more"] if more else named)
 
 
 def _shadows(files: Mapping[str, Page], pages_of: Mapping[str, int]) -> Iterator[Problem]:

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
+import io
 import subprocess
 import tarfile
-import tempfile
 from contextlib import contextmanager
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from elenchus.errors import OptionError, Problem
+from elenchus.files import temporary_folder
 from elenchus.site.site import open_site
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
+    from pathlib import Path
 
     from elenchus.site.site import Site
 
@@ -42,14 +43,19 @@ def at_revision(site: Site, revision: str) -> Iterator[Site]:
     _git(root, "rev-parse", "--verify", "--quiet", f"{revision}^{{commit}}", about=revision)
     below = _git(root, "rev-parse", "--show-prefix", about=revision).decode().strip()
     wanted = f"{revision}:{below}" if below else revision
-    with tempfile.TemporaryDirectory(prefix="elenchus-") as name:
-        packed = Path(name) / "all.tar"
-        packed.write_bytes(_git(root, "archive", "--format=tar", wanted, about=revision))
-        folder = Path(name) / "site"
-        folder.mkdir()
-        with tarfile.open(packed) as archive:
-            archive.extractall(folder, filter="data")
-        yield open_site(folder, index=False).at(site.clock.now)
+    packed = _git(root, "archive", "--format=tar", wanted, about=revision)
+
+    def unpack(above: Path) -> None:
+        (above / "site").mkdir()
+        try:
+            with tarfile.open(fileobj=io.BytesIO(packed)) as archive:
+                archive.extractall(above / "site", filter="data")
+        except tarfile.TarError as error:  # a link of the repository that leads outside, for one
+            message = f"revision {quoted(revision)} cannot be unpacked ({error})"
+            raise OptionError([Problem("no-revision", message, "Compare with a folder: --from.")]) from None
+
+    with temporary_folder(unpack) as above:
+        yield open_site(above / "site", index=False).at(site.clock.now)
 
 
 def _git(folder: Path, *arguments: str, about: str) -> bytes:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import defaultdict
 from contextlib import suppress
-from functools import partial
 from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
@@ -22,7 +21,7 @@ from elenchus.schema.convert import Unfit
 from elenchus.schema.edits import UneditableError
 from elenchus.schema.types import Type
 from elenchus.site.site import Site, journal_of
-from elenchus.sources import content_of, content_of_rows, editor, row_changes, text_of, write_rows
+from elenchus.sources import content_of, content_of_rows, editor, row_changes, text_of
 from elenchus.values.kept import cached_property
 from elenchus.values.texts import quoted
 
@@ -33,7 +32,7 @@ if TYPE_CHECKING:
     from elenchus.engine.columns.dataset import Dataset
     from elenchus.index.reading import Chunk
     from elenchus.journal import MadeChange
-    from elenchus.schema.edits import RowChange
+    from elenchus.schema.edits import RowChange, TermWords
     from elenchus.schema.record import Record
     from elenchus.schema.types import Field
     from elenchus.sources import SourceSpec, UnitContent
@@ -79,6 +78,18 @@ class ContentChange(Working):
         """What files and tables would be read as. Raises SiteError where something else would change, too."""
         pairs = zip(self.units, self.files, strict=True)
         contents: dict[int, UnitContent] = {unit: content_of(file.after or b"") for unit, file in pairs}
+        contents |= self.rows_then
+        ordered = {unit: contents[unit] for unit in self.all_units}
+        chunk = reread(self.site.content.found, self.site.content.wanted, ordered)
+        wrong = list(_differences(self, chunk))
+        if wrong:
+            raise SiteError(wrong)
+        return chunk
+
+    @cached_property
+    def rows_then(self) -> dict[int, UnitContent]:
+        """What the units of tables would hold. Raises SiteError."""
+        contents: dict[int, UnitContent] = {}
         for table in self.tables:
             names = [self.paths[unit] for unit in table.units]
             try:
@@ -86,12 +97,7 @@ class ContentChange(Working):
             except OSError as error:
                 raise SiteError([_unclear(Place(table.source.name), str(error.strerror))]) from None
             contents |= dict(zip(table.units, found, strict=True))
-        ordered = {unit: contents[unit] for unit in self.all_units}
-        chunk = reread(self.site.content.found, self.site.content.wanted, ordered)
-        wrong = list(_differences(self, chunk))
-        if wrong:
-            raise SiteError(wrong)
-        return chunk
+        return contents
 
     @cached_property
     def reaches(self) -> bool:
@@ -153,29 +159,25 @@ def write_change(
     tables: Sequence[TableChange],
     tick: Callable[[], None],
 ) -> MadeChange:
-    """Write files or rows, all of them or none. Raises FolderError, SiteError for both at once."""
-    root = site.definition.folder
-    journal = journal_of(root)
-    if len(tables) + bool(files) > 1:
-        hint = "Change one source at a time: name its kinds in the question, or its entries."
-        message = "entries of a database and others cannot be changed as one"
-        raise SiteError([Problem("not-changed", message, hint)])
-    if not tables:
-        return journal.write(told, files, tick)
-    [table] = tables
-    rows = [list(row) for row in table.rows]
-    return journal.write_rows(told, rows, partial(write_rows, table.source, root, table.rows))
+    """Write files and rows, all of them or none. Raises FolderError."""
+    rows = [list(row) for table in tables for row in table.rows]
+    return journal_of(site.definition.folder).write(told, files, tick, rows)
 
 
-def content_change(site: Site, entries: Sequence[EntryChange]) -> ContentChange:
-    """Return what becomes of files so that entries change. Raises SiteError, FolderError."""
+def content_change(
+    site: Site, entries: Sequence[EntryChange], terms: TermWords | None = None
+) -> ContentChange:
+    """Return what becomes of files and rows so that entries change; ``terms`` are other words for terms.
+
+    Raises SiteError, FolderError.
+    """
     by_unit: dict[int, list[EntryChange]] = defaultdict(list)
     for entry in sorted(entries, key=lambda each: each.unit):
         by_unit[entry.unit].append(entry)
     problems: list[Problem] = []
     files, units = [], []
     paths = site.content.found.units.seen.paths
-    tables = list(_tables(site, entries, problems))
+    tables = list(_tables(site, entries, problems, terms))
     for unit, mine in by_unit.items():
         if mine[0].source.table:
             continue
@@ -191,13 +193,16 @@ def content_change(site: Site, entries: Sequence[EntryChange]) -> ContentChange:
     return ContentChange(site, tuple(entries), tuple(files), tuple(units), tuple(tables))
 
 
-def _tables(site: Site, entries: Sequence[EntryChange], problems: list[Problem]) -> Iterator[TableChange]:
+def _tables(
+    site: Site, entries: Sequence[EntryChange], problems: list[Problem], terms: TermWords | None
+) -> Iterator[TableChange]:
     """Yield the tables of databases in which entries change; add what keeps them from that."""
     for spec in site.definition.sources:
         mine = [entry for entry in entries if entry.source.name == spec.name and spec.table]
         if mine:
             try:
-                rows = row_changes(spec, site.definition.folder, [entry.edit for entry in mine])
+                edits = [entry.edit for entry in mine]
+                rows = row_changes(spec, site.definition.folder, edits, terms)
             except UneditableError as error:
                 message = f"it cannot be changed here: {error}"
                 problems.append(Problem("not-changed", message, error.hint, place=Place(spec.name)))

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import shutil
-import tempfile
 from contextlib import contextmanager
 from functools import partial
 from pathlib import Path
@@ -12,18 +11,19 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from elenchus.editing.changing import content_change
+from elenchus.editing.changing import content_change, write_change
 from elenchus.editing.definitions import with_other_words
 from elenchus.editing.entries import FieldChange, entry_change
 from elenchus.editing.spellings import texts_in_any, texts_of, whole_names
 from elenchus.errors import NoSuchName, OptionError, Place, Problem, SiteError
-from elenchus.files import read_whole
+from elenchus.files import read_whole, temporary_folder
 from elenchus.frozen import Working, replace
+from elenchus.index.content import reread
 from elenchus.journal import FileChange
-from elenchus.schema.edits import EntryEdit, NewValue, UneditableError
+from elenchus.schema.edits import EntryEdit, NewValue, TermWords, UneditableError
 from elenchus.site.files import files_of
 from elenchus.site.keys import SITE_FILE
-from elenchus.site.site import journal_of, open_site
+from elenchus.site.site import Site, open_site
 from elenchus.site.terms import columns_in, lines_of_rows, terms_in
 from elenchus.sources import SourceSpec, editor
 from elenchus.values.kept import cached_property
@@ -39,11 +39,11 @@ if TYPE_CHECKING:
     from elenchus.pages.book import Page
     from elenchus.schema.taxonomy import Taxonomy, Term
     from elenchus.schema.terms import TermRow
-    from elenchus.site.site import Site
 
 __all__ = ["TermChange", "merged", "renamed"]
 
 _LARGEST = 2**26
+_MOST_NAMED = 8  # terms that a message lists
 _WORDS = ("slug", "name", "parent")  # columns of a file of terms
 
 
@@ -67,6 +67,10 @@ class _TermWords:
         new = self._of_term(text) if found[0] == self.number else self._of_lower(text, found[0])
         return None if new is None or new == text else new
 
+    def is_it(self, text: str) -> bool:
+        """Say whether a spelling means the term itself."""
+        return self.taxonomy.find(text) == [self.number]
+
     def _of_term(self, text: str) -> str | None:
         """Return the new words for a spelling of the term itself; ids and other names are left."""
         folded, lead = fold(text.strip().lstrip("/")), "/" if text.strip().startswith("/") else ""
@@ -76,10 +80,17 @@ class _TermWords:
             return self.names[-1]
         if folded == fold(self.term.slug):
             return lead + (self.slugs[-1] if not lead else "/".join(self.slugs))
+        if self._is_of_names(text, self.number):
+            return "/".join(self.names)
         if folded == fold(self.term.address):
             return lead + "/".join(self.slugs)
         is_path = self.taxonomy.tree and folded == fold(self.taxonomy.name_paths[self.number])
         return "/".join(self.names) if is_path else None
+
+    def _is_of_names(self, text: str, number: int) -> bool:
+        """Say whether a path is written in names that slugs differ from by the size of letters only."""
+        path = self.taxonomy.name_paths[number] if self.taxonomy.tree else ""
+        return text.strip() == path != self.taxonomy.terms[number].address
 
     def _of_lower(self, text: str, number: int) -> str | None:
         """Return the new words for a path that leads through the term."""
@@ -87,7 +98,7 @@ class _TermWords:
         lower, depth = self.taxonomy.terms[number], len(self.term.path)
         if len(steps) != len(lower.path):
             return None
-        is_slugs = fold("/".join(steps)) == fold(lower.address)
+        is_slugs = fold("/".join(steps)) == fold(lower.address) and not self._is_of_names(text, number)
         lead = "/" if text.strip().startswith("/") else ""
         return lead + "/".join([*(self.slugs if is_slugs else self.names), *steps[depth:]])
 
@@ -111,17 +122,30 @@ class TermChange(Working):
 
     @contextmanager
     def after(self) -> Iterator[Site]:
-        """Give the site as it would be, in a folder that goes away again. Raises SiteError."""
+        """Give the site as it would be, in a folder that goes away again. Raises SiteError, FolderError."""
         _ = self.content.reread
-        root = self.site.definition.folder
-        with tempfile.TemporaryDirectory(prefix="elenchus-") as name:
-            folder = Path(name) / "site"
-            shutil.copytree(root, folder, copy_function=_linked, ignore=partial(_left_out, self.site))
-            for file in self.files:
-                (folder / file.path).unlink(missing_ok=True)
-                if file.after is not None:
-                    (folder / file.path).write_bytes(file.after)
-            yield open_site(folder, index=False).at(self.site.clock.now)
+        with temporary_folder(self._fill) as above:
+            yield self._with_rows(open_site(above / "site", index=False).at(self.site.clock.now))
+
+    def _fill(self, above: Path) -> None:
+        """Copy the site into a folder, with the files that change as they will be. Raises OSError."""
+        folder, leave_out = above / "site", partial(_left_out, self.site)
+        shutil.copytree(self.site.definition.folder, folder, copy_function=_linked, ignore=leave_out)
+        for file in self.files:
+            (folder / file.path).unlink(missing_ok=True)
+            if file.after is not None:
+                (folder / file.path).write_bytes(file.after)
+
+    def _with_rows(self, site: Site) -> Site:
+        """Return a site of the changed files with the rows of databases as they would be, too."""
+        if not self.content.tables:
+            return site
+        content, then = site.content, self.content.rows_then
+        places = {path: at for at, path in enumerate(content.found.units.seen.paths)}
+        units = {places[self.content.paths[unit]]: each for unit, each in then.items()}
+        ordered = dict(sorted(units.items()))
+        chunk = reread(content.found, content.wanted, ordered)
+        return Site(content.with_units(list(ordered), chunk), site.clock)
 
     def moved(self, before: Showing, after: Showing) -> list[tuple[str, str]]:
         """Return the addresses of pages of the term and those below it that change, before and after."""
@@ -138,7 +162,7 @@ class TermChange(Working):
 
     def write(self, told: str, tick: Callable[[], None] = lambda: None) -> MadeChange:
         """Write the files, all of them or none. Raises FolderError."""
-        return journal_of(self.site.definition.folder).write(told, self.files, tick)
+        return write_change(self.site, told, self.files, self.content.tables, tick)
 
 
 def _pages_of_terms(showing: Showing, taxonomy: str) -> Iterator[tuple[Page, tuple[str, ...]]]:
@@ -212,7 +236,10 @@ def _named(site: Site, text: str) -> tuple[Taxonomy, int]:
         near = [f"{name}/{taxonomies[name].terms[each].address}" for each in found] or near
         what = "several terms of" if found else "no term of"
         message = f"{quoted(spelling)} names {what} {name}"
-        raise NoSuchName([Problem("unknown-term", message, near=near)])
+        terms = [term.address for term in taxonomies[name].terms]
+        more = " and others" if len(terms) > _MOST_NAMED else ""
+        hint = f"Terms of {name}: {', '.join(terms[:_MOST_NAMED])}{more}."
+        raise NoSuchName([Problem("unknown-term", message, hint, near=near)])
     return taxonomies[name], found[0]
 
 
@@ -232,11 +259,9 @@ class _Renaming:
         terms = self.site.definition.schema.taxonomies[self.taxonomy.name].terms
         if terms:
             others.append(self.terms_file(terms))
-        content, paths = content_change(self.site, entries), (self.words.term.path, self.words.slugs)
-        if content.tables:
-            message = f"entries of the database {content.tables[0].source.name} have the term"
-            hint = "Rename it there first; what is in files is changed then."
-            raise SiteError([Problem("not-changed", message, hint)])
+        words = TermWords(self.taxonomy.name, self.words.of, self.words.is_it)
+        content = content_change(self.site, entries, words)
+        paths = self.words.term.path, self.words.slugs
         return TermChange(self.site, content, tuple(others), self.taxonomy.name, paths)
 
     @property

@@ -5,16 +5,12 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from elenchus.errors import FolderError, NoSuchName, Problem
-from elenchus.journal import Undone
-from elenchus.schema.edits import RowChange
-from elenchus.site.definition import read_definition
 from elenchus.site.site import journal_of
-from elenchus.sources import write_rows
 
 if TYPE_CHECKING:
     from pathlib import Path
 
-    from elenchus.journal import MadeChange
+    from elenchus.journal import MadeChange, Undone
 
 __all__ = ["last_change", "undone"]
 
@@ -38,29 +34,4 @@ def undone(folder: Path, change: MadeChange) -> Undone:
         if last_change(folder) != change:
             message = "another change was made meanwhile, so nothing was undone"
             raise FolderError([Problem("changing-already", message, "Look at elenchus undo --list.")])
-        if not change.rows:
-            return journal.undo(change)
-        _rows_undone(folder, change)
-        journal.forget(change)
-        return Undone(change, 0, ())
-
-
-def _rows_undone(folder: Path, change: MadeChange) -> None:
-    """Let the rows of a database be what they were: all of them, or none where one was changed since."""
-    try:
-        rows = [RowChange(*row).reverse for row in reversed(change.rows)]
-    except (TypeError, ValueError, AttributeError):
-        message = f"the rows of change {change.number} are damaged, so nothing was changed"
-        hint = "Delete that folder of .elenchus/changes; the rows stay as they are."
-        raise FolderError([Problem("journal-refused", message, hint)]) from None
-    specs = {spec.name: spec for spec in read_definition(folder).sources}
-    name = rows[0].source
-    if name not in specs or specs[name].table is None:
-        message = f"the site has no source {name} any more"
-        hint = "Name the source again as it was; its database is what the change was made in."
-        raise FolderError([Problem("cannot-write", message, hint)])
-    try:
-        write_rows(specs[name], folder, rows)
-    except OSError as error:
-        message = f"the database cannot be changed back: {error.strerror}"
-        raise FolderError([Problem("cannot-write", message, "Nothing was changed.")]) from None
+        return journal.undo(change)

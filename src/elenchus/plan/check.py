@@ -38,7 +38,7 @@ from elenchus.schema.types import CORE_FIELDS, FieldType, Type
 from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Iterable, Sequence
 
     from elenchus.errors import Problem
     from elenchus.plan.listings import Asked, Listings
@@ -173,6 +173,8 @@ class _Checker(Reading):
             known = self.ground.listings.names()
             hint = f"Listings: {', '.join(known)}." if known else "The site has none."
             message, near = f"there is no listing {quoted(name.text)}", nearest(name.text, known)
+            if not near and (entries := self._entries_like(name.text)):
+                hint = f"{entries[0]} is an entry: write entry = {entries[0]}."
             self.report("unknown-listing", message, hint, name.span, near=near)
             return None
         if name.text in self.opened:
@@ -186,6 +188,10 @@ class _Checker(Reading):
         plan = inner.plan(asked.question)
         self.problems += [_inside(name, problem) for problem in (*asked.problems, *inner.problems)]
         return Rows(name.text, plan)
+
+    def _entries_like(self, name: str) -> Sequence[str]:
+        """Return the names of entries that come near one: of those that the question may show."""
+        return self.catalog.entries_near(name, "", self.resolver.now)
 
     def fill(self, subject: Subject) -> Fill | None:
         """Return the listing that fills this one up."""

@@ -39,6 +39,14 @@ _FILED = frozenset(
     {"tag", "tags", "category", "categories", "label", "labels", "keyword", "keywords", "term", "terms"}
 )
 # Fields of terms that were given up, and what they are called now.
+# What people call orders by, and how they are written.
+_ORDERS = {
+    "newest": "date desc for the newest first",
+    "latest": "date desc for the newest first",
+    "recent": "date desc for the newest first",
+    "oldest": "date for the oldest first",
+    "alphabetical": "title",
+}
 _RENAMED = {"count": "own", "total": "with_below"}
 
 
@@ -120,6 +128,8 @@ class Fields:
         schema = self.schema
         others = [kind for kind in schema.kinds if kind not in kinds and schema.field_of(kind, name)]
         near: Sequence[str] = ()
+        known = dict.fromkeys(field for kind in kinds for field in schema.fields_of(kind))
+        orders = () if nearest(name, known, most=1) else nearest(name, _ORDERS, most=1)
         if others:
             hint = f"It is a field of {either(others)}."
         elif name in schema.kinds:
@@ -128,11 +138,14 @@ class Fields:
             hint = "A path goes with dots: reference.field."
         elif name.lower() in _FILED and schema.taxonomies:
             hint = f"Entries are filed under {either(schema.taxonomies)}."
+        elif name in schema.renamed:
+            hint = f"It is called {schema.renamed[name]} here."
+        elif orders:
+            hint = f"Write {_ORDERS[orders[0]]}."
         elif name.lower() in FLAGS:
             hint = f"It is the status: write status {'=' if name.lower() == 'draft' else '!='} draft."
         else:
             hint = f"elenchus describe {kinds[0] if len(kinds) == 1 else 'KIND'} lists the fields."
-            known = dict.fromkeys(field for kind in kinds for field in schema.fields_of(kind))
             near = nearest(name, known)
         where = f" in {either(kinds)}" if len(kinds) < len(schema.kinds) else ""
         return NoField("unknown-field", f"there is no field {quoted(name)}{where}", hint, span, near=near)

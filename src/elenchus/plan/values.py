@@ -25,7 +25,7 @@ from elenchus.schema.types import Type
 from elenchus.values.dates import Interval, literal_interval, relative_interval, widened
 from elenchus.values.lazily import pattern
 from elenchus.values.patterns import PatternError, searcher
-from elenchus.values.texts import either, fold, nearest, quoted
+from elenchus.values.texts import either, fold, nearest, quoted, with_article
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -192,7 +192,7 @@ class Resolver(Frozen):
             words = f"may be any of {{}} terms of {taxonomy}"
             raise Refused(literal, several_terms(literal.text, [term.address for term in found], words))
         elsewhere = [
-            f"It is a {name}: write {name} = {print_value(literal)}."
+            f"It is {with_article(name)}: write {name} = {print_value(literal)}."
             for name in self.catalog.schema.taxonomies
             if name != taxonomy and self.catalog.terms_called(name, literal.text)
         ]
@@ -233,5 +233,5 @@ def _takes(field: FieldRef, literal: Literal) -> str:
     """Return what a field takes, against what it was given."""
     label = field.type.type.label
     if isinstance(field.source, Part) and field.type.type.is_date:
-        label = f"a {field.source.part}"
+        label = with_article(field.source.part)
     return f"{quoted(field.name)} takes {label}, not {quoted(literal.text)}"

@@ -24,14 +24,14 @@ from elenchus.plan.nodes import (
     YesFirst,
 )
 from elenchus.schema.types import Type
-from elenchus.values.texts import either, quoted
+from elenchus.values.texts import either, quoted, with_article
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
 
     from elenchus.plan.nodes import Condition, GroupBy, OrderKey, Plan, Value
 
-__all__ = ["arrangement", "condition_words", "fix_words", "order_words", "with_article"]
+__all__ = ["arrangement", "condition_words", "fix_words", "order_words"]
 
 
 def condition_words(condition: Condition) -> str:
@@ -41,7 +41,7 @@ def condition_words(condition: Condition) -> str:
             return _test_words(condition)
         case SharesTerms():
             fields = either(field.name for field in condition.fields)
-            return f"shares a {fields} with {condition.entry.shown}"
+            return f"shares {with_article(fields)} with {condition.entry.shown}"
         case ListedIn():
             return f"listed in {condition.rows.name}"
         case Negation(ListedIn() as listed):
@@ -93,17 +93,13 @@ def fix_words(condition: Condition, holds: Callable[[Condition], bool], *, wante
     if isinstance(condition, SharesTerms):
         fields = either(field.name for field in condition.fields)
         entry = condition.entry.shown
-        return f"give it a {fields} that {entry} has" if wanted else f"take what it shares with {entry} away"
+        shared = f"{with_article(fields)} that {entry} has"
+        return f"give it {shared}" if wanted else f"take what it shares with {entry} away"
     if isinstance(condition, ListedIn):
         return f"let {condition.rows.name} {'list it' if wanted else 'leave it out'}"
     joined = " or " if isinstance(condition, AnyOf) == wanted else " and "
     wrong = [part for part in condition.parts if holds(part) != wanted]
     return joined.join(fix_words(part, holds, wanted=wanted) for part in wrong)
-
-
-def with_article(name: str) -> str:
-    """Return a name with the article that it is read with: an image, a date."""
-    return f"{'an' if name[:1].lower() in 'aeiou' else 'a'} {name}"
 
 
 def _value_words(test: Test) -> list[str]:

@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, Literal, NamedTuple, TypeAlias
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
+    from collections.abc import Callable, Mapping, Sequence
 
-__all__ = ["EntryEdit", "NewValue", "RowChange", "Sort", "UneditableError"]
+__all__ = ["EntryEdit", "NewValue", "RowChange", "Sort", "TermWords", "UneditableError"]
 
 Sort: TypeAlias = Literal["text", "number", "yesno", "date"]
 
@@ -43,6 +43,18 @@ class EntryEdit(NamedTuple):
     nth: int
     values: Mapping[str, NewValue]
     file: str = ""
+
+
+class TermWords(NamedTuple):
+    """What becomes of the spellings of a term of a taxonomy, and of those below it.
+
+    ``of`` gives other words for a spelling, None where it keeps its own; ``is_it`` says whether one means
+    the term itself.
+    """
+
+    taxonomy: str
+    of: Callable[[str], str | None]
+    is_it: Callable[[str], bool]
 
 
 class RowChange(NamedTuple):

@@ -10,8 +10,9 @@ from elenchus.values.texts import either, quoted
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-__all__ = ["several_entries", "several_terms", "unknown_entry", "unknown_term"]
+__all__ = ["one_of", "several_entries", "several_terms", "unknown_entry", "unknown_term"]
 
+_OF_ONE = {"species", "series", "news"}
 _FEW = 5  # of several meanings that are named
 
 
@@ -25,7 +26,7 @@ def unknown_entry(
     name: str, what: str, near: Sequence[str], advice: str = "Entries go by id, slug or kind/slug."
 ) -> Problem:
     """Return the problem of a name that no entry has; ``what`` is the kind that is asked for."""
-    message = f"no {what or 'entry'} is called {quoted(name)}"
+    message = f"no {one_of(what, 'entry')} is called {quoted(name)}"
     return Problem("unknown-entry", message, advice, near=near, about=About.VALUE)
 
 
@@ -35,7 +36,13 @@ def several_terms(name: str, addresses: Sequence[str], words: str) -> Problem:
     return Problem("ambiguous-term", message, f"Write {either(addresses[:_FEW])}.", about=About.VALUE)
 
 
+def one_of(name: str, row: str) -> str:
+    """Return what one row of a kind or taxonomy is called: ``station``, but ``term of tags``."""
+    is_of_several = name.endswith("s") and name not in _OF_ONE and not name.endswith(("ss", "us", "is"))
+    return f"{row} of {name}" if is_of_several else name or row
+
+
 def unknown_term(name: str, what: str, near: Sequence[str], advice: str) -> Problem:
     """Return the problem of a name that no term has; ``what`` is the taxonomy, or “term”."""
-    message = f"no {what} is called {quoted(name)}"
+    message = f"no {one_of(what, 'term')} is called {quoted(name)}"
     return Problem("unknown-term", message, advice, near=near, about=About.VALUE)

@@ -142,6 +142,7 @@ class Schema(Frozen):
 
     ``fields`` are those that every kind has; ``conditions`` the texts of the conditions with a name. Of
     entries with one id that come from several sources, the one counts whose source is first in ``prefer``.
+    ``renamed`` are the fields of columns that have other names in the content.
     """
 
     kinds: Mapping[str, Kind]
@@ -149,6 +150,7 @@ class Schema(Frozen):
     fields: Mapping[str, Field] = member(default_factory=dict)
     conditions: Mapping[str, str] = member(default_factory=dict)
     prefer: tuple[str, ...] = ()
+    renamed: Mapping[str, str] = member(default_factory=dict)
 
     def field_of(self, kind: str, name: str) -> Field | None:
         """Return a kind's field by name: its own, one that all kinds have, or a taxonomy."""

@@ -262,10 +262,20 @@ def _read_schema(file: TomlFile) -> Schema:
     core = {
         name: field for name, field in CORE_FIELDS.items() if name not in taxonomies or name not in _GIVES_WAY
     }
-    schema = Schema(found, taxonomies, {**core, "kind": kind, **fields}, conditions, prefer)
+    schema = Schema(found, taxonomies, {**core, "kind": kind, **fields}, conditions, prefer, _renamed(file))
     _check_conditions(file, schema)
     _check_clashes(file, schema)
     return schema
+
+
+def _renamed(file: TomlFile) -> dict[str, str]:
+    """Return the fields of columns that have other names in the content of any source."""
+    found: dict[str, str] = {}
+    for name in tables_below(file, ("sources",)):
+        columns = file.at(("sources", name)).get("columns", {})
+        given = columns.items() if isinstance(columns, dict) else ()
+        found |= {column: field for field, column in given if isinstance(column, str)}
+    return found
 
 
 def _read_taxonomy(file: TomlFile, name: str) -> TaxonomyRules:

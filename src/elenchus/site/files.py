@@ -9,7 +9,7 @@ from elenchus.errors import Place, Problem, SiteError
 from elenchus.files import items_of, unreadable
 from elenchus.site.names import can_be_called
 from elenchus.site.toml import TomlFile, open_toml
-from elenchus.values.texts import quoted
+from elenchus.values.texts import quoted, with_article
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -87,6 +87,6 @@ def _is_table(file: TomlFile, name: str, what: str) -> bool:
         return False
     if not can_be_called(name):
         hint = "Use letters, digits, - and _, beginning with a letter."
-        file.report("bad-name", (name,), f"{quoted(name)} cannot be the name of a {what}", hint)
+        file.report("bad-name", (name,), f"{quoted(name)} cannot be the name of {with_article(what)}", hint)
         return False
     return True

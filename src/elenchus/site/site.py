@@ -321,7 +321,9 @@ def open_site(folder: str | Path, *, at: str | None = None, index: bool = True) 
 
 def journal_of(folder: Path) -> Journal:
     """Return the journal of the changes of a site."""
-    return Journal(folder, folders_for(folder)[0])
+    from elenchus.site.rows import SiteRows
+
+    return Journal(folder, folders_for(folder)[0], SiteRows(folder))
 
 
 def now(definition: Definition, at: str | None) -> int:

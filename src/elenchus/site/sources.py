@@ -108,6 +108,9 @@ def _read_paths(
             yield text
 
 
+_CODE_PAGES = [f"cp{number}" for number in range(1250, 1259)]  # which aliases have without their letters
+
+
 def _read_encoding(file: TomlFile, path: tuple[str, ...], name: str) -> str:
     """Return the name of an encoding of texts; nothing where none is said."""
     try:
@@ -115,7 +118,7 @@ def _read_encoding(file: TomlFile, path: tuple[str, ...], name: str) -> str:
     except (LookupError, ValueError):
         found = None
     if name and (found is None or not getattr(found, "_is_text_encoding", True)):
-        near = Near(name, nearest(name, aliases))
+        near = Near(name, nearest(name, (*aliases, *_CODE_PAGES)))
         file.report("unknown-word", path, f"there is no encoding {quoted(name)}", near=near)
         return ""
     return found.name if found else ""

@@ -23,13 +23,13 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Mapping, Sequence
     from pathlib import Path
 
-    from elenchus.schema.edits import EntryEdit, RowChange, UneditableError
+    from elenchus.schema.edits import EntryEdit, RowChange, TermWords, UneditableError
 
 __all__ = [
     "FILE_PARTS", "LEFT_OUT", "MOST_KEYS", "Editor", "ExtrasSpec", "Item", "Reader", "Scan", "Source",
-    "SourceSpec", "TableSpec", "TermsSpec", "UnitContent", "UnreachableError", "below", "below_site",
-    "connected", "content_of", "content_of_rows", "edit_beside", "editor", "names", "only_read", "refusals",
-    "row_changes", "source", "text_of", "write_rows",
+    "SourceSpec", "TableSpec", "TermsSpec", "UnitContent", "UnreachableError", "are_rows_written",
+    "below", "below_site", "connected", "content_of", "content_of_rows", "edit_beside", "editor", "names",
+    "only_read", "refusals", "row_changes", "source", "text_of", "write_rows",
 ]  # fmt: skip
 
 LEFT_OUT = "Its entries are left out."
@@ -220,11 +220,16 @@ def content_of_rows(
     return rows_after(spec, root, changes, units)
 
 
-def row_changes(spec: SourceSpec, root: Path, edits: Sequence[EntryEdit]) -> list[RowChange]:
-    """Return what is to become of the rows of a table so that entries change. Raises UneditableError."""
+def row_changes(
+    spec: SourceSpec, root: Path, edits: Sequence[EntryEdit], terms: TermWords | None = None
+) -> list[RowChange]:
+    """Return what is to become of the rows of a table so that entries change.
+
+    ``terms`` are other words for terms, where the database has a table of these. Raises UneditableError.
+    """
     from elenchus.sources._table_edit import row_changes
 
-    return row_changes(spec, root, edits)
+    return row_changes(spec, root, edits, terms)
 
 
 def write_rows(spec: SourceSpec, root: Path, changes: Sequence[RowChange]) -> None:
@@ -232,6 +237,13 @@ def write_rows(spec: SourceSpec, root: Path, changes: Sequence[RowChange]) -> No
     from elenchus.sources._table_edit import write_rows
 
     write_rows(spec, root, changes)
+
+
+def are_rows_written(spec: SourceSpec, root: Path, changes: Sequence[RowChange]) -> bool:
+    """Say whether all rows of a table are as changes leave them. Raises OSError."""
+    from elenchus.sources._table_edit import are_rows_written
+
+    return are_rows_written(spec, root, changes)
 
 
 def edit_beside(spec: SourceSpec, unit: str) -> str:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
 
 from elenchus.schema.conform import is_yes
-from elenchus.schema.edits import EntryEdit, NewValue, RowChange, UneditableError
+from elenchus.schema.edits import EntryEdit, NewValue, RowChange, TermWords, UneditableError
 from elenchus.sources._connection import connected, place_of, refusals
 from elenchus.sources._keys import as_written
 from elenchus.sources._splice import joined
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
     from elenchus.sources import SourceSpec, TableSpec, TermsSpec
 
-__all__ = ["row_changes", "rows_after", "writable_table", "write_rows"]
+__all__ = ["are_rows_written", "row_changes", "rows_after", "writable_table", "write_rows"]
 
 
 def writable_table(spec: SourceSpec) -> TableSpec:
@@ -35,15 +35,64 @@ def writable_table(spec: SourceSpec) -> TableSpec:
     return spec.table
 
 
-def row_changes(spec: SourceSpec, root: Path, edits: Sequence[EntryEdit]) -> list[RowChange]:
+def row_changes(
+    spec: SourceSpec, root: Path, edits: Sequence[EntryEdit], terms: TermWords | None
+) -> list[RowChange]:
     """Return what is to become of the rows of a table, nothing of which is done. Raises UneditableError."""
     _ = writable_table(spec)
     try:
-        with connected(spec, root) as connection, refusals(spec):
-            planner = _Planner(Shape(spec, connection))
-            return [change for edit in edits for change in planner.changes(edit)]
+        with connected(spec, root, writing=terms is not None) as connection, refusals(spec):
+            try:
+                shape = Shape(spec, connection)
+                renamed = list(_renamed_terms(shape, terms)) if terms else []
+                if renamed:  # what entries then have is told by the table as it will be
+                    _apply(shape, renamed)
+                    shape = Shape(spec, connection)
+                planner = _Planner(shape)
+                return [*renamed, *(change for edit in edits for change in planner.changes(edit))]
+            finally:
+                connection.rollback()
     except OSError as error:
         raise UneditableError(f"the database cannot be read: {error.strerror}") from None
+
+
+def _renamed_terms(shape: Shape, terms: TermWords) -> Iterator[RowChange]:
+    """Yield the rows of a table of terms that change: the name of a term, or what those below it stand under.
+
+    A term that becomes one with another keeps its own row, which no entry has then.
+    """
+    spec = next((each for each in shape.table.terms if each.taxonomy == terms.taxonomy), None)
+    if spec is None or not spec.names:
+        return
+    table, paths = f"{shape.table.prefix}{spec.names}", shape.paths[spec.taxonomy]
+    for key, path in paths.items():
+        new = terms.of(path) if terms.is_it(path) else None
+        if not new:
+            continue
+        others = [other for other, text in paths.items() if text == new]
+        if not others:
+            old, name = path.rpartition("/")[2], new.rpartition("/")[2]
+            yield RowChange(shape.spec.name, table, {spec.key: _plain(key)}, spec.name, old, name)
+        elif spec.parent:
+            for lower, text in paths.items():
+                if text.startswith(f"{path}/") and "/" not in text[len(path) + 1 :]:
+                    where = {spec.key: _plain(lower)}
+                    parents = _plain(key), _plain(others[0])
+                    yield RowChange(shape.spec.name, table, where, spec.parent, *parents)
+
+
+def are_rows_written(spec: SourceSpec, root: Path, changes: Sequence[RowChange]) -> bool:
+    """Say whether all rows are as changes leave them: then these can be taken back. Raises OSError."""
+    with connected(spec, root, writing=True) as connection, refusals(spec):
+        try:
+            _apply(Shape(spec, connection), [change.reverse for change in reversed(changes)])
+        except OSError as error:
+            if error.errno != errno.EBUSY:
+                raise
+            return False
+        finally:
+            connection.rollback()
+    return True
 
 
 def rows_after(spec: SourceSpec, root: Path, changes: Sequence[RowChange], units: Sequence[str]) -> list[Any]:

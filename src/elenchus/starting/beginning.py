@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import os
-import tempfile
 from pathlib import Path
 from types import MappingProxyType
 from typing import TYPE_CHECKING, NamedTuple
 
 from elenchus.errors import About, FolderError, OptionError, Place, Problem
-from elenchus.files import write_whole, written_or_told
+from elenchus.files import temporary_folder, write_whole, written_or_told
 from elenchus.frozen import replace
 from elenchus.site.definition import read_definition
 from elenchus.site.keys import SITE_FILE
@@ -179,8 +178,8 @@ def _opened(folder: Path, draft: SiteDraft) -> Site:
     """Return the site that a draft makes, which stands elsewhere meanwhile. Raises SiteError."""
     paths = {path: str(folder.resolve() / path) for source in draft.sources for path in source.spec.paths}
     paths[""] = f"{folder.resolve()}/"  # what stands before the patterns of files that are excluded
-    with tempfile.TemporaryDirectory() as temporary:
-        (Path(temporary) / SITE_FILE).write_text(site_text(draft, paths), encoding="utf-8")
+    text = site_text(draft, paths)
+    with temporary_folder(lambda made: (made / SITE_FILE).write_text(text, encoding="utf-8")) as temporary:
         site = open_site(temporary, index=False)
         _ = site.dataset
     return site

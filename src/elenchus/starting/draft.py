@@ -23,7 +23,7 @@ from elenchus.starting.guessing import (
     texts_of,
     typed,
 )
-from elenchus.starting.tables import singular
+from elenchus.starting.plurals import singular
 from elenchus.values.datepatterns import EPOCH
 from elenchus.values.texts import fold, quoted, slugify
 from elenchus.values.wording import as_text

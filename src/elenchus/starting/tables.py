@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from elenchus.frozen import replace
 from elenchus.sources import ExtrasSpec, SourceSpec, TableSpec, TermsSpec, connected, refusals
+from elenchus.starting.plurals import singular
 from elenchus.values.texts import slugify
 
 if TYPE_CHECKING:
@@ -14,7 +15,7 @@ if TYPE_CHECKING:
 
     from sqlalchemy import Connection
 
-__all__ = ["singular", "table_specs"]
+__all__ = ["table_specs"]
 
 _NAMES = ("name", "key", "field")
 _VALUES = ("value", "content", "data")
@@ -31,17 +32,6 @@ class _FoundTable(NamedTuple):
     columns: Mapping[str, str]
     key: str
     refers: Mapping[str, str]
-
-
-def singular(word: str) -> str:
-    """Return a word for one of what a word for several names, as far as its ending tells."""
-    if word.endswith("ies") and len(word) > 4:  # noqa: PLR2004 - not “ties”
-        return f"{word[:-3]}y"
-    if word == "people":
-        return "person"
-    if word.endswith("s") and not word.endswith(("ss", "us", "is", "news")):
-        return word[:-1]
-    return word
 
 
 def table_specs(root: Path, spec: SourceSpec) -> Iterator[tuple[SourceSpec, Mapping[str, str]]]:

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from elenchus.language.words import is_keyword
+from elenchus.starting.plurals import plural
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
@@ -31,7 +32,7 @@ def _templates() -> Environment:
         lstrip_blocks=True,
         keep_trailing_newline=True,
     )
-    found.filters |= {"toml": _text, "key": _key, "plural": _plural}
+    found.filters |= {"toml": _text, "key": _key, "plural": plural}
     return found
 
 
@@ -43,15 +44,6 @@ def _text(value: str) -> str:
 def _key(name: str) -> str:
     """Return a key of TOML."""
     return name if name.isascii() and name.replace("-", "").replace("_", "").isalnum() else _text(name)
-
-
-def _plural(word: str) -> str:
-    """Return a word for several of what a word is for, good enough for an address."""
-    if word == "person":
-        return "people"
-    if word.endswith("y") and word[-2:-1] not in "aeiou":
-        return f"{word[:-1]}ies"
-    return word if word.endswith("s") else f"{word}s"
 
 
 def site_text(draft: SiteDraft, paths: Mapping[str, str] | None = None) -> str:

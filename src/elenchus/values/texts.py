@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+import re
 import unicodedata
-from heapq import nlargest
+from heapq import nlargest, nsmallest
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Sequence
 
-__all__ = ["distinct", "either", "fold", "nearest", "quoted", "slug_of", "slugify"]
+__all__ = ["distinct", "either", "fold", "nearest", "quoted", "slug_of", "slugify", "with_article"]
 
 
 _LONGEST_NAME = 100  # characters of a misspelt name that are looked at
 _MOST_COMPARED = 300
+_SHORTEST_WORD = 4  # letters of a word that tells names apart
 
 
 def distinct(names: Sequence[str]) -> list[str]:
@@ -59,13 +61,26 @@ def nearest(wanted: str, known: Iterable[str], *, most: int = 3) -> tuple[str, .
             _MOST_COMPARED, candidates, key=lambda name: sum(pair in name for pair in pairs)
         )
     found = difflib.get_close_matches(folded, candidates, n=most, cutoff=0.6)
+    found = found or _with_words(folded, names, most)
     return tuple(names[name] for name in found)
+
+
+def _with_words(wanted: str, names: Iterable[str], most: int) -> list[str]:
+    """Return the shortest names that have all longer words of the wanted one: few remember a whole slug."""
+    words = [word for word in re.split(r"[\W_]+", wanted) if len(word) >= _SHORTEST_WORD]
+    found = (name for name in names if all(word in name for word in words))
+    return sorted(nsmallest(most, found, key=len), key=len) if words else []
 
 
 def either(names: Iterable[str]) -> str:
     """Join names into ``a, b or c``."""
     listed = list(names)
     return " or ".join(part for part in (", ".join(listed[:-1]), *listed[-1:]) if part)
+
+
+def with_article(name: str) -> str:
+    """Return a name with the article that it is read with: an image, a date."""
+    return f"{'an' if name[:1].lower() in 'aeiou' else 'a'} {name}"
 
 
 def quoted(text: str, *, most: int = 60) -> str:

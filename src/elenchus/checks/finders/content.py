@@ -19,7 +19,7 @@ from elenchus.site.keys import SITE_FILE
 from elenchus.site.toml import open_toml
 from elenchus.values.dates import from_instant, to_minute
 from elenchus.values.private import private_name, private_values
-from elenchus.values.texts import fold, quoted
+from elenchus.values.texts import fold, quoted, with_article
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
@@ -363,5 +363,5 @@ def _without_term(data: Dataset, view: View, taxonomy: Taxonomy) -> Iterator[Pro
             verb = "has" if len(lacking) == 1 else "have"
             count = f"{len(lacking)} of {len(rows)}"
             message = f"{count} entries of {kind} {verb} no {taxonomy.name}: {_some(data, lacking.tolist())}"
-            hint = f"Give them a {taxonomy.name}, or they stand on none of its pages."
+            hint = f"Give them {with_article(taxonomy.name)}, or they stand on none of its pages."
             yield Problem("without-term", message, hint, place=_place_of(data, int(lacking[0])))

@@ -33,13 +33,13 @@ from elenchus.plan.nodes import (
     TimeValue,
     Via,
 )
-from elenchus.plan.words import condition_words, fix_words, with_article
+from elenchus.plan.words import condition_words, fix_words
 from elenchus.schema.convert import Moment, within
 from elenchus.schema.state import HoldKind
 from elenchus.schema.subject import ENTRIES, Subject
 from elenchus.schema.types import CORE_FIELDS, Type
 from elenchus.values.dates import from_instant, local_microseconds, start_of, to_minute, unit_interval
-from elenchus.values.texts import fold
+from elenchus.values.texts import fold, with_article
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator, Sequence

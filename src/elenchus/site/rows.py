@@ -1,0 +1,90 @@
+"""Writing rows of a site's databases, several at once: all of them or none, as far as databases let."""
+
+from __future__ import annotations
+
+from itertools import groupby
+from typing import TYPE_CHECKING, Any
+
+from elenchus.errors import FolderError, Problem
+from elenchus.schema.edits import RowChange
+from elenchus.site.definition import read_definition
+from elenchus.sources import are_rows_written, write_rows
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+    from pathlib import Path
+
+    from elenchus.sources import SourceSpec
+
+__all__ = ["SiteRows"]
+
+
+class SiteRows:
+    """The rows of the databases that a site names. Rows are :class:`RowChange` or what JSON keeps of them.
+
+    Methods raise FolderError, SiteError.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+
+    def write(self, rows: Sequence[Any]) -> None:
+        """Change rows, one database after another; where one refuses, those before it are changed back."""
+        done: list[tuple[SourceSpec, list[RowChange]]] = []
+        for spec, group in self._by_source(_changes(rows)):
+            try:
+                write_rows(spec, self.folder, group)
+            except OSError as error:
+                for earlier, written in reversed(done):
+                    write_rows(earlier, self.folder, self.reverse(written))
+                raise _unwritten(spec, error) from None
+            done.append((spec, group))
+
+    def reverse(self, rows: Sequence[Any]) -> list[RowChange]:
+        """Return what takes a change of rows back, in the order for that."""
+        return [row.reverse for row in reversed(_changes(rows))]
+
+    def are_written(self, rows: Sequence[Any]) -> bool:
+        """Say whether all rows are as a change left them; what it did only in part is taken back."""
+        written, others = [], False
+        for spec, group in self._by_source(_changes(rows)):
+            try:
+                is_written = are_rows_written(spec, self.folder, group)
+            except OSError as error:
+                raise _unwritten(spec, error) from None
+            written += group if is_written else []
+            others = others or not is_written
+        if others:
+            self.write(self.reverse(written))
+        return not others
+
+    def _by_source(self, rows: Sequence[RowChange]) -> list[tuple[SourceSpec, list[RowChange]]]:
+        """Return rows by the sources in whose databases they stand."""
+        specs = {spec.name: spec for spec in read_definition(self.folder).sources}
+        found = []
+        for name, group in groupby(rows, lambda row: row.source):
+            if name not in specs or specs[name].table is None:
+                message = f"the site has no source {name} any more"
+                hint = "Name the source again as it was; its database is what the change was made in."
+                raise FolderError([Problem("cannot-write", message, hint)])
+            found.append((specs[name], list(group)))
+        return found
+
+
+def _unwritten(spec: SourceSpec, error: OSError) -> FolderError:
+    """Return the error of a database that cannot be written."""
+    message = f"the database of {spec.name} cannot be changed ({error.strerror or error})"
+    return FolderError([Problem("cannot-write", f"{message}, so nothing was changed")])
+
+
+def _changes(rows: Sequence[Any]) -> list[RowChange]:
+    """Return changes of rows out of what JSON keeps. Raises FolderError where it holds none."""
+    try:
+        found = [RowChange(*row) for row in rows]
+    except TypeError:  # another number of members
+        found = []
+    if len(found) != len(rows) or not all(isinstance(row.where, dict) for row in found):
+        hint = "Delete that folder of .elenchus/changes; the rows stay as they are."
+        message = "the rows of a change are damaged, so nothing was changed"
+        raise FolderError([Problem("journal-refused", message, hint)])
+    return found
