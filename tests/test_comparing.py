@@ -17,6 +17,7 @@ import elenchus
 from conftest import Run, Write
 from elenchus.asking.query import Query
 from elenchus.comparing.changes import listing_changes
+from elenchus.comparing.showing import name_with
 from elenchus.comparing.upcoming import upcoming
 
 START = datetime(2026, 3, 27, 22, 0, tzinfo=UTC)  # clocks in Berlin are set forward two nights later
@@ -126,6 +127,72 @@ def test_a_month(make_site: Write) -> None:
     assert seen == told
 
 
+CHOSEN = {
+    "elenchus.toml": '[site]\nclock = 2026-06-01T09:00:00\ntimezone = "UTC"\n[sources.n]\nread = "markdown"\npath = "n"\nkind = "note"\n[kinds.note]\n[taxonomies.topic]\n[conditions]\nrecent = "date in last 3 days"\n',
+    "listings.toml": """
+[find]
+ask = "from note where :when? and topic = :topic? order by :sort"
+[find.parameters]
+when = { conditions = { yesterday = "date in yesterday", recent = "recent", all = "" } }
+topic = { type = "topic", choices = { sea = "sea", cold = ["ice"] } }
+sort = { orders = { new = "date desc", old = "date" }, default = "new" }
+[topics]
+ask = "from topic order by own desc, name"
+show = ["name", "own"]
+[by-topic]
+ask = "from note where recent group by topic per page 1"
+[by-month]
+ask = "from note group by date.month"
+[titled]
+ask = "from topic order by name"
+""",
+    **{f"n/n{at}.md": f"---\ntitle: N{at}\ndate: 2026-{'05-3' if at < 2 else '06-0'}{at}\ntopic: [{'sea' if at % 2 else 'ice'}]\n---\n" for at in (0, 1, 2, 3, 5)},
+    "n/gone.md": "---\ntitle: Gone\ndate: 2026-05-01\nexpires: 2026-06-04\ntopic: [sea, ice]\n---\n",
+}  # fmt: skip
+
+
+def test_choices_and_counts(make_site: Write) -> None:
+    """What each choice of a form will show, and the counts of groups and terms, are told as asking tells them."""
+    site = make_site(CHOSEN)
+    told = upcoming(site, site.clock.now + 8 * 86_400_000_000)
+    given = [{}, *({"when": [each]} for each in ("yesterday", "recent", "all")), {"topic": ["sea"]}, {"topic": ["cold"]}]  # fmt: skip
+    usual: set[tuple[int, str]] = set()
+    for hour in range(1, 8 * 24):
+        then = site.at(site.clock.now + hour * 3_600_000_000)
+        before = site.at(then.clock.now - 3_600_000_000)
+        here = [each for each in told if before.clock.now < each.at <= then.clock.now]
+        ids = {}
+        for values in given:
+            ids[str(values)] = [set(Query.of(at, "find", values).ids()) for at in (before, then)]
+            name = name_with(site.library.get("find"), values)
+            old, new = ids[str(values)]
+            found = [each.change for each in here if each.change.listing == name]
+            changes = [({row for row, _ in each.enters}, {row for row, _ in each.leaves}) for each in found]
+            if (new - old, old - new) != (
+                ids["{}"][1] - ids["{}"][0],
+                ids["{}"][0] - ids["{}"][1],
+            ) or not values:
+                assert changes == ([(new - old, old - new)] if new != old else []), (hour, values)
+                usual |= {(hour, name)} if new != old else set()
+        for name in ("topics", "by-topic", "by-month"):
+            old_counts, new_counts = (counts_of(at, name) for at in (before, then))
+            counts = {each.label: (each.before, each.after) for coming in here if coming.change.listing == name for each in coming.counts}  # fmt: skip
+            both = {label: (old_counts.get(label, 0), new_counts.get(label, 0)) for label in {**old_counts, **new_counts}}  # fmt: skip
+            assert counts == {label: pair for label, pair in both.items() if pair[0] != pair[1]}, (hour, name)
+            usual |= {(hour, name)} if counts else set()
+    assert len(usual) > 15
+    assert not any(each.counts for each in told if each.change.listing in ("titled", "find"))
+
+
+def counts_of(site: elenchus.Site, name: str) -> dict[str, int]:
+    """Return the counts of groups or of terms that a listing shows on all its pages."""
+    asked = Query.of(site, name)
+    answers = [asked.answer(number) for number in range(1, asked.answer().pages + 1)]
+    if answers[0].groups is None:
+        return {f"{row['name']} own": row["own"] for answer in answers for row in answer.rows}
+    return {group.label: group.count for answer in answers for group in answer.groups or ()}
+
+
 def test_differences() -> None:
     """What is told of two answers is their set difference, with the places; moves are the fewest that do."""
     draw = random.Random(5)  # noqa: S311 - nothing here is secret
@@ -164,7 +231,7 @@ def test_compare(make_site: Write, tmp_path: Path, run: Run) -> None:
     assert run("publish").returncode == 0
     assert (
         run("compare", "--since", "published", "--strict").stdout
-        == "Listings and pages have the same entries; texts and values on pages are not compared.\n"
+        == "No differences: listings have the same entries, and pages have the same content.\n"
     )
     (tmp_path / "n" / "n7.md").unlink()
     sides = {

@@ -11,6 +11,7 @@ import subprocess
 from collections import Counter
 from datetime import datetime
 from functools import cached_property
+from html import unescape
 from html.parser import HTMLParser
 from itertools import pairwise
 from pathlib import Path
@@ -497,6 +498,47 @@ def test_a_kill_leaves_whole_files(demo: Path, tmp_path: Path) -> None:
 
 
 # What must never get onto a page
+
+
+PICTURES = {
+    "elenchus.toml": '[site]\naddress = "https://bay.example/"\nremote = true\n[sources.n]\nread = "markdown"\npath = "n"\nkind = "note"\n[kinds.note]\naddress = "n/{slug}/"\n[kinds.note.fields]\nphotos = { type = "image", many = true }\n',
+    "pages.toml": '[home]\naddress = "index.html"\nsections = [{ listing = "all", beside = ["atom", "json"] }]\n[notes]\neach = "from note"\naddress = "n/{slug}/"\n',
+    "listings.toml": '[all]\nask = "from note order by title"\nlayout = "cards"\nshow = ["image", "photos", "title"]\n',
+    "n/a.md": "---\ntitle: A\nimage: https://pictures.example/a.png\nphotos: [HTTPS://Photos.example/b.png, own.png, //nowhere.example/k.png]\n---\n![A > b](https://cdn.example/c.png) and ![own](/d.png)\n\n<p><a href='https://links.example/'><img alt='x > y' src='\\\\evil.example/e.png'></a> <img src=//EVIL.example/f.png></p>\n\n<img title='t' src='https://bay.example/g.png' alt='g'>\n",
+    "n/b.md": "---\ntitle: B\nimage: /h.png\n---\n[a link](https://links.example/x.png) `![code](https://code.example/i.png)`\n",
+    "n/draft.md": "---\ntitle: D\ndraft: true\nimage: https://draft.example/j.png\n---\n",
+}  # fmt: skip
+
+
+def test_pictures_of_other_origins(make_site: Write, tmp_path: Path, run: Run) -> None:
+    """Check names the origins that pages load from; where the site wants none, no page has one."""
+    make_site(PICTURES)
+    found = json.loads(run("check", "--format", "json").stdout)
+    told = [each["message"].partition(" from ")[2] for each in found["findings"] if each["code"] == "other-origin"]  # fmt: skip
+    origins = ["cdn", "evil", "photos", "pictures"]
+    assert told == [f"https://{name}.example: note/a" for name in origins]
+
+    def loaded() -> set[str]:
+        files = [path for path in (tmp_path / "published").rglob("*") if path.suffix in (".html", ".xml")]
+        texts = "".join(unescape(path.read_text()) for path in files)
+        return set(re.findall(r'\ssrc="([^"]*)"', texts))
+
+    assert run("publish").returncode == 0
+    assert {name for name in origins if any(f"{name}.example" in each.lower() for each in loaded())} == {
+        *origins
+    }
+    (tmp_path / "elenchus.toml").write_text(
+        PICTURES["elenchus.toml"].replace("remote = true", "remote = false")
+    )
+    done = run("publish")
+    assert done.returncode == 0, done.stderr
+    assert {each.removeprefix("https://bay.example") for each in loaded()} == {"/own.png", "/d.png", "/g.png", "/h.png"}  # fmt: skip
+    page = (tmp_path / "published/n/a/index.html").read_text()
+    assert '<span class="elen-left-out">A &gt; b</span>' in page
+    assert '<a href="https://links.example/"><span class="elen-left-out">x' in page
+    assert "other-origin" not in run("check").stdout
+    (tmp_path / "elenchus.toml").write_text(PICTURES["elenchus.toml"].replace("remote = true", "remote = false\ntrusted = true"))  # fmt: skip
+    assert "cannot be kept beside trusted = true" in run("ask", "").stderr
 
 
 EVIL = '"><script>alert(1)</script><img src=x onerror=alert(2)>{{ 7*7 }}'

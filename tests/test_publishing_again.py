@@ -11,6 +11,7 @@ import pytest
 
 import elenchus
 from conftest import Run
+from elenchus.comparing.showing import Showing
 from elenchus.errors import ElenchusError
 from elenchus.pages.book import Book
 from elenchus.pages.sections import Placed, placed
@@ -19,6 +20,7 @@ from elenchus.publishing import drawing, outputs
 from elenchus.publishing import unchanged as unchanged_module
 from elenchus.publishing.drawing import published_to
 from elenchus.publishing.last_run import read_last_run
+from elenchus.publishing.page_changes import between, changed_since
 from elenchus.publishing.publication import Publication, Wishes, writing
 from elenchus.publishing.unchanged import texts_digest, unchanged
 from elenchus.rendering.renderer import Renderer
@@ -336,15 +338,21 @@ def test_one_edit(file: str, old: str, new: str, changed: str, tmp_path: Path) -
     (folder / "n" / "person" / "p1.md").write_text("---\ntitle: Ase 1\nplace: bay\n---\n", encoding="utf-8")
     before = publish(folder, to, "2026-06-14")
     assert isinstance(before, Publication), before
+    shutil.copytree(folder, tmp_path / "old")
     if old:
         replaced(folder / file, (old, new))
     else:
         (folder / file).parent.mkdir(exist_ok=True)
         (folder / file).write_text(new, encoding="utf-8")
+    was, now = (Showing(elenchus.open_site(each, at="2026-06-14")) for each in (tmp_path / "old", folder))
+    told = [set(between(was, now).changed or ()), set(changed_since(to, now) or ())]
     after = publish(folder, to, "2026-06-14")
     assert isinstance(after, Publication), after
     assert changed in after.changed
     assert after.drawn < len(after.files) or file.startswith("templates/")
+    pages = {f"/{each.removesuffix('index.html')}" for each in after.changed if each.endswith(".html")}
+    # That a picture is there is found out by drawing, which two folders are not compared by.
+    assert told == [set() if file.startswith("images/") else pages, pages]
     publish(folder, tmp_path / "fresh", "2026-06-14")
     assert tree(to) == tree(tmp_path / "fresh")
 

@@ -57,7 +57,7 @@ def _strip(found: Sequence[Coming], clock: Clock, days: Sequence[date], rows: Se
     for shift, colour, sign, label in (
         (-0.17, _ENTERS, "enters", "▲ enters"),
         (0.17, _LEAVES, "leaves", "▼ leaves"),
-        (0, _MOVES, "moves", "● moves only"),
+        (0, _MOVES, "moves", "● moves or counts only"),
     ):
         here = [(at, rows.index(name), count) for (name, at, what), count in marks.items() if what == sign]
         if not here:
@@ -89,7 +89,7 @@ def _marks(found: Sequence[Coming], clock: Clock, first: date) -> Counter[tuple[
             if count:
                 marks[change.listing, at, what] += count
         if not (change.enters or change.leaves):
-            marks[change.listing, at, "moves"] += len(change.moves)
+            marks[change.listing, at, "moves"] += len(change.moves) + len(each.counts)
     return marks
 
 

@@ -30,6 +30,7 @@ def happening(coming: Coming, titles: Mapping[str, str]) -> list[tuple[str, str]
         found.append(("-", f"{titles.get(name, name)} {why}, it was at {at}"))
     for name, old, new in coming.change.moves:
         found.append(("~", f"{titles.get(name, name)} moves from {old} to {new}"))
+    found += [("#", f"{each.label}: {each.before} → {each.after}") for each in coming.counts]
     return found
 
 
@@ -71,6 +72,7 @@ def _summary(coming: Coming, titles: Mapping[str, str]) -> str:
     change = coming.change
     signs = [("+", name) for name, _ in change.enters] + [("−", name) for name, _ in change.leaves]
     signs = signs or [("~", name) for name, _, _ in change.moves]
+    signs = signs or [("#", f"{each.label} {each.before} → {each.after}") for each in coming.counts]
     named = [f"{sign} {titles.get(name, name)}" for sign, name in signs[:_NAMED]]
     more = [f"{len(signs) - _NAMED} more"] if len(signs) > _NAMED else []
     return f"{change.listing}: {', '.join(named + more)}"

@@ -23,7 +23,8 @@ class Difference(Frozen):
     """What is otherwise: listings and sections with their rows, pages that appear or vanish.
 
     ``appeared`` and ``vanished`` have the titles of pages by their addresses, ``new`` and ``gone`` the names
-    of listings that only one side has. ``titles`` are those of all entries that are named.
+    of listings that only one side has. ``titles`` are those of all entries that are named. ``changed`` has
+    the titles of pages on both sides whose content differs, by their addresses; None if that is unknown.
     """
 
     listings: tuple[ListingChange, ...]
@@ -33,11 +34,20 @@ class Difference(Frozen):
     new: tuple[str, ...]
     gone: tuple[str, ...]
     titles: Mapping[str, str]
+    changed: Mapping[str, str] | None = None
 
     @property
     def is_empty(self) -> bool:
         """Say whether nothing is otherwise."""
-        parts = (self.listings, self.sections, self.appeared, self.vanished, self.new, self.gone)
+        parts = (
+            self.listings,
+            self.sections,
+            self.appeared,
+            self.vanished,
+            self.new,
+            self.gone,
+            self.changed,
+        )
         return not any(parts)
 
 

@@ -7,7 +7,7 @@ end for questions that name now. Between two of them it is the same.
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
@@ -24,7 +24,7 @@ from elenchus.values.dates import days_between, from_instant, start_of
 from elenchus.values.kept import Kept, cached_property
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Collection, Iterator, Sequence
+    from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
     from datetime import date
 
     from numpy.typing import NDArray
@@ -33,7 +33,7 @@ if TYPE_CHECKING:
     from elenchus.site.inheritance import Listing
     from elenchus.site.site import Site
 
-__all__ = ["Coming", "titles_in", "upcoming"]
+__all__ = ["Coming", "CountChange", "titles_in", "upcoming"]
 
 
 # Microseconds beside the beginning or the end of a date at which a comparison with now may turn over.
@@ -41,6 +41,7 @@ _AROUND = (-1, 0, 1)
 _BESIDE = (-2, -1, 0)  # the same counted from the last of them
 _FEWEST_KEPT = 8  # sites, each at an instant
 _MOST_FLAGS_KEPT = 100_000_000  # in all of them: each has one for every entry, whether it is public then
+_COUNTS = ("own", "with_below")  # fields of terms
 _ONE_WAY = frozenset({"<", ">", "<=", ">="})
 
 
@@ -48,12 +49,22 @@ class Coming(Frozen):
     """What becomes of a listing at an instant (microseconds since 1970).
 
     ``appear`` and ``expire`` are the entries that become public then, or cease to be, by their ids.
+    ``counts`` are numbers that it shows and that become others: of its groups, or in a field of its terms.
     """
 
     at: int
     change: ListingChange
-    appear: frozenset[str]
-    expire: frozenset[str]
+    appear: frozenset[str] = frozenset()
+    expire: frozenset[str] = frozenset()
+    counts: tuple[CountChange, ...] = ()
+
+
+class CountChange(NamedTuple):
+    """A number that a listing shows, by what it counts: what it was, and what it becomes; 0 for none."""
+
+    label: str
+    before: int
+    after: int
 
 
 def upcoming(
@@ -66,10 +77,33 @@ def upcoming(
     """
     future = _Future(site, until)
     found: list[Coming] = []
-    for name in names or site.library.names:
-        found += _Course(future, site.library.get(name)).changes()
+    for listing in (site.library.get(name) for name in names or site.library.names):
+        given = sample_for(future.survey, listing)
+        if given is not None:  # of one that asks about the row of a page nothing can be told alone
+            usual = list(_Course(future, listing, given).changes())
+            told = {_essence(each) for each in usual}
+            found += usual
+            for other in _choices(listing, given):
+                changes = _Course(future, listing, other).changes()
+                found += [each for each in changes if _essence(each) not in told]
         tick()
     return sorted(found, key=lambda each: (each.at, each.change.listing))
+
+
+def _choices(listing: Listing, given: Mapping[str, Sequence[str]]) -> Iterator[dict[str, Sequence[str]]]:
+    """Yield values as a visitor can choose them: each declared choice of rows, beside those usually given."""
+    for name, (rule, _) in listing.parameters.items():
+        if name in listing.parameter_names:
+            for choice in (*rule.choices, *rule.conditions):
+                if list(given.get(name, rule.default)) != [choice]:
+                    yield {**given, name: [choice]}
+
+
+def _essence(coming: Coming) -> tuple[int, frozenset[str], frozenset[str]]:
+    """Return what is told of a change already, when the same happens to another choice of the listing."""
+    change = coming.change
+    entered, left = (frozenset(name for name, _ in each) for each in (change.enters, change.leaves))
+    return coming.at, entered, left
 
 
 def titles_in(site: Site, found: Sequence[Coming]) -> dict[str, str]:
@@ -138,10 +172,10 @@ class _Future(Working):
 class _Course:
     """How the answer of one listing changes with time."""
 
-    def __init__(self, future: _Future, listing: Listing) -> None:
+    def __init__(self, future: _Future, listing: Listing, given: Mapping[str, Sequence[str]]) -> None:
         self.future = future
         self.listing = listing
-        self.given = sample_for(future.survey, listing)
+        self.given = given
         self.met: dict[Plan, frozenset[str] | None] = {}
         self.watch: set[str] = set()
         self.plans: dict[date, Plan | None] = {}
@@ -155,7 +189,7 @@ class _Course:
         day = site.clock.today
         if day not in self.plans:
             # A site of its own: that tells what the first question it is asked depends on.
-            query = Query(self.future.site.at(instant), self.listing, self.given or {})
+            query = Query(self.future.site.at(instant), self.listing, self.given)
             self.plans[day] = query.plan if query.is_askable else None
             self.watch |= query.site.watch
         plan = self.plans[day]
@@ -165,27 +199,46 @@ class _Course:
         """Return the ids of its rows at an instant."""
         return self.future.at(instant).executor.ids(plan) if plan else []
 
+    def counts(self, plan: Plan | None, instant: int) -> dict[str, int]:
+        """Return the numbers that it shows beside its rows at an instant, by what they count."""
+        shown = [field.name for field in (*plan.fields, *plan.show) if field.name in _COUNTS] if plan else []
+        if plan is None or not (plan.groups or (plan.subject.is_terms and shown)):
+            return {}
+        answer = self.future.at(instant).executor.run(replace(plan, per_page=None))
+        found = {group.label: group.count for group in answer.groups or ()}
+        for row in answer.rows if plan.subject.is_terms else ():
+            found |= {f"{row['name']} {name}": row[name] for name in dict.fromkeys(shown)}
+        return found
+
     def changes(self) -> Iterator[Coming]:
-        """Yield what becomes of it; of one that asks about the row of a page nothing can be told alone."""
-        if self.given is None:
-            return
+        """Yield what becomes of it."""
         at = self.future.site.clock.now
         plan = self.plan(at)
         if not plan:
             return
-        ids = self.ids(plan, at)
+        ids, counts = self.ids(plan, at), self.counts(plan, at)
         for instant in self.instants():
             then = self.plan(instant)
             if then == plan and not self.is_touched(plan, instant):
                 continue
-            found = self.ids(then, instant)
-            if found != ids:
-                yield from self.between(at, instant, (ids, found))
-            at, plan, ids = instant, then, found
+            found, counted = self.ids(then, instant), self.counts(then, instant)
+            changes = list(self.between(at, instant, (ids, found))) if found != ids else []
+            if told := _count_changes(counts, counted):
+                if not changes or changes[-1].at != instant:
+                    same = ListingChange("", self.name, len(ids), len(found), (), (), ())
+                    changes.append(Coming(instant, same))
+                changes[-1] = replace(changes[-1], counts=told)
+            yield from changes
+            at, plan, ids, counts = instant, then, found, counted
+
+    @property
+    def name(self) -> str:
+        """What it is called, with the values that it is asked with."""
+        return name_with(self.listing, self.given)
 
     def between(self, before: int, last: int, ends: tuple[list[str], list[str]]) -> Iterator[Coming]:
         """Yield what becomes of it from one instant to another, at the first of those side by side."""
-        name, ids = f" {name_with(self.listing, self.given or {})}", ends[0]
+        name, ids = f" {self.name}", ends[0]
         for beside in _BESIDE if "instant" in self.watch else _BESIDE[-1:]:
             instant = last + beside
             if instant > before:
@@ -254,6 +307,12 @@ class _Course:
         enters = {name for name, _ in change.enters}
         leaves = {name for name, _ in change.leaves}
         return Coming(instant, change, opened & enters, closed & leaves)
+
+
+def _count_changes(before: Mapping[str, int], after: Mapping[str, int]) -> tuple[CountChange, ...]:
+    """Return the numbers that become others."""
+    both = {label: (before.get(label, 0), after.get(label, 0)) for label in (*before, *after)}
+    return tuple(CountChange(label, *pair) for label, pair in both.items() if pair[0] != pair[1])
 
 
 def _tests_of(plan: Plan) -> Iterator[Test]:

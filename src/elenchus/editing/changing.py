@@ -8,9 +8,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from elenchus.comparing.differences import NO_DIFFERENCE, Difference, difference
 from elenchus.comparing.reach import may_reach
-from elenchus.comparing.showing import Showing
 from elenchus.editing.spellings import meanings_of, texts_of, whole_names
 from elenchus.errors import FolderError, Place, Problem, SiteError
 from elenchus.files import read_whole
@@ -103,19 +101,6 @@ class ContentChange(Working):
     def reaches(self) -> bool:
         """Say whether listings or pages can be otherwise."""
         return not self.is_empty and may_reach(self.site, self.fields)
-
-    def effect(self, tick: Callable[[], None] = lambda: None) -> Difference:
-        """Return what listings and pages gain and lose; ``tick`` is called for each page of both sides.
-
-        Raises SiteError as :attr:`reread` does.
-        """
-        if self.is_empty:
-            return NO_DIFFERENCE
-        if not self.reaches:
-            _ = self.reread
-            return NO_DIFFERENCE
-        before = Showing(self.site, tick)
-        return difference(before, before.beside(self.after))
 
     @property
     def fields(self) -> set[str]:

@@ -5,8 +5,6 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from elenchus.asking.names import row_named
-from elenchus.comparing.differences import Difference, difference
-from elenchus.comparing.showing import Showing
 from elenchus.editing.changing import ContentChange, content_change, write_change
 from elenchus.editing.columns import has_row_edit, pending_rows, row_edits, with_row_edits
 from elenchus.errors import FolderError, NoSuchName, Problem, SiteError
@@ -54,14 +52,14 @@ class Approval(Working):
         return _with_files(self.rows.after if self.rows.entries else self.site, self.edits, self.files)
 
     @property
-    def reaches(self) -> bool:
-        """Say whether listings or pages can be otherwise."""
-        return bool(self.count)
+    def is_empty(self) -> bool:
+        """Say whether nothing changes."""
+        return not self.count
 
-    def effect(self, tick: Callable[[], None] = lambda: None) -> Difference:
-        """Return what listings and pages gain and lose; ``tick`` is called for each page of both sides."""
-        before = Showing(self.site, tick)
-        return difference(before, before.beside(self.after))
+    @property
+    def reaches(self) -> bool:
+        """Say whether listings or pages can have other entries."""
+        return not self.is_empty
 
     def write(self, told: str, tick: Callable[[], None] = lambda: None) -> MadeChange:
         """Write the files and rows, all of them or none. Raises FolderError, SiteError."""

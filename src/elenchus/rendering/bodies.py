@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import re
 from functools import cache, lru_cache
-from html import escape
+from html import escape, unescape
 from html.parser import HTMLParser
 from threading import Lock
 from typing import TYPE_CHECKING, Any
 
+from elenchus.values.addresses import given_href, origin_of
 from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
@@ -26,6 +27,10 @@ _MOST_KEPT = 128  # texts that were read last
 _MOST_OPEN = 1_000  # brackets of a sort that are never closed
 _PAIRS = (("[", "]"), ("<![CDATA[", "]]>"), ("<?", "?>"), ("<!", ">"))
 _LOWEST = 6  # the deepest level of headings
+# An image in HTML that was cleaned: all values stand in double quotes.
+_IMAGE = re.compile(r'<img(?:\s+[\w-]+(?:="[^"]*")?)*\s*/?>')
+_SOURCE = re.compile(r'\ssrc="([^"]*)"')
+_WORDS = re.compile(r'\salt="([^"]*)"')
 _LANGUAGE = re.compile(r"language-[\w+-]+")  # the class of a code block
 _IMAGE_ATTRIBUTES = {"src", "alt", "title", "loading", "width", "height"}
 # Elements whose text is no running text.
@@ -89,10 +94,18 @@ class Body:
         words.take(self.tokens)
         return "".join(words.parts).split()
 
-    def html(self, *, trusted: bool = False, level: int = 2, rewrite: _Rewrite | None = None) -> str:
+    def html(
+        self,
+        *,
+        trusted: bool = False,
+        level: int = 2,
+        rewrite: _Rewrite | None = None,
+        only: str | None = None,
+    ) -> str:
         """Return it as HTML: its highest heading at a level, its addresses rewritten, cleaned.
 
-        Unless the text is trusted, all elements and attributes that could run something are taken out.
+        Unless the text is trusted, all elements and attributes that could run something are taken out, and
+        pictures of other origins than that of ``only``, a whole address, are the words that stand for them.
         """
         if not self.is_read:
             return _as_written(self.text)
@@ -100,7 +113,20 @@ class Body:
             self.settle(level, rewrite)
             markdown = _reader()
             written: str = markdown.renderer.render(self.tokens, markdown.options, {})
-        return written if trusted else _clean(written)
+        if trusted:
+            return written
+        cleaned = _clean(written)
+        return cleaned if only is None else _IMAGE.sub(lambda found: _of_own(found[0], only), cleaned)
+
+    @property
+    def loaded(self) -> Iterator[str]:
+        """The addresses of pictures, which a page that shows it loads."""
+        for token in _walked(self.tokens):
+            if token.type == "image":
+                yield given_href(str(token.attrs.get("src", "")))
+            elif token.type in ("html_block", "html_inline"):
+                cleaned = _clean(token.content) if "<" in token.content else ""
+                yield from (unescape(_source_in(image)) for image in _IMAGE.findall(cleaned))
 
     def settle(self, level: int, rewrite: _Rewrite | None) -> None:
         """Write the levels of headings and the addresses into the tokens."""
@@ -140,6 +166,21 @@ def _clean(html: str) -> str:
         url_schemes={"http", "https", "mailto", "tel"},
         link_rel=None,
     )
+
+
+def _source_in(image: str) -> str:
+    """Return the address in an element of cleaned HTML, as it is written."""
+    found = _SOURCE.search(image)
+    return found[1] if found else ""
+
+
+def _of_own(image: str, own: str) -> str:
+    """Return an element that shows a picture of one's own; of another, the words that stand for it."""
+    address = unescape(_source_in(image))
+    if not origin_of(address, own):
+        return image
+    words = _WORDS.search(image)
+    return f'<span class="elen-left-out">{(words[1] if words else "") or escape(address)}</span>'
 
 
 def _kept_attribute(_element: str, name: str, value: str) -> str | None:

@@ -152,6 +152,7 @@ class PageMarks:
             renderer.digests,
             renderer.root,
             definition.trusted,
+            definition.remote,
             site.clock.zone.key,
             kinds,
             list(schema.taxonomies.items()),

@@ -20,7 +20,7 @@ from elenchus.rendering.trace import Trace
 from elenchus.rendering.values import NOTHING, Image, Item, Value
 from elenchus.schema.subject import ENTRIES, Subject, terms_of
 from elenchus.schema.types import Type
-from elenchus.values.addresses import NOWHERE, Href, given_href, split_address
+from elenchus.values.addresses import NOWHERE, Href, given_href, origin_of, split_address
 from elenchus.values.dates import stamp
 from elenchus.values.kept import cached_property
 from elenchus.values.wording import spoken
@@ -150,6 +150,12 @@ class Desk:
             return given_href(name)
         return self.root.file(name)
 
+    def picture(self, name: str) -> Href:
+        """Return the link to an image that pages may load: see ``remote`` of the site."""
+        definition = self.site.definition
+        found = self.source_of(name)
+        return NOWHERE if not definition.remote and origin_of(found, definition.address) else found
+
     def rewritten(self, address: str, beside: str) -> Href:
         """Return an address in the text of a file as pages link it.
 
@@ -258,7 +264,7 @@ class RowView(Working):
     def image(self) -> Image | None:
         """The picture of an entry."""
         source = self.raw("image")
-        address = self.desk.source_of(str(source)) if source else NOWHERE
+        address = self.desk.picture(str(source)) if source else NOWHERE
         return Image(address, str(self.raw(_ALT) or "")) if address else None
 
     def summary(self, words: int = _WORDS_OF_SUMMARY) -> str:
@@ -290,8 +296,11 @@ class RowView(Working):
                 found = links[source, address] = self.desk.rewritten(address, source)
                 return shown(found)
 
+            definition = self.desk.site.definition
             found = body_of(str(self.raw("body") or "")).html(
-                trusted=self.desk.site.definition.trusted, rewrite=rewrite
+                trusted=definition.trusted,
+                rewrite=rewrite,
+                only=None if definition.remote else definition.address,
             )
             self.made[key] = Markup(found), links  # noqa: S704 - cleaned, unless content is trusted
         drawn: Markup = self.made[key][0]
@@ -334,7 +343,8 @@ class RowView(Working):
             case Type.TERM:
                 return self.desk.row(terms_of(kind.taxonomy), str(value)).link
             case Type.IMAGE:
-                return Image(self.desk.source_of(str(value)))
+                shown = self.desk.picture(str(value))
+                return Image(shown) if shown else Item(str(value), self.desk.source_of(str(value)))
             case Type.URL:
                 return Item(str(value), self.desk.root.link(given_href(str(value))))
             case Type.YESNO:

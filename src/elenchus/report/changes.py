@@ -38,6 +38,10 @@ def difference_told(found: Difference, *, whole: bool = False) -> Iterator[Piece
         ("Listings that are gone", "-", dict.fromkeys(found.gone, "")),
     ):
         yield from names_told(heading, sign, pages, whole=whole)
+    if found.changed:
+        yield from names_told(
+            f"Pages that change ({len(found.changed)})", "~", found.changed, "page", whole=whole
+        )
 
 
 def two_listings_told(found: Difference, names: Sequence[str], *, whole: bool = False) -> Iterator[Piece]:
@@ -127,11 +131,17 @@ def difference_as_data(found: Difference) -> dict[str, Any]:
     return {
         "listings": [_as_data(each, found.titles) for each in found.listings],
         "sections": [_as_data(each, found.titles) for each in found.sections],
-        "appeared": [{"address": where, "title": title} for where, title in found.appeared.items()],
-        "vanished": [{"address": where, "title": title} for where, title in found.vanished.items()],
+        "appeared": _pages_as_data(found.appeared),
+        "vanished": _pages_as_data(found.vanished),
         "new_listings": list(found.new),
         "gone_listings": list(found.gone),
+        "changed_pages": _pages_as_data(found.changed) if found.changed is not None else None,
     }
+
+
+def _pages_as_data(pages: Mapping[str, str]) -> list[dict[str, str]]:
+    """Return pages as JSON has them."""
+    return [{"address": where, "title": title} for where, title in pages.items()]
 
 
 def _as_data(change: ListingChange, titles: Mapping[str, str]) -> dict[str, Any]:

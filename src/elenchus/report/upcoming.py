@@ -58,6 +58,7 @@ def upcoming_as_data(
             "enters": [told(name, each, at=at) for name, at in each.change.enters],
             "leaves": [told(name, each, was_at=at) for name, at in each.change.leaves],
             "moves": [told(name, each, was_at=old, at=new) for name, old, new in each.change.moves],
+            "counts": [count._asdict() for count in each.counts],
         }
         for each in found
     ]

@@ -73,11 +73,11 @@ class Acceptance(Frozen):
 class Definition(Frozen):
     """A site as its file describes it; ``clock`` is the pinned instant, None when time runs.
 
-    ``trusted`` lets the HTML of its content onto pages as it is. ``to`` is the folder that pages are
-    published to, ``files`` are what is published beside them unchanged, ``words`` what pages say in
-    place of their own words; ``formulas`` lets cells of CSV files be formulas to a spreadsheet. Where it
-    wants ``redirects``, old addresses lead on to new ones, those in ``moved`` among them. ``tables`` is where
-    questions are asked, as it is written; nothing for the content itself.
+    ``trusted`` lets the HTML of its content onto pages as it is, ``remote`` pictures of other origins. ``to``
+    is the folder that pages are published to, ``files`` are what is published beside them unchanged,
+    ``words`` what pages say in place of their own words; ``formulas`` lets cells of CSV files be formulas to
+    a spreadsheet. Where it wants ``redirects``, old addresses lead on to new ones, those in ``moved`` among
+    them. ``tables`` is where questions are asked, as it is written; nothing for the content itself.
     """
 
     folder: Path
@@ -91,6 +91,7 @@ class Definition(Frozen):
     schema: Schema
     accepted: tuple[Acceptance, ...] = ()
     trusted: bool = False
+    remote: bool = True
     to: str = ""
     files: tuple[str, ...] = ()
     words: Mapping[str, str] = member(default_factory=dict)
@@ -134,6 +135,7 @@ def read_definition(folder: Path) -> Definition:
         schema=schema,
         accepted=tuple(_read_accepted(file)),
         trusted=site["trusted"],
+        remote=site["remote"],
         to=publish["to"],
         files=tuple(_read_files(file, folder, publish["files"])),
         words=_read_words(file),
@@ -143,6 +145,9 @@ def read_definition(folder: Path) -> Definition:
         tables=file.known(("tables",), ASKED)["at"],
     )
     _check_site_address(file, definition.address)
+    if definition.trusted and not definition.remote:
+        message = "remote = false cannot be kept beside trusted = true: that HTML stands on pages as it is"
+        file.report("bad-value", ("site", "remote"), message, "Take one of the two away.")
     if not file.data.get("sources"):
         file.report(
             "no-source", (), "the site has no [sources.NAME]", 'Add one with read = "markdown" and a path.'

@@ -143,6 +143,7 @@ SITE = Table(
         Key("seed", str, "What random orders depend on, beside the day or the name.", ""),
         Key("prefer", list, "Which source counts where several give an entry with the same id: the first of these.", []),
         Key("trusted", bool, "Whether the HTML in its content stands on pages as it is.", False),
+        Key("remote", bool, "Whether pages load pictures from other origins, which learn of each visitor by that.", True),
     ),
 )
 SOURCE = Table(

@@ -30,7 +30,8 @@ if TYPE_CHECKING:
 __all__ = ["TableEngine"]
 
 
-_MOST_KEPT = 128  # answers that are kept, the last ones: a page asks for the same several times
+_MOST_KEPT = 2_000  # answers that are kept, the last ones: pages ask for the same, and check before publish
+_MOST_LISTS = 128  # of all ids of an answer
 _MOST_MASKS = 50  # conditions whose rows are told by one statement
 _Rest = ParamSpec("_Rest")
 _Found = TypeVar("_Found")
@@ -57,6 +58,7 @@ class TableEngine(Working):
     data: TableData
     clock: Clock
     kept: Kept[Any] = member(default_factory=lambda: Kept(_MOST_KEPT))
+    lists: Kept[Any] = member(default_factory=lambda: Kept(_MOST_LISTS))
 
     @cached_property
     def terms(self) -> Engine:
@@ -87,7 +89,11 @@ class TableEngine(Working):
 
         def made() -> Answer:
             found = self.found(plan, without)
-            return answer_of_tables(plan, found, self.clock, question, page, in_public=in_public)
+            answer = answer_of_tables(plan, found, self.clock, question, page, in_public=in_public)
+            if answer.pages == 1 and answer.groups is None:
+                ids = [row.id for row in answer.rows]
+                _ = self.lists.get(("ids", plan, tuple(without)), lambda: ids)
+            return answer
 
         found: Answer = self.kept.get(("answer", plan, question, page, tuple(without), in_public), made)
         return found
@@ -103,12 +109,12 @@ class TableEngine(Working):
     @_of_entries
     def ids(self, plan: Plan, *, without: Sequence[str] = ()) -> list[str]:
         """See :class:`Executor`."""
-        return list(self.kept.get(("ids", plan, tuple(without)), lambda: self.found(plan, without).ids))
+        return list(self.lists.get(("ids", plan, tuple(without)), lambda: self.found(plan, without).ids))
 
     @_of_entries
     def count(self, plan: Plan, *, without: Sequence[str] = ()) -> int:
         """See :class:`Executor`."""
-        return self.found(plan, without).total
+        return int(self.kept.get(("count", plan, tuple(without)), lambda: self.found(plan, without).total))
 
     @_of_entries
     def matching(self, plan: Plan) -> list[str]:
@@ -129,8 +135,13 @@ class TableEngine(Working):
         """See :class:`Executor`."""
         ids, lists = self.ids(plan, without=without), list[list[str]]()
         for first in range(0, len(conditions), _MOST_MASKS):
-            some = conditions[first : first + _MOST_MASKS]
-            lists += self.found(plan, without, besides=some).parted(ids, some)
+            some = tuple(conditions[first : first + _MOST_MASKS])
+            # Who meets them is the same for all plans, and forms on many pages offer the same values.
+            meeting = self.lists.get(
+                ("masks", plan.unpublished, some),
+                lambda some=some: self.found(plan, besides=some).meeting(some),  # type: ignore[misc]
+            )
+            lists += [[name for name in ids if name in meeting[at]] for at in range(len(some))]
         return lists
 
     def counts(

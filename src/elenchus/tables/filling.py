@@ -164,14 +164,14 @@ class FoundRows(Working):
         own = self.ids_of_own(0, None)
         return own + self.more if self.plan.fill else own
 
-    def parted(self, ids: Sequence[str], conditions: Sequence[Condition]) -> list[list[str]]:
-        """Return those of some ids of the answer whose entries meet each of some conditions."""
+    def meeting(self, conditions: Sequence[Condition]) -> list[set[str]]:
+        """Return the ids of the entries that may be shown and meet each of some conditions."""
         scope, entries = self.stages.scope, self.stages.entries
         masks = {f"k{at}": mask_of(scope, entries, each) for at, each in enumerate(conditions)}
         rows = met(entries, self.stages.allowed).select("id", **masks)
         rows = rows.filter(ibis.or_(*(rows[name] for name in masks)))
-        told = {name: meets for name, *meets in scope.rows(rows, "which conditions they meet")}
-        return [[name for name in ids if name in told and told[name][at]] for at in range(len(conditions))]
+        told = scope.rows(rows, "which conditions they meet")
+        return [{row[0] for row in told if row[at]} for at in range(1, len(conditions) + 1)]
 
     def ids_of_own(self, first: int, last: int | None) -> list[str]:
         """Return the ids of the rows from a place up to another, of those that do not fill up."""

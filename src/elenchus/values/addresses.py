@@ -26,6 +26,7 @@ __all__ = [
     "href_of",
     "is_harmless",
     "is_of_this_machine",
+    "origin_of",
     "rooted",
     "shown_address",
     "split_address",
@@ -70,6 +71,22 @@ def is_of_this_machine(host: str) -> bool:
         return ip_address(host).is_loopback
     except ValueError:
         return False
+
+
+def origin_of(address: str, own: str = "") -> str:
+    """Return the origin that a browser loads an address from, as ``https://pictures.example``.
+
+    Nothing for one of the page's own origin, whose whole address is ``own``, and for one that loads nothing.
+    Browsers take a backslash for a slash and drop blanks (the URL Standard, “basic URL parser”).
+    """
+    bare = _INVISIBLE.sub("", address).replace("\\", "/")
+    parts, site = split_address(bare), split_address(own)
+    if parts is None or not parts.netloc or parts.scheme.lower() not in ("", "http", "https"):
+        return ""
+    scheme = parts.scheme.lower() or (site.scheme if site and site.scheme else "https")
+    host = parts.netloc.rpartition("@")[2].lower()
+    is_own = site is not None and host == site.netloc.lower() and scheme == (site.scheme or scheme)
+    return "" if is_own else f"{scheme}://{host}"
 
 
 def shown_address(address: str) -> str:

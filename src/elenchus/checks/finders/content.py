@@ -12,11 +12,12 @@ import numpy as np
 from elenchus.editing.columns import bad_edits
 from elenchus.engine.columns.column import Lists, Numbers, Texts, narrowed
 from elenchus.errors import Edit, Place, Problem
-from elenchus.rendering.bodies import LONGEST, is_readable
+from elenchus.rendering.bodies import LONGEST, body_of, is_readable
 from elenchus.schema.conform import says_yes_or_no
 from elenchus.schema.types import CORE_FIELDS, STATUSES, Type
 from elenchus.site.keys import SITE_FILE
 from elenchus.site.toml import open_toml
+from elenchus.values.addresses import given_href, origin_of
 from elenchus.values.dates import from_instant, to_minute
 from elenchus.values.private import private_name, private_values
 from elenchus.values.texts import fold, quoted, with_article
@@ -32,6 +33,7 @@ if TYPE_CHECKING:
     from elenchus.pages.survey import Survey
     from elenchus.schema.taxonomy import Taxonomy
     from elenchus.schema.types import Field
+    from elenchus.site.site import Site
 
 __all__ = ["find"]
 
@@ -42,6 +44,7 @@ _HABIT = 0.75  # of a kind's entries that have a term, so that those without one
 _MOST_LOOKED_AT = 500  # entries by which a field is judged
 _SHORTEST = 6  # letters of terms whose spellings can be nearly the same
 _MOST_ALIKE = 40  # terms that share a form
+_SHOWS = re.compile(r"!\[|<\s*img\b", re.IGNORECASE)  # what can show a picture
 _NUMBER = re.compile(r"\s*[+-]?\d+([.,]\d+)?\s*")
 _DATE = re.compile(r"\s*\d{4}-\d{2}-\d{2}([T ]\d{2}:\d{2}.*)?\s*")
 # Dates that no declared type reads: 5.3.2024, 05/03/2024, March 5, 2024, 5 mars 2024.
@@ -93,6 +96,7 @@ def find(survey: Survey) -> Iterator[Problem]:
     yield from _numbers_as_text(data)
     yield from _like_flags(data)
     yield from _private_fields(data, view)
+    yield from _other_origins(survey.site, view)
     yield from _titles_from_names(data)
     yield from _unread_bodies(data)
     yield from _without_words(data, view)
@@ -250,6 +254,31 @@ def _private_fields(data: Dataset, view: View) -> Iterator[Problem]:
                 message = f"{name} of {kind} looks like {what}, and everybody can read it"
                 hint = f'If nobody should, write omit = ["{name}"] below the source.'
                 yield Problem("private-field", message, hint, place=_place_of(data, rows[0]))
+
+
+def _other_origins(site: Site, view: View) -> Iterator[Problem]:
+    """Yield the other origins from which pages load pictures: they learn of each visitor."""
+    data, own = site.dataset, site.definition.address
+    if not site.definition.remote:
+        return
+    found: dict[str, dict[int, None]] = defaultdict(dict)
+    for (_, kind), column in data.entries.columns.items():
+        if kind.type is Type.IMAGE:
+            for row in np.flatnonzero(column.valid & view.visible).tolist():
+                for address in _texts_of(column, row):
+                    found[origin_of(given_href(address), own)][row] = None
+    bodies = data.texts("body")
+    for row in np.flatnonzero(bodies.valid & view.visible).tolist():
+        text = bodies.item(row) or ""
+        if "//" in text and _SHOWS.search(text):
+            for address in body_of(text).loaded:
+                found[origin_of(address, own)][row] = None
+    for origin, rows in sorted(found.items()):
+        if origin:
+            entries = "1 entry loads" if len(rows) == 1 else f"{len(rows)} entries load"
+            message = f"{entries} pictures from {origin}: {_some(data, list(rows))}"
+            hint = "Keep the pictures in the site; remote = false below [site] keeps those of others out."
+            yield Problem("other-origin", message, hint, place=_place_of(data, next(iter(rows))))
 
 
 def _texts_of(column: Column, row: int) -> list[str]:

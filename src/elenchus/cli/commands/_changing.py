@@ -32,6 +32,9 @@ __all__ = [
 ]
 
 
+_MOST_PAGES = 3_000  # that are looked at, when nothing but values on them can change
+
+
 def _known_form(form: str) -> str:
     """Return the form of what is told."""
     if form not in ("text", "json"):
@@ -49,14 +52,25 @@ WholeOption = Annotated[bool, typer.Option("--in-full", help="Name every file an
 
 
 def effect_of(change: ContentChange | Approval) -> Difference:
-    """Return what listings and pages gain and lose by a change. Raises SiteError."""
-    from elenchus.cli.printing import progress
-    from elenchus.pages.book import Book
+    """Return what listings and pages gain and lose by a change, and which pages are drawn anew.
 
-    if not change.reaches:
-        return change.effect()
-    with progress("pages", 2 * len(Book(change.site, in_bulk=True).pages)) as tick:
-        return change.effect(tick)
+    Of a large site whose listings all stay as they are, the pages are not looked at. Raises SiteError.
+    """
+    from elenchus.cli.printing import progress
+    from elenchus.comparing.differences import NO_DIFFERENCE
+    from elenchus.comparing.showing import Showing
+    from elenchus.pages.book import Book
+    from elenchus.publishing.page_changes import between
+
+    if change.is_empty:
+        return NO_DIFFERENCE
+    after = change.after
+    count = len(Book(change.site, in_bulk=True).pages)
+    if count > _MOST_PAGES and not change.reaches:
+        return NO_DIFFERENCE
+    with progress("pages", 2 * count) as tick:
+        before = Showing(change.site, tick)
+        return between(before, before.beside(after))
 
 
 def write_if_agreed(

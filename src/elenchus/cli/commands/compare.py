@@ -24,7 +24,11 @@ if TYPE_CHECKING:
 __all__ = ["compare"]
 
 _DIFFERS = 1  # what is exited with where it was asked for
-_SAME = "Listings and pages have the same entries; texts and values on pages are not compared."
+_SAME = "No differences: listings have the same entries, and pages have the same content."
+_SAME_ENTRIES = (
+    "Listings and pages have the same entries. Another version of Elenchus published the pages,\n"
+    "so their content was not compared."
+)
 _PUBLISHED = "published"
 
 
@@ -94,7 +98,8 @@ def _shown(found: Difference, listings: list[str] | None, form: str, *, whole: b
     if form == "json":
         return [Piece(json.dumps(difference_as_data(found), ensure_ascii=False, indent=2) + "\n")]
     if found.is_empty:
-        told = "The two have the same entries in the same order." if listings else _SAME
+        told = _SAME_ENTRIES if found.changed is None else _SAME
+        told = "The two have the same entries in the same order." if listings else told
         return [Piece(f"{told}\n")]
     if listings:
         return two_listings_told(found, listings, whole=whole)
@@ -130,8 +135,10 @@ def _of_states(
     from elenchus.comparing.differences import difference
     from elenchus.comparing.showing import Showing
     from elenchus.comparing.sides import at_revision, in_folder
+    from elenchus.frozen import replace
     from elenchus.pages.book import Book
     from elenchus.publishing.manifest import read_manifest
+    from elenchus.publishing.page_changes import between, changed_since
     from elenchus.publishing.publication import target_of
     from elenchus.publishing.published import Published
     from elenchus.site.site import instant_of
@@ -139,9 +146,11 @@ def _of_states(
     tick = stack.enter_context(progress("pages", 2 * len(Book(site, in_bulk=True).pages)))
     here = Showing(site, tick)
     if at:
-        return difference(here, here.beside(site.at(instant_of(site.definition, at))))
+        return between(here, here.beside(site.at(instant_of(site.definition, at))))
     if folder or revision:
         other = in_folder(site, folder) if folder else stack.enter_context(at_revision(site, revision))
         before = Showing(other, tick)
-        return difference(before, before.beside(site))
-    return difference(Published(read_manifest(target_of(site, to))), here)
+        return between(before, before.beside(site))
+    target = target_of(site, to)
+    found = difference(Published(read_manifest(target)), here)
+    return replace(found, changed=changed_since(target, here))

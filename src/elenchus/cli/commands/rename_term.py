@@ -40,10 +40,10 @@ def rename_term(
     elenchus undo takes it back.
     """
     from elenchus.cli.printing import show
-    from elenchus.comparing.differences import difference
     from elenchus.comparing.showing import Showing
     from elenchus.editing.terms import merged, renamed
     from elenchus.pieces.piece import Piece
+    from elenchus.publishing.page_changes import between
     from elenchus.report.changes import difference_told
     from elenchus.report.editing import moved_told, term_told
 
@@ -55,7 +55,7 @@ def rename_term(
     with change.after() as after:
         before = Showing(here)
         then = before.beside(after)
-        show(difference_told(difference(before, then), whole=whole))
+        show(difference_told(between(before, then), whole=whole))
         show(moved_told(change.moved(before, then)))
     show([Piece("\n")])
     if not change.files:

@@ -100,9 +100,9 @@ def _tell(change: ContentChange, effect: Difference, count: int, *, whole: bool,
     else:
         show(change_told(change, whole=whole))
         show(difference_told(effect, whole=whole))
-        if effect.is_empty:
-            same = (
-                "Listings and pages have the same entries as before; pages that show these values change.\n"
-            )
-            show([Piece(same, Role.FAINT)])
+        if effect.changed is None:
+            show([Piece("\nListings keep the same entries. Pages that show these values change;\n"
+                        "elenchus publish --dry-run lists them.\n", Role.FAINT)])  # fmt: skip
+        elif effect.is_empty:
+            show([Piece("\nNo listing and no page changes by that.\n", Role.FAINT)])
         show([Piece("\n")])
