@@ -18,7 +18,7 @@ from typing import Any
 import pytest
 
 import elenchus
-from conftest import HERE, PROGRAM, Run, cases
+from conftest import HERE, PROGRAM, Run, Write, cases
 from elenchus.cli import commands
 from elenchus.cli.app import GROUPS
 from servers import found
@@ -336,6 +336,45 @@ SHELLS = {
     "zsh": (["-f", "-i"], "autoload -Uz compinit; compinit -u; source ./made; PROMPT='$ '"),
     "fish": (["--no-config", "-i"], "source made"),
 }
+EVIL_NAMES = ["$(touch pwned)", "`touch pwned`", "a;touch pwned", "a&touch pwned", "a\\ntouch pwned\\n", "a|touch pwned", "x'$(touch pwned)", "~root", "*", "a\\u001b]0;x\\u0007", "!touch", "a>pwned", "-x y", "${IFS}"]  # fmt: skip
+
+
+@pytest.mark.parametrize("shell", SHELLS)
+def test_nothing_of_a_site_is_run_by_completion(
+    make_site: Write, tmp_path: Path, run: Run, shell: str
+) -> None:
+    """Names that a shell gives a meaning to are not offered, and descriptions have no control characters."""
+    make_site({"elenchus.toml": '[sources.n]\nread = "markdown"\npath = "n"\nkind = "note"\n[kinds.note]\n[taxonomies.topic]\n', "listings.toml": "".join(f'["{name}"]\nask = "from note"\n' for name in EVIL_NAMES) + '[good]\nask = "from note"\ntitle = "a\\u001b]52;c;x\\u0007 $(touch pwned)"\n', **{f"n/n{at}.md": f'---\ntitle: "T\\e]0;x\\a"\ntopic: ["{name}"]\n---\n' for at, name in enumerate(EVIL_NAMES)}})  # fmt: skip
+    run("ask", "", "--format", "number")
+    for line in (
+        "ask ",
+        "why good ",
+        "rename-term topic/",
+        "describe ",
+        "set good topic=",
+        "upcoming --listing ",
+    ):
+        for begun in ("", "a", "$", "-", "*"):
+            asked = run(ELENCHUS_LINE=f"elenchus {line}{begun}", _ELENCHUS_COMPLETE=shell)
+            assert (asked.returncode, asked.stderr) == (0, "")
+            for told in asked.stdout.splitlines():
+                sort, value, help_text = told.split("\t")
+                assert sort in ("word", "file", "folder")
+                assert re.fullmatch(r"[\w./:@%,+= -]*", value), value
+                assert not value.startswith(("~", "=")), value
+                assert begun == "-" or not value.startswith("-")
+                assert help_text.isprintable()
+    assert "good" in run(ELENCHUS_LINE="elenchus ask ", _ELENCHUS_COMPLETE=shell).stdout
+    assert not (tmp_path / "pwned").exists()
+
+
+def test_completion_asks_no_server(make_site: Write, run: Run) -> None:
+    """The Tab key reads no feed and no database, and waits for no content without an index."""
+    files = {"elenchus.toml": '[sources.n]\nread = "feed"\nurl = "http://127.0.0.1:9/feed"\nkind = "note"\n[kinds.note]\n', "listings.toml": '[good]\nask = "from note"\n'}  # fmt: skip
+    make_site(files)
+    for line in ("elenchus why good ", "elenchus set good "):
+        asked = run(ELENCHUS_LINE=line, _ELENCHUS_COMPLETE="bash")
+        assert (asked.returncode, asked.stdout, asked.stderr) == (0, "", "")
 
 
 @pytest.mark.parametrize("shell", SHELLS)
@@ -343,6 +382,8 @@ def test_completion(run: Run, demo_copy: Path, shell: str) -> None:
     """In a real shell the Tab key completes commands, options, and the names of the site around it."""
     arguments, setup = SHELLS[shell]
     (demo_copy / "made").write_text(run("completion", shell).stdout, encoding="utf-8")
+    (demo_copy / "images" / "smaller").mkdir()
+    assert run("ask", "", "--format", "number", cwd=demo_copy).returncode == 0  # which makes the index
     path = f"{PROGRAM.parent}{os.pathsep}{os.environ['PATH']}"
     terminal = Terminal(demo_copy, found(shell), *arguments, PATH=path)
     try:
@@ -357,6 +398,19 @@ def test_completion(run: Run, demo_copy: Path, shell: str) -> None:
             ("elenchus ask fre", "elenchus ask fresh-from-shore"),
             ("elenchus check --about only-the", "elenchus check --about only-the-term"),
             ("elenchus describe sight", "elenchus describe sighting"),
+            ("elenchus why shore-sidebar grey-seals-h", "elenchus why shore-sidebar grey-seals-hauled-out"),
+            ("elenchus set 'from guide' minu", "elenchus set 'from guide' minutes="),
+            ("elenchus set 'from sighting' habitat=rocky", "habitat=rocky-shore"),
+            ("elenchus rename-term hab", "elenchus rename-term habitat/"),
+            ("elenchus rename-term habitat/mudf", "elenchus rename-term habitat/mudflat"),
+            ("elenchus rename-term habitat/mudflat --into saltm", "--into saltmarsh"),
+            ("elenchus ask find --with hab", "elenchus ask find --with habitat="),
+            ("elenchus ask by-habitat --with habitat=saltm", "--with habitat=saltmarsh"),
+            ("elenchus publish --only ho", "elenchus publish --only home"),
+            ("elenchus publish --to images/sm", "elenchus publish --to images/smaller"),
+            ("elenchus ask find --chart ima", "elenchus ask find --chart images"),
+            ("elenchus weave terms/hab", "elenchus weave terms/habitat.csv"),
+            ("elenchus demo note", "elenchus demo notebook"),
         ):
             terminal.type(f"{typed}\t")
             terminal.until(whole)

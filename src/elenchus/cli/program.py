@@ -25,9 +25,9 @@ from elenchus.errors import (
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-__all__ = ["COMPLETE", "main"]
+__all__ = ["main"]
 
-COMPLETE = "_ELENCHUS_COMPLETE"  # the variable by which a shell asks what a line may go on with
+_COMPLETE = "_ELENCHUS_COMPLETE"  # the variable by which a shell asks what can follow a line
 
 # What the program exits with; 0 is success and 2 a wrong option, as everywhere.
 _EXIT_CODES: dict[type[ElenchusError], int] = {
@@ -54,19 +54,12 @@ def main() -> None:
     """Run the program; every error leaves as text on standard error and an exit code."""
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # no matrices here: threads would only cost the start
     gc.set_threshold(_OBJECTS)
-    if asked := os.environ.get(COMPLETE):
-        sys.exit(_complete(asked))
+    if asked := os.environ.get(_COMPLETE):
+        from elenchus.cli.completing import complete
+
+        sys.exit(complete(asked))
     app = load(sys.argv[1:])
     sys.exit(_run(lambda: app(standalone_mode=False)))
-
-
-def _complete(asked: str) -> int:
-    """Write what a line may go on with, as the script of a shell asks for it; the command alone is loaded."""
-    from click.shell_completion import shell_complete
-    from typer.main import get_command
-
-    line = os.environ.get("COMP_WORDS", "").replace("\n", " ").split()
-    return shell_complete(get_command(load(line[1:2])), {}, "elenchus", COMPLETE, asked)
 
 
 def _run(command: Callable[[], object], *, again: bool = False) -> int:

@@ -1,6 +1,7 @@
-"""Words that a shell may complete: names of listings, pages and kinds of the nearest site, codes, formats.
+"""Words that a shell may complete: names of the nearest site, codes, formats.
 
-Files of definitions are read for their names alone: no content is opened, so that the Tab key need not wait.
+Files of definitions are read for their names alone. Names of entries and terms come from content, which is
+only opened if it has an index and is all in files: the Tab key must neither wait nor ask a server.
 """
 
 from __future__ import annotations
@@ -15,21 +16,29 @@ import click  # noqa: TC002 - Typer reads the annotations
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator
 
+    from elenchus.site.site import Site
+
 __all__ = [
+    "assignments",
     "codes",
     "definitions",
+    "entries",
     "fixed",
     "formats",
     "listings",
     "names",
     "pages",
+    "parameters",
     "templates",
+    "terms",
+    "terms_beside",
 ]
 
 
 def _offered(words: Iterable[tuple[str, str]], begun: str) -> list[tuple[str, str]]:
-    """Return the words that go on as one was begun, each with what it is."""
-    return [(word, " ".join(told.split())) for word, told in words if word.startswith(begun)]
+    """Return the words that go on as one was begun, each with what it is; none that looks like an option."""
+    found = ((word, told) for word, told in words if word.startswith(begun) and not word.startswith("-"))
+    return [(word, " ".join(told.split())) for word, told in found]
 
 
 def _read(file: Path) -> dict[str, Any]:
@@ -41,11 +50,34 @@ def _read(file: Path) -> dict[str, Any]:
     return {}
 
 
+def _words(ctx: click.Context) -> list[str]:
+    """Return the words behind the command, as far as they are whole."""
+    return list(ctx.obj or ())
+
+
+def _argument(ctx: click.Context) -> str:
+    """Return the first word behind the command that is no option and no value of one."""
+    takes_value = {name for each in ctx.command.params if not _is_flag(each) for name in each.opts}
+    words = iter(_words(ctx))
+    for word in words:
+        if word in takes_value:
+            next(words, None)
+        elif not word.startswith("-"):
+            return word
+    return ""
+
+
+def _is_flag(parameter: click.Parameter) -> bool:
+    """Say whether a parameter is an option without a value."""
+    return bool(getattr(parameter, "is_flag", False))
+
+
 def _folder(ctx: click.Context) -> Path | None:
     """Return the folder of the site that a command is about."""
     from elenchus.site.keys import SITE_FILE
 
-    given = ctx.params.get("site")
+    words = _words(ctx)
+    given = words[words.index("--site") + 1] if "--site" in words[:-1] else None
     around = [Path(given)] if given else [Path.cwd(), *Path.cwd().parents]
     return next((folder for folder in around if os.path.lexists(folder / SITE_FILE)), None)
 
@@ -78,15 +110,117 @@ def _of_site_file(ctx: click.Context, *keys: str) -> Iterator[tuple[str, str]]:
         yield from ((name, key) for name in (found if isinstance(found, dict) else ()))
 
 
+def _site(ctx: click.Context) -> Site | None:
+    """Return the site with its content; None if that would take time or ask a server. Raises SiteError."""
+    from elenchus.index.store import folders_for
+    from elenchus.site.site import open_site
+
+    folder = _folder(ctx)
+    if folder is None or not any((each / "units").is_file() for each in folders_for(folder)):
+        return None
+    site = open_site(folder)
+    is_of_files = not any(spec.url or spec.table for spec in site.definition.sources)
+    return site if is_of_files else None
+
+
+def _entries(site: Site, kind: str = "") -> Iterator[tuple[str, str]]:
+    """Yield the ids of entries with their titles."""
+    data = site.dataset
+    titles = data.texts("title")
+    for row, name in enumerate(data.entries.ids):
+        if not kind or data.kind_of(row) == kind:
+            yield name, titles.item(row) or ""
+
+
+def _terms(site: Site, taxonomy: str) -> Iterator[tuple[str, str]]:
+    """Yield the slugs of the terms of a taxonomy with their names."""
+    found = site.dataset.taxonomies[taxonomy]
+    yield from ((label, term.name) for label, term in zip(found.labels, found.terms, strict=True))
+
+
+def entries(ctx: click.Context, incomplete: str) -> list[tuple[str, str]]:
+    """Return the ids of entries; their slugs too, if no id begins so."""
+    site = _site(ctx)
+    found = list(_entries(site)) if site else []
+    slugs = [(name.partition("/")[2], title) for name, title in found]
+    return _offered(found, incomplete) or _offered(slugs, incomplete)
+
+
+def terms(ctx: click.Context, incomplete: str) -> list[tuple[str, str]]:
+    """Return terms with their taxonomies, as ``habitat/dunes``; of taxonomies alone at first."""
+    taxonomy, slash, _ = incomplete.partition("/")
+    if not slash:
+        return _offered(((f"{name}/", "") for name, _ in _of_site_file(ctx, "taxonomies")), incomplete)
+    site = _site(ctx)
+    if site is None or taxonomy not in site.dataset.taxonomies:
+        return []
+    return _offered(((f"{taxonomy}/{slug}", name) for slug, name in _terms(site, taxonomy)), incomplete)
+
+
+def terms_beside(ctx: click.Context, incomplete: str) -> list[tuple[str, str]]:
+    """Return the terms of the taxonomy whose term an earlier argument names."""
+    site, taxonomy = _site(ctx), _argument(ctx).partition("/")[0]
+    known = _terms(site, taxonomy) if site and taxonomy in site.dataset.taxonomies else ()
+    return _offered(known, incomplete)
+
+
+def assignments(ctx: click.Context, incomplete: str) -> list[tuple[str, str]]:
+    """Return fields to be set, each with its sign; behind that their values, where these are known."""
+    from elenchus.schema.types import Type, describe
+
+    site = _site(ctx)
+    if site is None:
+        return []
+    schema = site.definition.schema
+    fields = {name: field for kind in schema.kinds for name, field in schema.fields_of(kind).items()}
+    name, sign, _ = incomplete.partition("=")
+    if not sign:
+        return _offered(((f"{each}=", describe(fields[each].type)) for each in fields), incomplete)
+    field = fields.get(name.rstrip("+-"))
+    if field is None:
+        return []
+    kind = field.type
+    known: Iterable[tuple[str, str]] = ((choice, "") for choice in kind.choices)
+    if kind.type is Type.TERM:
+        known = _terms(site, kind.taxonomy)
+    elif kind.type is Type.ENTRY:
+        known = _entries(site, kind.kind)
+    elif kind.type is Type.YESNO:
+        known = (("yes", ""), ("no", ""))
+    return _offered(((f"{name}={value}", told) for value, told in known), incomplete)
+
+
+def parameters(ctx: click.Context, incomplete: str) -> list[tuple[str, str]]:
+    """Return the parameters of the listing that is asked; behind the sign of one the values it can have."""
+    site, listing = _site(ctx), _argument(ctx).strip()
+    if site is None or listing not in site.library.names:
+        return []
+    from elenchus.asking.choices import possible
+
+    found = site.library.get(listing)
+    rules = {name: rule for name, (rule, _) in found.parameters.items()}
+    name, sign, _ = incomplete.partition("=")
+    if not sign:
+        told = ((f"{each}=", rules[each].label if each in rules else "") for each in found.parameter_names)
+        return _offered(told, incomplete)
+    known = possible(site, rules[name]) if name in rules else ()
+    return _offered(((f"{name}={value}", label) for value, label, _ in known), incomplete)
+
+
 def listings(ctx: click.Context, incomplete: str) -> list[tuple[str, str]]:
     """Return the names of listings."""
     return _offered(_listings(ctx), incomplete)
 
 
 def names(ctx: click.Context, incomplete: str) -> list[tuple[str, str]]:
-    """Return what can be described: kinds, taxonomies, conditions, listings."""
+    """Return what can be described: kinds, taxonomies, conditions, listings, fields, and terms."""
+    site = _site(ctx)
     known = [*_of_site_file(ctx, "kinds", "taxonomies", "conditions"), *_listings(ctx)]
-    return _offered(known, incomplete)
+    if site:
+        schema = site.definition.schema
+        known += ((name, "field") for kind in schema.kinds for name in schema.kinds[kind].fields)
+        known += (term for taxonomy in schema.taxonomies for term in _terms(site, taxonomy))
+    return _offered(dict(reversed(known)).items(), incomplete)
 
 
 def pages(ctx: click.Context, incomplete: str) -> list[tuple[str, str]]:

@@ -21,7 +21,10 @@ QUESTION = typer.Argument(
 GivenOption = Annotated[
     Optional[list[str]],  # noqa: UP045
     typer.Option(
-        "--with", metavar="NAME=VALUE", help="A value for the parameter :NAME; again for a second one."
+        "--with",
+        metavar="NAME=VALUE",
+        help="A value for the parameter :NAME; again for a second one.",
+        autocompletion=words.parameters,
     ),
 ]
 TryOption = Annotated[

@@ -6,6 +6,7 @@ from typing import Annotated, Optional
 
 import typer
 
+from elenchus.cli import words
 from elenchus.cli.app import AtOption, SiteOption, app, examples, opened
 from elenchus.cli.commands._changing import (
     DryRunOption,
@@ -26,7 +27,11 @@ __all__ = ["approve"]
 def approve(
     entries: Annotated[
         Optional[list[str]],  # noqa: UP045 - Typer reads the annotation while the program starts
-        typer.Argument(metavar="[ENTRY...]", help="Entries by id, slug or kind/slug; all that have an edit."),
+        typer.Argument(
+            metavar="[ENTRY...]",
+            help="Entries by id, slug or kind/slug; all that have an edit.",
+            autocompletion=words.entries,
+        ),
     ] = None,
     site: SiteOption = None,
     at: AtOption = None,

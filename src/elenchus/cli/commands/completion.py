@@ -8,15 +8,14 @@ import typer
 
 from elenchus.cli import words
 from elenchus.cli.app import app, examples, known_word
+from elenchus.cli.completing import SHELLS
 
 __all__ = ["completion"]
-
-_SHELLS = ("bash", "zsh", "fish")
 
 
 def _known_shell(name: str) -> str:
     """Return the name of a shell that can complete."""
-    return known_word(name, _SHELLS, "shell")
+    return known_word(name, SHELLS, "shell")
 
 
 @app.command(
@@ -30,22 +29,17 @@ def completion(
             metavar="SHELL",
             help="bash, zsh or fish.",
             callback=_known_shell,
-            autocompletion=words.fixed(*_SHELLS),
+            autocompletion=words.fixed(*SHELLS),
         ),
     ],
 ) -> None:
-    """Print what lets a shell complete: commands, options, names of listings and pages, codes.
+    """Print a script that lets a shell complete commands, options, files and the names of the nearest site.
 
-    Names are those of the nearest site. Write it where the shell reads it at its start: that of bash goes to
-    ~/.bashrc, that of zsh to ~/.zshrc below compinit; fish reads ~/.config/fish/completions/elenchus.fish.
+    Names are those of listings, pages, entries, fields, terms and parameters. Bash reads the script from
+    ~/.bashrc, zsh from ~/.zshrc below compinit, and fish from ~/.config/fish/completions/elenchus.fish.
     """
-    from click.shell_completion import get_completion_class
-
+    from elenchus.cli.completing import script
     from elenchus.cli.printing import show
-    from elenchus.cli.program import COMPLETE
     from elenchus.pieces.piece import Piece
 
-    known = get_completion_class(shell)
-    if known is not None:
-        made = known(typer.main.get_command(app), {}, "elenchus", COMPLETE)
-        show([Piece(made.source_template % made.source_vars())], is_data=True)
+    show([Piece(script(shell))], is_data=True)

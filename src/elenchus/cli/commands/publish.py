@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
+from elenchus.cli import words
 from elenchus.cli.app import (
     AnswersOption,
     AtOption,
@@ -43,7 +44,13 @@ def publish(
         ),
     ] = None,
     only: Annotated[
-        str, typer.Option("--only", metavar="PAGE", help="Only this page or page set, by its name.")
+        str,
+        typer.Option(
+            "--only",
+            metavar="PAGE",
+            help="Only this page or page set, by its name.",
+            autocompletion=words.pages,
+        ),
     ] = "",
     dry_run: Annotated[
         bool, typer.Option("--dry-run", help="Tell what would change, and write nothing.")

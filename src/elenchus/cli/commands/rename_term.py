@@ -6,6 +6,7 @@ from typing import Annotated
 
 import typer
 
+from elenchus.cli import words
 from elenchus.cli.app import AtOption, SiteOption, app, examples, opened
 from elenchus.cli.commands._changing import DryRunOption, WholeOption, YesOption, tell_made, write_if_agreed
 
@@ -21,12 +22,23 @@ __all__ = ["rename_term"]
     ),
 )
 def rename_term(
-    term: Annotated[str, typer.Argument(metavar="TAXONOMY/TERM", help="The term, such as habitat/mudflat.")],
+    term: Annotated[
+        str,
+        typer.Argument(
+            metavar="TAXONOMY/TERM", help="The term, such as habitat/mudflat.", autocompletion=words.terms
+        ),
+    ],
     new: Annotated[
         str, typer.Argument(metavar="[NEW]", help="Its new name; one that is a slug changes the slug alone.")
     ] = "",
     into: Annotated[
-        str, typer.Option("--into", metavar="TERM", help="Make it one with this other term, and keep that.")
+        str,
+        typer.Option(
+            "--into",
+            metavar="TERM",
+            help="Merge it into this other term, which stays.",
+            autocompletion=words.terms_beside,
+        ),
     ] = "",
     site: SiteOption = None,
     at: AtOption = None,

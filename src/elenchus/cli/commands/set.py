@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from elenchus.cli import words
 from elenchus.cli.app import AtOption, SiteOption, app, examples, opened
 from elenchus.cli.commands._asking import QUESTION, GivenOption, show_problems, values_of
 from elenchus.cli.commands._changing import (
@@ -41,7 +42,8 @@ def set_fields(
         typer.Argument(
             metavar="FIELD=VALUE...",
             help="What to write: field=value, field+=value (add to a list), field-=value (take from it), "
-            "field= (clear). Several values are parted by commas.",
+            "field= (clear). Separate several values by commas.",
+            autocompletion=words.assignments,
         ),
     ],
     site: SiteOption = None,

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
+from elenchus.cli import words
 from elenchus.cli.app import AtOption, SiteOption, app, examples, opened
 from elenchus.cli.commands._changing import WholeOption
 
@@ -42,7 +43,12 @@ def upcoming(
     ] = "",
     listings: Annotated[
         Optional[list[str]],  # noqa: UP045 - Typer reads the annotation while the program starts
-        typer.Option("--listing", metavar="NAME", help="Only this listing; again for a second one."),
+        typer.Option(
+            "--listing",
+            metavar="NAME",
+            help="Only this listing; again for a second one.",
+            autocompletion=words.listings,
+        ),
     ] = None,
     form: Annotated[
         str,

@@ -28,7 +28,10 @@ __all__ = ["why"]
 
 _EntryArgument = Annotated[
     Optional[str],  # noqa: UP045
-    typer.Argument(help="An entry by id, slug or kind/slug: what becomes of it, and what would list it."),
+    typer.Argument(
+        help="An entry by id, slug or kind/slug: what happens to it, and what would list it.",
+        autocompletion=words.entries,
+    ),
 ]
 _PageOption = Annotated[
     str,
