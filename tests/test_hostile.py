@@ -8,12 +8,14 @@ from __future__ import annotations
 import csv
 import json
 import os
+import random
 import re
 import shutil
 import socket
 import subprocess
 import sys
 import zipfile
+from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack, suppress
 from pathlib import Path
@@ -848,3 +850,38 @@ def test_nothing_of_ours_is_written_out(make_site: Write, tmp_path: Path, run: R
         (tmp_path / "templates" / "sheet.html").write_text(f"{{{{ {name} }}}}")
         done = run("publish")
         assert "is no text that can be written on a page" in done.stderr + done.stdout, name
+
+
+MUTATIONS = ["{{", "{%", "{#", "{% for x in rows %}", "{% endfor %}", "{{ sheet.__class__ }}", "{{ ask(1) }}", "{% extends 'sheet.html' %}", "{{ 1 / 0 }}", "\0", "{% macro m() %}{{ m() }}{% endmacro %}{{ m() }}", "{% raw %}", "{{ sheet|attr('rule') }}", "{{ part() }}", "{{ part.rows|batch(0)|list }}", "{{ 'a'|wordwrap(0) }}", "{{ part.rows|sort }}", "{{ 1.5|round(10 ** 6) }}", "{{ self }}", "{{ caller() }}"]  # fmt: skip
+
+
+def test_mutated_templates(demo_copy: Path) -> None:
+    """Built-in templates with pieces cut out, moved and put in: a page is drawn, or the problem is told."""
+    draw, built_in = random.Random(3), Path(elenchus.__file__).parent / "rendering" / "templates"  # noqa: S311 - nothing here is secret
+    ends: Counter[str] = Counter()
+    for name in (
+        "rows.html",
+        "entry.html",
+        "sheet.html",
+        "parts.html",
+        "layouts/row.html",
+        "layouts/list.html",
+    ):
+        text = (built_in / name).read_text()
+        target = demo_copy / "templates" / name
+        target.parent.mkdir(parents=True, exist_ok=True)
+        for _ in range(25):
+            at, length = draw.randrange(len(text)), draw.randint(1, 40)
+            put = draw.choice(MUTATIONS) if draw.random() < 0.6 else ""
+            cut = text[:at] + put + text[at + length * (draw.random() < 0.5) :]
+            target.write_text(cut)
+            site = elenchus.open_site(demo_copy)
+            try:
+                book = Book(site)
+                drawn = Renderer(site, book).page(placed(book, draw.choice(book.pages[::20])))
+                ends["drawn"] += "</html>" in drawn
+            except elenchus.ElenchusError as error:
+                assert all(problem.message for problem in error.problems)
+                ends["told"] += 1
+        target.unlink()
+    assert min(ends["drawn"], ends["told"]) > 20

@@ -18,14 +18,21 @@ _VERBS = ("begin", "end")
 _NUMBER = "number"
 _SETTINGS = ("layout", "level")  # words before = that are no parameters
 # Where a comment may begin, or what can hold one that is none: in HTML tags with their attributes, elements
-# whose content is text, CDATA and instructions to programs such as PHP; in Markdown code, and there a
-# backslash takes the meaning of the sign after it.
+# whose content is text, CDATA and instructions to programs such as PHP; in Markdown code as well, and there
+# a backslash takes the meaning of the sign after it.
 _HTML = re.compile(r"<!--|<!\[CDATA\[|<\?(?:php\b|=)?|</?(?P<tag>[a-z][^\s/>]*)", re.IGNORECASE)
 _RAW = frozenset({"script", "style", "textarea", "title", "xmp"})
 _ATTRIBUTES = re.compile(r"""(?:[^>=]++|=\s*+(?:"[^"]*+"|'[^']*+'|(?!["'])))*+>""")
 _MARKDOWN = re.compile(
-    r"^ {0,3}(?P<fence>`{3,}|~{3,})[^\n]*$|<!--|\\[!-/:-@\[-`{-~]|(?P<ticks>`+)", re.MULTILINE
+    r"^ {0,3}(?P<fence>`{3,}|~{3,})[^\n]*$|<!--|\\[!-/:-@\[-`{-~]|(?P<ticks>`+)"
+    r"|<!\[CDATA\[|<\?|</?(?P<tag>[a-z][a-z0-9-]*)",
+    re.MULTILINE | re.IGNORECASE,
 )
+# A tag as CommonMark 0.31 has it (section 6.6); any other sign of less in Markdown is text.
+_TAG_OF_MARKDOWN = re.compile(
+    r"""(?:\s++[a-z_:][\w.:-]*+(?:\s*+=\s*+(?:"[^"]*+"|'[^']*+'|[^\s"'=<>`]++))?+)*+\s*+/?>""", re.IGNORECASE
+)
+_LINE_BEGINS = re.compile(r"(?:^|\n) {0,3}$")
 _HTML_END = re.compile(r"--!?>")
 _TICKS = re.compile(r"`+")
 _WORD = re.compile(
@@ -121,10 +128,11 @@ def _comments_in(text: str, *, markdown: bool) -> Iterator[tuple[Span, str]]:
             at = end.end()
         elif markdown and match["ticks"]:
             at = ticks.get(match.start(), match.end())
-        elif markdown and not match["fence"]:
+        elif markdown and match[0].startswith("\\"):
             at = match.end()
         else:
-            behind = _behind_fence(text, match) if markdown else _behind_other(text, match)
+            is_fence = markdown and match["fence"]
+            behind = _behind_fence(text, match) if is_fence else _behind_other(text, match, markdown=markdown)
             if behind is None:
                 return
             at = behind
@@ -138,15 +146,19 @@ def _behind_fence(text: str, match: re.Match[str]) -> int | None:
     return end.end() if end else None
 
 
-def _behind_other(text: str, match: re.Match[str]) -> int | None:
-    """Return where a tag, an element with text only, CDATA or an instruction has ended; None if nowhere."""
+def _behind_other(text: str, match: re.Match[str], *, markdown: bool) -> int | None:
+    """Return where a tag, an element with text only, CDATA or an instruction has ended; None if nowhere.
+
+    In Markdown what is never closed is text, except at the start of a line.
+    """
     if match["tag"] is None:
         closing = "]]>" if match[0].startswith("<!") else "?>"
         end = text.find(closing, match.end())
-        return end + len(closing) if end >= 0 else None
-    end_of_tag = _ATTRIBUTES.match(text, match.end())
+        is_text = markdown and not _LINE_BEGINS.search(text, max(0, match.start() - 4), match.start())
+        return end + len(closing) if end >= 0 else match.end() if is_text else None
+    end_of_tag = (_TAG_OF_MARKDOWN if markdown else _ATTRIBUTES).match(text, match.end())
     if end_of_tag is None:
-        return None
+        return match.end() if markdown else None
     name = match["tag"].lower()
     if name not in _RAW or match[0].startswith("</"):
         return end_of_tag.end()

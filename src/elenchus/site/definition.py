@@ -147,7 +147,7 @@ def read_definition(folder: Path) -> Definition:
     _check_site_address(file, definition.address)
     if definition.trusted and not definition.remote:
         message = "remote = false cannot be kept beside trusted = true: that HTML stands on pages as it is"
-        file.report("bad-value", ("site", "remote"), message, "Take one of the two away.")
+        file.report("idle-key", ("site", "remote"), message, "Take one of the two away.")
     if not file.data.get("sources"):
         file.report(
             "no-source", (), "the site has no [sources.NAME]", 'Add one with read = "markdown" and a path.'

@@ -15,7 +15,7 @@ from elenchus.site.keys import SITE_FILE
 from elenchus.site.site import open_site
 from elenchus.sources import SourceSpec, TableSpec
 from elenchus.starting.draft import drafted
-from elenchus.starting.leaving import LeftOut, is_content_table
+from elenchus.starting.leaving import LeftOut, is_content_table, is_home
 from elenchus.starting.looking import address_stock, read_stock, stocks_in
 from elenchus.starting.tables import table_specs
 from elenchus.starting.writing import field_text, files_of, site_text, source_text
@@ -62,6 +62,10 @@ def begin(place: str, into: Path | None = None, password_from: str = "") -> Begu
         hint = "Name a folder, a file, or the address of a feed or a database."
         raise FolderError([Problem("cannot-read", message, hint, place=Place(place))])
     path = Path(place)
+    if not is_address and is_home(path):
+        message = f"{place} is a home folder, and most of it is not for everybody"
+        hint = "Name the folder with the content, such as ~/Documents/site."
+        raise OptionError([Problem("home-folder", message, hint)])
     folder = into or (Path.cwd() if is_address else path.parent if path.is_file() else path)
     if is_address and has_password(place):
         message = "the address tells a password, which would stand in the site file"

@@ -8,13 +8,13 @@ from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING, NamedTuple
 
 from elenchus.files import is_file, read_whole
-from elenchus.values.private import is_private_file, private_name, private_values
+from elenchus.values.private import is_private_file, private_name, private_text, private_values
 from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator, Mapping, Sequence
 
-__all__ = ["LeftOut", "is_content_table", "left_out", "private_keys"]
+__all__ = ["LeftOut", "is_content_table", "is_home", "left_out", "private_keys"]
 
 # Folders of packages, and those that builds write, in a folder that a build makes something of.
 _PACKAGES = frozenset({"node_modules", "bower_components", "vendor", "site-packages", "__pycache__", "venv"})
@@ -37,6 +37,7 @@ _SETTINGS = frozenset(
     {"package", "package-lock", "composer", "tsconfig", "jsconfig", "settings", "config", "manifest", "lerna"}
 )
 _STRUCTURED = (".json", ".jsonl", ".ndjson", ".csv", ".tsv", ".db", ".sqlite", ".sqlite3")
+_TEXTS = (".md", ".markdown", ".mdown", ".html", ".htm", ".txt")
 _ALIKE = 0.5  # of the keys that two documents share
 # Tables that a program keeps for itself.
 _TABLES = """
@@ -47,6 +48,31 @@ notification notifications
 """
 _SECRETS = ("keys or tokens", "passwords")
 _IGNORE = ".gitignore"
+
+
+_SIGNS_OF_HOME = frozenset(
+    (
+        ".ssh",
+        ".gnupg",
+        ".bashrc",
+        ".bash_history",
+        ".zshrc",
+        ".profile",
+        ".cache",
+        ".config",
+        ".local",
+        "AppData",
+    )
+)
+
+
+def is_home(folder: Path) -> bool:
+    """Say whether a folder is somebody's home folder, which holds more than what anybody would publish."""
+    try:
+        names = {each.name for each in folder.iterdir()}
+    except OSError:
+        return False
+    return len(names & _SIGNS_OF_HOME) > 1
 
 
 class LeftOut(NamedTuple):
@@ -93,7 +119,16 @@ def _reason(base: Path, path: str, *, is_project: bool) -> str:
         )
         if is_settings or _has_credentials(base / path):
             return path
+    if name.suffix.lower() in _TEXTS:
+        return path if private_text(_text_of(base / path)) == "a private key" else ""
     return path if name.suffix.lower() in _STRUCTURED and is_private_file(path) else ""
+
+
+def _text_of(path: Path) -> str:
+    try:
+        return read_whole(path).decode("utf-8", "replace")
+    except OSError:
+        return ""
 
 
 def _has_credentials(path: Path) -> bool:

@@ -15,13 +15,22 @@ from elenchus.values.lazily import pattern
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
-__all__ = ["is_private_file", "private_name", "private_values"]
+__all__ = ["is_private_file", "private_name", "private_text", "private_values"]
 
 _WORDS = Path(__file__).with_name("private.toml")
 _PARTS = re.compile(r"[^\W\d_]+|\d+")
 _CAMEL = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Z])(?=[A-Z][a-z])")
 
 _KEY_BLOCK = pattern(r"-----BEGIN [A-Z0-9 ]*PRIVATE KEY-----")
+_SECRET_LINK = pattern(
+    r"https?://\S*[?&](?:[\w-]*token|(?:api|access)?_?key|sig|signature|secret|password|auth)=[^&\s]{6,}",
+    re.IGNORECASE,
+)
+_LABELLED = pattern(  # a line of one to three words, a colon, and one word more
+    r"^[^\w\n]{0,9}((?:[^\W\d_]{1,30}[^\w\n]){0,2}[^\W\d_]{1,30})"
+    r"\*{0,2}[ \t]{0,9}[:=]\*{0,2}[ \t]{0,9}`?[^\s`]{4,99}`?[ \t]*$",
+    re.MULTILINE,
+)
 _HASH = pattern(
     r"\$(?:2[abxy]?|1|5|6|y|P|S|H|argon2\w*|scrypt|pbkdf2[\w-]*)\$\S{8,}"  # as crypt(3) has them
     r"|(?:pbkdf2_\w+|bcrypt\w*|argon2\w*|scrypt)\$\S{8,}"
@@ -78,9 +87,20 @@ def private_name(name: str, values: Sequence[str] = ()) -> str:
 def private_values(values: Sequence[str]) -> str:
     """Return what the values of a key are, such as ``e-mail addresses``; nothing for what may be public."""
     seen = [value.strip() for value in values[:_MOST_LOOKED_AT] if value.strip()]
-    if any(_KEY_BLOCK.search(value) for value in seen):
+    if any(_KEY_BLOCK.search(value) or _SECRET_LINK.match(value) for value in seen):
         return "keys or tokens"
     return next((what for what, test in _LOOKS.items() if _most(seen, test)), "")
+
+
+def private_text(text: str) -> str:
+    """Return what a running text tells: a private key, or a line such as ``Password: tide7``; or nothing."""
+    if _KEY_BLOCK.search(text):
+        return "a private key"
+    always, _ = _known()
+    for match in _LABELLED.finditer(text):
+        if any(always.get(word) == "passwords" for word in _words(match[1])):
+            return "a password"
+    return ""
 
 
 def _most(values: Sequence[str], test: Callable[[str], object]) -> bool:

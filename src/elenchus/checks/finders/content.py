@@ -19,7 +19,7 @@ from elenchus.site.keys import SITE_FILE
 from elenchus.site.toml import open_toml
 from elenchus.values.addresses import given_href, origin_of
 from elenchus.values.dates import from_instant, to_minute
-from elenchus.values.private import private_name, private_values
+from elenchus.values.private import private_name, private_text, private_values
 from elenchus.values.texts import fold, quoted, with_article
 
 if TYPE_CHECKING:
@@ -96,6 +96,7 @@ def find(survey: Survey) -> Iterator[Problem]:
     yield from _numbers_as_text(data)
     yield from _like_flags(data)
     yield from _private_fields(data, view)
+    yield from _private_texts(data, view)
     yield from _other_origins(survey.site, view)
     yield from _titles_from_names(data)
     yield from _unread_bodies(data)
@@ -254,6 +255,16 @@ def _private_fields(data: Dataset, view: View) -> Iterator[Problem]:
                 message = f"{name} of {kind} looks like {what}, and everybody can read it"
                 hint = f'If nobody should, write omit = ["{name}"] below the source.'
                 yield Problem("private-field", message, hint, place=_place_of(data, rows[0]))
+
+
+def _private_texts(data: Dataset, view: View) -> Iterator[Problem]:
+    """Yield texts of public entries that tell a password or a private key."""
+    bodies = data.texts("body")
+    for row in np.flatnonzero(bodies.valid & view.visible).tolist():
+        if what := private_text(bodies.item(row) or ""):
+            message = f"the text of {data.entries.ids[row]} seems to tell {what}, and everybody can read it"
+            hint = "Take it out, or make the entry a draft."
+            yield Problem("private-text", message, hint, place=_place_of(data, row))
 
 
 def _other_origins(site: Site, view: View) -> Iterator[Problem]:
