@@ -134,7 +134,7 @@ def test_questions(engine: tuple[str, Opened], reference: elenchus.Site) -> None
 
 
 # How many sites are asked 25 questions each; those of DuckDB in parts, which several processes share.
-MANY = [*[("duckdb", 20)] * 4, ("postgresql", 12), ("spark", 3)]
+MANY = [*[("duckdb", 10)] * 4, ("postgresql", 8), ("spark", 2)]
 
 
 def siblings(plan: Plan, plans: list[Plan]) -> list[Plan]:

@@ -30,6 +30,7 @@ def as_sarif(report: Report, folder: PurePath) -> dict[str, Any]:
         code: at for at, code in enumerate(dict.fromkeys(each.problem.code for each in report.findings))
     }
     driver = {"name": "Elenchus", "version": __version__, "rules": [_rule(record(code)) for code in numbers]}
+    driver |= {"informationUri": address} if (address := _own_address()) else {}
     return {
         "$schema": _SCHEMA,
         "version": "2.1.0",
@@ -41,6 +42,17 @@ def as_sarif(report: Report, folder: PurePath) -> dict[str, Any]:
             }
         ],
     }
+
+
+def _own_address() -> str:
+    """Return the address of the program's own pages, if whoever packaged it has named one."""
+    from importlib.metadata import PackageNotFoundError, metadata
+
+    try:
+        found = metadata("elenchus").get_all("Project-URL") or []
+    except PackageNotFoundError:
+        return ""
+    return next((each.partition(",")[2].strip() for each in found), "")
 
 
 def _rule(known: CodeRecord) -> dict[str, Any]:
