@@ -27,12 +27,12 @@ TOPICS = ["birds", "seals", "tides"]
 TYPES = {
     "num": "integer", "ratio": "number", "flag": "yesno", "level": "choice", "when": "date", "name": "text",
     "tags": "text", "place": "entry", "area": "term", "topic": "term", "date": "datetime", "title": "text",
-    "id": "text", "parent": "entry", "entry": "entry", "kind": "kind",
+    "id": "text", "parent": "entry", "entry": "entry", "kind": "kind", "status": "status",
 }  # fmt: skip
 MANY = {"tags", "area", "topic"}
 KINDS = {
     "a": set(TYPES),
-    "b": {"num", "name", "area", "topic", "date", "title", "id", "parent", "entry", "kind"},
+    "b": {"num", "name", "area", "topic", "date", "title", "id", "parent", "entry", "kind", "status"},
 }
 
 
@@ -122,6 +122,13 @@ class Oracle:
 
     # Values: a list for every field, empty when missing
 
+    def status(self, row: dict[str, Any]) -> list[int]:
+        """Return what holds now: a public entry whose date is ahead is scheduled, one of the past is published."""
+        written, day = row.get("status") or "published", self.value(row, "date")
+        if written in ("published", "scheduled") and day is not None:
+            written = "scheduled" if day > NOW else "published"
+        return [STATUSES.index(written)]
+
     def value(self, row: dict[str, Any], name: str) -> Any:
         found = self.values(row, (name,))
         return found[0] if found else None
@@ -132,6 +139,8 @@ class Oracle:
             found: list[Any] = [row["id"]]
         elif name not in KINDS[row["kind"]]:
             found = []
+        elif name == "status":
+            return self.status(row)
         else:
             written = row.get(name)
             listed = written if isinstance(written, list) else [written]
@@ -278,13 +287,14 @@ class Oracle:
             return start, end
         if kind in ("integer", "number"):
             return float(text), float(text)
-        if kind == "choice":
-            return LEVELS.index(text), LEVELS.index(text)
+        if kind in ("choice", "status"):
+            words = LEVELS if kind == "choice" else STATUSES
+            return words.index(text), words.index(text)
         return text_key(text), text_key(text)
 
     def equal(self, name: str, value: Any, text: str, part: str) -> bool:
         kind = TYPES[name]
-        if kind in ("date", "datetime", "integer", "number", "choice"):
+        if kind in ("date", "datetime", "integer", "number", "choice", "status"):
             low, high = self.bounds(name, text, part)
             return bool(low <= value < high) if kind in ("date", "datetime") else bool(value == low)
         if kind == "yesno":
@@ -424,8 +434,8 @@ class Oracle:
             return str(value.rpartition("/")[2].title())
         if last == "place":
             return str(self.by_id[value].get("title") or "").strip() or str(value)
-        if last == "level":
-            return str(LEVELS[value])
+        if last in ("level", "status"):
+            return str((LEVELS if last == "level" else STATUSES)[value])
         if last == "kind":
             return str("ab"[value])
         if isinstance(value, bool):
@@ -462,8 +472,15 @@ TEXTUAL: dict[str, Any] = {
 }
 
 
+@cache
+def plain_letters() -> dict[int, str]:
+    """Return the letters and digits of ASCII by their primary weights."""
+    return {collator().sort_key(char)[0]: char for char in "ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789"}
+
+
 def first_letter(text: str) -> str:
-    return next((char for char in unicodedata.normalize("NFD", text) if char.isalnum()), "#").upper()[0]
+    char = next((char for char in unicodedata.normalize("NFD", text) if char.isalnum()), "#").upper()[0]
+    return plain_letters().get(collator().sort_key(char)[0], char)
 
 
 def oldest_first(question: nodes.Question) -> bool:

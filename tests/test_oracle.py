@@ -96,6 +96,9 @@ TEXTS = [
     "straße",
     "Zoë",
     "北",
+    "Østers",
+    "łódź",
+    "４ winds",
 ]
 DAYS = st.dates(date(2025, 12, 1), date(2026, 6, 30))
 MOMENTS = st.builds(
@@ -245,7 +248,7 @@ COMPARABLE: list[tuple[tuple[str, ...], Any, list[str]]] = [
     (("date", "weekday"), NUMBERS, ORDERED),
     (("date", "hour"), NUMBERS, ORDERED),
     (("name",), WORDS, [*ORDERED, *TEXTUAL]),
-    (("name", "initial"), WORDS, ["=", "is set"]),
+    (("name", "initial"), literal("s", "E", "o", "Ø", "l", "4", "x"), ["=", "is set"]),
     (("tags",), WORDS, ["=", "in", "has all", "is missing", *TEXTUAL]),
     (("area",), AREAS, ["=", "in", "has all", "under", "below", "is set"]),
     (("area", "top"), literal("north", "south", "west"), ["=", "in", "has all"]),
@@ -258,6 +261,7 @@ COMPARABLE: list[tuple[tuple[str, ...], Any, list[str]]] = [
     (("parent",), ENTRIES, ["=", "under", "is set"]),
     (("parent", "title"), WORDS, ["contains", "is missing"]),
     (("kind",), literal("a", "b"), ["=", "in"]),
+    (("status",), literal(*STATUSES), ORDERED),
     (("count of", "a", "place"), NUMBERS, ORDERED),
 ]
 HOW_MANY = {"is set": 0, "is missing": 0, "between": 2, "in": 3, "has all": 2, "under": 2, "below": 2}
@@ -300,6 +304,7 @@ ORDER_FIELDS = [
     ("date", "hour"),
     ("when", "weekday"),
     ("kind",),
+    ("status",),
 ]
 ORDER_KEYS = st.builds(nodes.OrderKey, st.sampled_from(["newest", "oldest", "pinned first"])) | st.builds(
     nodes.OrderKey,
@@ -326,6 +331,7 @@ GROUP_FIELDS = [
     ("name", "initial"),
     ("tags",),
     ("when", "week"),
+    ("status",),
 ]
 ORDERS = {
     "by": st.sampled_from(["value", "value", "count", "name"]),
