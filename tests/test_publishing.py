@@ -500,6 +500,55 @@ def test_a_kill_leaves_whole_files(demo: Path, tmp_path: Path) -> None:
 # What must never get onto a page
 
 
+BROKEN_ITEMS = {
+    "notebook/guide/torn.md": "---\ntitle: [torn\n---\nx\n",
+    "notebook/guide/some-day.md": "---\ntitle: Some day\ndate: someday soon\n---\nx\n",
+    "notebook/guide/twice.md": "---\ntitle: Twice\nslug: boats-near-seals\n---\nx\n",
+    "notebook/guide/torn-draft.md": "---\ntitle: Two drafts\ndraft: true\nDraft: false\n---\nSECRET\n",
+}
+
+
+def test_a_bad_item_costs_itself(run: Run, demo: Path) -> None:
+    """Entries that cannot be used are left out and counted; all others are published; --strict stops before."""
+    assert run("publish", cwd=demo).returncode == 0
+    before = tree(demo / "published")
+    for name, text in BROKEN_ITEMS.items():
+        (demo / name).write_text(text)
+    strict = run("publish", "--strict", cwd=demo)
+    assert (strict.returncode, strict.stdout) == (1, "")
+    assert all(f"[{code}]" in strict.stderr for code in ("unreadable-file", "unreadable-date", "duplicate-id", "doubled-key"))  # fmt: skip
+    assert tree(demo / "published") == before
+    told = "73 of 77 entries published; 4 held back: elenchus check names them.\n"
+    for count in ("Nothing changes", "Nothing changes"):  # also where nothing is read again
+        done = run("publish", cwd=demo)
+        assert (done.returncode, count in done.stdout, told in done.stdout) == (0, True, True), done.stdout
+    assert tree(demo / "published") == before
+    (demo / "notebook/guide/torn.md").write_text("---\ntitle: Whole\ndate: 2026-06-01\n---\nx\n")
+    done = run("publish", "--dry-run", cwd=demo)
+    assert "+ guides/torn/index.html" in done.stdout
+    assert "74 of 77 entries would be published; 3 held back" in done.stdout
+
+
+@pytest.mark.parametrize(
+    ("file", "text", "code"),
+    [
+        ("listings/torn.toml", "x = [", "bad-toml"),
+        ("pages/torn.toml", '[a]\naddress = "a/"\nsections = ["nowhere"]\n', "unknown-listing"),
+        ("rows.json", "[{]", "unreadable-file"),
+    ],
+)
+def test_a_bad_definition_costs_the_run(run: Run, demo: Path, file: str, text: str, code: str) -> None:
+    """A wrong definition stops the run, and so does a file of many entries: their pages would be removed."""
+    (demo / file).parent.mkdir(exist_ok=True)
+    (demo / file).write_text(text)
+    if file == "rows.json":
+        with (demo / "elenchus.toml").open("a") as site:
+            site.write('[sources.rows]\nread = "json"\npath = "rows.json"\nkind = "guide"\n')
+    done = run("publish", cwd=demo)
+    assert (done.returncode, f"[{code}]" in done.stderr) == (1, True), done.stderr
+    assert not (demo / "published").exists()
+
+
 PICTURES = {
     "elenchus.toml": '[site]\naddress = "https://bay.example/"\nremote = true\n[sources.n]\nread = "markdown"\npath = "n"\nkind = "note"\n[kinds.note]\naddress = "n/{slug}/"\n[kinds.note.fields]\nphotos = { type = "image", many = true }\n',
     "pages.toml": '[home]\naddress = "index.html"\nsections = [{ listing = "all", beside = ["atom", "json"] }]\n[notes]\neach = "from note"\naddress = "n/{slug}/"\n',

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import tomllib
 from functools import lru_cache
-from pathlib import Path
+from pathlib import Path, PurePath
 from typing import Literal, TypeAlias, cast
 
 from elenchus.errors import NoSuchName, Problem
 from elenchus.frozen import Frozen
 from elenchus.values.texts import nearest, quoted
 
-__all__ = ["LEVELS", "RENAMED", "CodeRecord", "Level", "record", "records"]
+__all__ = ["LEVELS", "RENAMED", "CodeRecord", "Level", "costs_itself", "record", "records"]
 
 Level: TypeAlias = Literal["error", "warning", "note"]
 LEVELS: tuple[Level, ...] = ("error", "warning", "note")
@@ -23,11 +23,17 @@ RENAMED = {
     "left-over": "unexpected-text",
     "unpublished-choices": "choices-on-preview-only",
 }
+# The files that have one entry each.
+_ONE_ENTRY = frozenset({".md", ".markdown", ".mdown", ".html", ".htm", ".xhtml"})
 _FILE = Path(__file__).with_name("records.toml")
 
 
 class CodeRecord(Frozen):
-    """What is to be known of one code. ``about`` is what it is about, such as content or pages."""
+    """What is to be known of one code. ``about`` is what it is about, such as content or pages.
+
+    ``item`` is ``entry`` if the problem costs one entry, which is left out or held back, and ``file`` if it
+    costs all entries of one file.
+    """
 
     code: str
     about: str
@@ -35,6 +41,7 @@ class CodeRecord(Frozen):
     means: str
     hurts: str
     fix: str
+    item: str = ""
 
 
 @lru_cache(maxsize=1)
@@ -44,8 +51,22 @@ def records() -> dict[str, CodeRecord]:
     for about, table in tomllib.loads(_FILE.read_text(encoding="utf-8")).items():
         for code, each in table.items():
             level = cast("Level", each["level"])
-            found[code] = CodeRecord(code, about, level, each["means"], each["hurts"], each["fix"])
+            found[code] = CodeRecord(
+                code, about, level, each["means"], each["hurts"], each["fix"], each.get("item", "")
+            )
     return found
+
+
+def costs_itself(problem: Problem) -> bool:
+    """Say whether a problem costs one entry and nothing else: all others can be published.
+
+    A file of many entries that cannot be read is more than that: their pages would be removed.
+    """
+    known = records().get(problem.code)
+    if known is None or known.item != "file":
+        return bool(known and known.item)
+    file = PurePath(problem.place.file if problem.place else "")
+    return file.suffix.lower() in _ONE_ENTRY
 
 
 def record(code: str) -> CodeRecord:

@@ -7,7 +7,7 @@ from contextlib import nullcontext
 from typing import TYPE_CHECKING, TypeAlias
 
 from elenchus.checks.finders import finders
-from elenchus.checks.records import LEVELS, RENAMED, record
+from elenchus.checks.records import LEVELS, RENAMED, costs_itself, record
 from elenchus.errors import About, Edit, Problem, Replacement, SiteError
 from elenchus.frozen import Frozen, replace
 from elenchus.pages.survey import Survey
@@ -50,8 +50,18 @@ class Report(Frozen):
         return sum(each.level == level and not each.accepted for each in self.findings)
 
     def fails(self, *, strict: bool) -> bool:
-        """Say whether the site should not be published: errors, and warnings too where it is strict."""
+        """Say whether the site should not be published: errors, and warnings too if it is strict."""
         return bool(self.count("error") or (strict and self.count("warning")))
+
+    def stops(self, *, strict: bool) -> list[Finding]:
+        """Return the findings that keep a site from being published.
+
+        These are errors, but not those that cost one entry and nothing else. If it is strict they are all
+        errors and warnings.
+        """
+        levels = ("error", "warning") if strict else ("error",)
+        found = [each for each in self.findings if each.level in levels and not each.accepted]
+        return [each for each in found if strict or not costs_itself(each.problem)]
 
 
 def check_site(site: Site, progress: _Progress = _no_progress, survey: Survey | None = None) -> Report:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from elenchus.checks.records import costs_itself
 from elenchus.pages.paths import address_of
 from elenchus.pieces.piece import Piece, Role, printable
 from elenchus.report.changes import MOST, counted, listings_told, names_told, rest
@@ -13,8 +14,9 @@ if TYPE_CHECKING:
 
     from elenchus.publishing.publication import Publication
     from elenchus.publishing.weaving import Woven
+    from elenchus.site.site import Site
 
-__all__ = ["changes_told", "done_told", "woven_told"]
+__all__ = ["changes_told", "done_told", "entries_told", "woven_told"]
 
 
 def changes_told(
@@ -77,6 +79,22 @@ def done_told(found: Publication, private: Sequence[str], *, dry_run: bool) -> I
     told = ", ".join(f"{word} {counted(count, 'file')}" for word, count in parts if count)
     if told:
         yield Piece(f"{told[:1].upper()}{told[1:]}.\n")
+
+
+def entries_told(site: Site, *, dry_run: bool) -> Iterator[Piece]:
+    """Yield how many entries are published and how many are held back by a problem, if any are."""
+    problems = () if site.is_of_tables else site.dataset.problems
+    held = {(each.place, each.code) for each in problems if costs_itself(each)}
+    if not held:
+        return
+    them = "it" if len(held) == 1 else "them"
+    shown = int(site.engine.view().visible.sum())
+    verb = "would be published" if dry_run else "published"
+    yield Piece(
+        f"{shown:,} of {counted(shown + len(held), 'entry', 'entries')} {verb}; {len(held):,} held back: "
+        f"elenchus check names {them}.\n",
+        Role.NOTICE,
+    )
 
 
 def woven_told(found: Sequence[Woven], *, only_check: bool) -> Iterator[Piece]:

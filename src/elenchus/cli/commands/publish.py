@@ -58,6 +58,9 @@ def publish(
     force: Annotated[
         bool, typer.Option("--force", help="Overwrite files that were changed by hand or that others wrote.")
     ] = False,
+    strict: Annotated[
+        bool, typer.Option("--strict", help="Stop at warnings and at entries that would be left out, too.")
+    ] = False,
     whole: Annotated[bool, typer.Option("--in-full", help="Name every file and entry that changes.")] = False,
     site: SiteOption = None,
     at: AtOption = None,
@@ -67,7 +70,8 @@ def publish(
     """Write all pages and page sets with their feeds and data, after telling what changes.
 
     Files that are as before are not touched. Files are removed only if this program wrote them, and
-    never overwritten when they were changed by hand. What check finds wrong stops it, with 1.
+    never overwritten when they were changed by hand. An entry that cannot be read is left out; any other
+    error that check finds stops the run before it writes, with exit code 1.
     """
     from elenchus.publishing.publication import Wishes, target_of
     from elenchus.publishing.unchanged import texts_digest
@@ -79,8 +83,8 @@ def publish(
     here = answering(here, on)
     wishes = Wishes(only, force, dry_run, here.content.work.processes, texts)
     folder = target_of(here, to)
-    code = _nothing_changed(here, folder, wishes, whole=whole)
-    return _published(here, folder, wishes, whole=whole) if code is None else code
+    code = None if strict else _nothing_changed(here, folder, wishes, whole=whole)
+    return _published(here, folder, wishes, whole=whole, strict=strict) if code is None else code
 
 
 def _nothing_changed(site: Site, folder: Path, wishes: Wishes, *, whole: bool) -> int | None:
@@ -96,7 +100,7 @@ def _nothing_changed(site: Site, folder: Path, wishes: Wishes, *, whole: bool) -
         return _told(site, found, wishes, whole=whole) if found else None
 
 
-def _published(site: Site, folder: Path, wishes: Wishes, *, whole: bool) -> int:
+def _published(site: Site, folder: Path, wishes: Wishes, *, whole: bool, strict: bool) -> int:
     """Check the site and publish what changed; return what is to be exited with."""
     from elenchus.cli.printing import progress
     from elenchus.pages.survey import Survey
@@ -107,7 +111,7 @@ def _published(site: Site, folder: Path, wishes: Wishes, *, whole: bool) -> int:
     survey = Survey(site)
     _some_pages(survey)
     _known_page(survey, wishes.only)
-    if _fails(survey):
+    if _fails(survey, strict=strict):
         return _FAILED
     with writing(folder, dry_run=wishes.dry_run):
         renderer = Renderer(site, survey.book)
@@ -120,7 +124,7 @@ def _told(site: Site, found: Publication, wishes: Wishes, *, whole: bool) -> int
     from elenchus.cli.printing import progress, show, show_error
     from elenchus.pieces.piece import Piece, Role
     from elenchus.pieces.problems import plain_problems
-    from elenchus.report.publishing import changes_told, done_told
+    from elenchus.report.publishing import changes_told, done_told, entries_told
 
     show(changes_told(found, lambda name: _title_of(site, name), _shown(found.folder), whole=whole))
     if not wishes.dry_run:
@@ -128,6 +132,7 @@ def _told(site: Site, found: Publication, wishes: Wishes, *, whole: bool) -> int
             found.apply(tick)
     private = [name for name, rule in site.pages.pages.items() if rule.private]
     show(done_told(found, private, dry_run=wishes.dry_run))
+    show(entries_told(site, dry_run=wishes.dry_run))
     if wishes.dry_run and found.in_the_way:
         show_error([Piece("\nA run would stop at this, and write nothing:\n", Role.NOTICE)])
         show_error(plain_problems(found.in_the_way))
@@ -135,18 +140,17 @@ def _told(site: Site, found: Publication, wishes: Wishes, *, whole: bool) -> int
     return 0
 
 
-def _fails(survey: Survey) -> bool:
+def _fails(survey: Survey, *, strict: bool) -> bool:
     """Say whether the check finds what must be fixed first, and tell it."""
     from elenchus.checks.run import check_site
     from elenchus.cli.printing import output_width, progress, show_error
     from elenchus.report.checks import findings
 
     report = check_site(survey.site, lambda count: progress("checks", count), survey)
-    if not report.fails(strict=False):
-        return False
-    errors = tuple(each for each in report.findings if each.level == "error" and not each.accepted)
-    show_error(findings(replace(report, findings=errors), output_width()))
-    return True
+    stops = report.stops(strict=strict)
+    if stops:
+        show_error(findings(replace(report, findings=tuple(stops)), output_width()))
+    return bool(stops)
 
 
 def _some_pages(survey: Survey) -> None:
