@@ -542,6 +542,13 @@ def test_a_term_of_files_and_databases(
         assert (merged.returncode, total("where topic = sea")) == (0, 3), merged.stderr
         assert run("undo", "--yes").returncode == 0
         assert (state_of_cold(tmp_path), total("cold")) == ("as it was", 3)
+        for name in COLD:  # of rows alone
+            (tmp_path / name).rename(tmp_path / f"{name}.away")
+        assert run("rename-term", "topic/sea", "Ocean", "--yes").returncode == 0
+        assert total("where topic = ocean/ice") == 2
+        assert "Undone in 4 rows" in run("undo", "--yes").stdout
+        for name in COLD:
+            (tmp_path / f"{name}.away").rename(tmp_path / name)
         # the database that is written last refuses, after all else was written
         with closing_connection(sqlite3.connect(other)) as owner:
             owner.execute("CREATE TRIGGER no BEFORE UPDATE OF changed ON bay_things WHEN NEW.changed > '2026-06' BEGIN SELECT RAISE(ABORT, 'not today'); END")  # fmt: skip

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from elenchus.asking.names import row_named
-from elenchus.editing.changing import ContentChange, content_change, write_change
+from elenchus.editing.changing import ContentChange, TableChange, content_change, write_change
 from elenchus.editing.columns import has_row_edit, pending_rows, row_edits, with_row_edits
 from elenchus.errors import FolderError, NoSuchName, Problem, SiteError
 from elenchus.files import is_file, read_whole
@@ -55,6 +55,11 @@ class Approval(Working):
     def is_empty(self) -> bool:
         """Say whether nothing changes."""
         return not self.count
+
+    @property
+    def tables(self) -> tuple[TableChange, ...]:
+        """The rows of databases that change."""
+        return self.rows.tables
 
     @property
     def reaches(self) -> bool:

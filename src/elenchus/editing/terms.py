@@ -33,7 +33,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Sequence
 
     from elenchus.comparing.showing import Showing
-    from elenchus.editing.changing import ContentChange
+    from elenchus.editing.changing import ContentChange, TableChange
     from elenchus.editing.entries import EntryChange
     from elenchus.journal import MadeChange
     from elenchus.pages.book import Page
@@ -119,6 +119,16 @@ class TermChange(Working):
     def files(self) -> tuple[FileChange, ...]:
         """All files that change."""
         return (*self.content.files, *self.others)
+
+    @property
+    def is_empty(self) -> bool:
+        """Say whether nothing changes."""
+        return not (self.files or self.content.tables)
+
+    @property
+    def tables(self) -> tuple[TableChange, ...]:
+        """The rows of databases that change."""
+        return self.content.tables
 
     @contextmanager
     def after(self) -> Iterator[Site]:

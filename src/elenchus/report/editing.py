@@ -189,7 +189,9 @@ def _made(change: MadeChange, zone: ZoneInfo) -> str:
 
 def _size(change: MadeChange) -> str:
     """Return how many files or rows a change has."""
-    return counted(len(change.files), "file") if change.files else counted(len(change.rows), "row")
+    files = [counted(len(change.files), "file")] if change.files or not change.rows else []
+    rows = [counted(len(change.rows), "row")] if change.rows else []
+    return " and ".join([*files, *rows])
 
 
 def undone_told(found: Undone) -> Iterator[Piece]:

@@ -119,6 +119,7 @@ def agreed(question: str, *, yes: bool) -> bool:
 
 def _is_agreed(change: ContentChange | TermChange | Approval | Fixing, *, yes: bool) -> bool:
     """Say whether a change may be written."""
-    count = len(change.files)
-    what = "this file" if count == 1 else f"these {count} files" if count else "to the database"
-    return agreed(f"Write {what}?", yes=yes)
+    count, tables = len(change.files), getattr(change, "tables", ())
+    parts = ["this file" if count == 1 else f"these {count} files"] if count else []
+    parts += ["the database"] if tables else []
+    return agreed(f"Write {' and '.join(parts)}?", yes=yes)

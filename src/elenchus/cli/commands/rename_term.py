@@ -70,7 +70,7 @@ def rename_term(
         show(difference_told(between(before, then), whole=whole))
         show(moved_told(change.moved(before, then)))
     show([Piece("\n")])
-    if not change.files:
+    if change.is_empty:
         show([Piece("Nothing to do.\n")])
         return
     words = ["rename-term", term, *([new] if new else ["--into", into])]
