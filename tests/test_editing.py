@@ -558,6 +558,27 @@ def test_a_term_of_files_and_databases(
         assert (state_of_cold(tmp_path), total("where title = new")) == ("as it was", 0)
 
 
+def test_two_sources_share_a_table_of_terms(tmp_path: Path, run: Run) -> None:
+    """A term that two tables of one database have is renamed in its own table once."""
+    make_cold_site(tmp_path, 'path = "all.db"', closing_connection(sqlite3.connect(tmp_path / "all.db")))
+    with closing_connection(sqlite3.connect(tmp_path / "all.db")) as owner:
+        for sql in ("CREATE TABLE bay_others AS SELECT * FROM bay_things", "CREATE TABLE bay_other_topics AS SELECT * FROM bay_thing_topics"):  # fmt: skip
+            owner.execute(sql)
+        owner.commit()
+    site = (
+        (tmp_path / "elenchus.toml").read_text().replace('path = "other.db"', 'path = "all.db"\nkey = "id"')
+    )
+    before, second = site[: site.index("[sources.zz]")], site[site.index("[sources.zz]") :]
+    second = second.replace('table = "things"', 'table = "others"').replace('table = "thing_topics"', 'table = "other_topics"')  # fmt: skip
+    (tmp_path / "elenchus.toml").write_text(before + second)
+    done = run("rename-term", "topic/sea/ice", "Pack ice", "--yes")
+    assert done.returncode == 0, done.stderr
+    assert state_of_cold(tmp_path) == "renamed"
+    assert elenchus.ask(elenchus.open_site(tmp_path), "cold").total == 3
+    assert run("undo", "--yes").returncode == 0
+    assert state_of_cold(tmp_path) == "as it was"
+
+
 @pytest.mark.parametrize("mode", ["kill", "fail"])
 def test_every_write_can_be_the_last(mode: str, tmp_path: Path, run: Run) -> None:
     """Killed before any of its writes, or refused any, a change is made whole or not at all."""

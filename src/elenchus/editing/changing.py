@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from contextlib import suppress
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
@@ -145,8 +145,21 @@ def write_change(
     tick: Callable[[], None],
 ) -> MadeChange:
     """Write files and rows, all of them or none. Raises FolderError."""
-    rows = [list(row) for table in tables for row in table.rows]
+    rows = list(_each_once(tables))
     return journal_of(site.definition.folder).write(told, files, tick, rows)
+
+
+def _each_once(tables: Sequence[TableChange]) -> Iterator[list[Any]]:
+    """Yield all rows as the journal keeps them; two sources of one database can share a table of terms."""
+    seen = set()
+    for table in tables:
+        spec = table.source
+        database = (spec.paths, spec.table.url, spec.table.url_from) if spec.table else spec.paths
+        for row in table.rows:
+            key = repr((database, row.table, row.where, row.column, row.before, row.after))
+            if not (row.column and key in seen):
+                yield list(row)
+            seen.add(key)
 
 
 def content_change(
