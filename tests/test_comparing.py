@@ -146,6 +146,7 @@ ask = "from note group by date.month"
 [titled]
 ask = "from topic order by name"
 """,
+    "pages.toml": '[home]\naddress = "index.html"\nsections = [{ title = "Of late", ask = "where recent" }, "topics"]\n[days]\neach = "from topic"\naddress = "{slug}/"\nsections = [{ ask = "where topic = :here and recent" }]\n',
     **{f"n/n{at}.md": f"---\ntitle: N{at}\ndate: 2026-{'05-3' if at < 2 else '06-0'}{at}\ntopic: [{'sea' if at % 2 else 'ice'}]\n---\n" for at in (0, 1, 2, 3, 5)},
     "n/gone.md": "---\ntitle: Gone\ndate: 2026-05-01\nexpires: 2026-06-04\ntopic: [sea, ice]\n---\n",
 }  # fmt: skip
@@ -174,6 +175,9 @@ def test_choices_and_counts(make_site: Write) -> None:
             ) or not values:
                 assert changes == ([(new - old, old - new)] if new != old else []), (hour, values)
                 usual |= {(hour, name)} if new != old else set()
+        recent = [[row.id for row in elenchus.ask(at, "where recent").rows] for at in (before, then)]
+        late = [each.change for each in here if each.change.listing == "Of late on /"]
+        assert bool(late) == (recent[0] != recent[1])
         for name in ("topics", "by-topic", "by-month"):
             old_counts, new_counts = (counts_of(at, name) for at in (before, then))
             counts = {each.label: (each.before, each.after) for coming in here if coming.change.listing == name for each in coming.counts}  # fmt: skip

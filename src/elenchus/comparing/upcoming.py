@@ -72,8 +72,8 @@ def upcoming(
 ) -> list[Coming]:
     """Return what becomes of listings after the site's now, up to an instant, in the order of time.
 
-    ``names`` are the listings that are wanted, all if empty; those that cannot be asked are left out.
-    ``tick`` is called for each listing.
+    ``names`` are the listings that are wanted; if there are none, these are all listings, and the questions
+    that stand in single pages. Those that cannot be asked are left out. ``tick`` is called for each listing.
     """
     future = _Future(site, until)
     found: list[Coming] = []
@@ -87,7 +87,20 @@ def upcoming(
                 changes = _Course(future, listing, other).changes()
                 found += [each for each in changes if _essence(each) not in told]
         tick()
+    for label, listing, given in [] if names else _own_questions(future.survey):
+        found += _Course(future, listing, given, label).changes()
     return sorted(found, key=lambda each: (each.at, each.change.listing))
+
+
+def _own_questions(survey: Survey) -> Iterator[tuple[str, Listing, Mapping[str, Sequence[str]]]]:
+    """Yield the questions that stand in pages of their own: what each is called, and its values."""
+    for page in survey.placed:
+        if page.page.here or page.page.rule.private:
+            continue
+        for section in page.sections:
+            if section.rule.ask and section.query:
+                name = section.rule.listing or section.rule.title or section.name
+                yield f"{name} on /{page.page.address}", section.query.listing, section.query.given
 
 
 def _choices(listing: Listing, given: Mapping[str, Sequence[str]]) -> Iterator[dict[str, Sequence[str]]]:
@@ -172,9 +185,12 @@ class _Future(Working):
 class _Course:
     """How the answer of one listing changes with time."""
 
-    def __init__(self, future: _Future, listing: Listing, given: Mapping[str, Sequence[str]]) -> None:
+    def __init__(
+        self, future: _Future, listing: Listing, given: Mapping[str, Sequence[str]], label: str = ""
+    ) -> None:
         self.future = future
         self.listing = listing
+        self.label = label
         self.given = given
         self.met: dict[Plan, frozenset[str] | None] = {}
         self.watch: set[str] = set()
@@ -234,7 +250,7 @@ class _Course:
     @property
     def name(self) -> str:
         """What it is called, with the values that it is asked with."""
-        return name_with(self.listing, self.given)
+        return self.label or name_with(self.listing, self.given)
 
     def between(self, before: int, last: int, ends: tuple[list[str], list[str]]) -> Iterator[Coming]:
         """Yield what becomes of it from one instant to another, at the first of those side by side."""
