@@ -537,7 +537,8 @@ MERGES = (
     + f"b:\n  <<: [{', '.join(['*a'] * 40_000)}]"
 )
 # What is done to a site; how ask, check, publish and the preview end; what is said of it.
-FINE, HELD = (0, 0, 0, 200), (0, 1, 1, 200)  # what is left out may be an error of the check
+FINE, HELD = (0, 0, 0, 200), (0, 1, 0, 200)  # what is left out may be an error of the check
+REFUSED = (0, 1, 1, 200)  # what may hold many entries, or a definition
 BAD: dict[str, tuple[Callable[[Path], None], tuple[int, ...], str]] = {
     "a cycle": (front("x: &a [*a]"), HELD, "n/bad.md"),
     "a bomb of aliases": (front(BOMB), HELD, "n/bad.md"),
@@ -550,9 +551,9 @@ BAD: dict[str, tuple[Callable[[Path], None], tuple[int, ...], str]] = {
     "the first day": (front("date: 0001-01-01T00:00:00+14:00"), HELD, ""),
     "no text": (put("n/bad.md", b"\xff\x00---"), HELD, "n/bad.md"),
     "unclosed": (put("n/bad.md", "---\n" + "a: b\n" * 400_000), HELD, "n/bad.md"),
-    "a name that is no text": (non_utf8, HELD, ""),
+    "a name that is no text": (non_utf8, REFUSED, ""),
     "a pipe": (pipe("n/bad.md"), FINE, "n/bad.md"),
-    "deep folders": (lambda folder: deep(folder / "n"), HELD, ""),
+    "deep folders": (lambda folder: deep(folder / "n"), REFUSED, ""),
     "an image": (front("image: 'http://['\nlink: '//['"), FINE, ""),
     "a link": (
         put("n/bad.md", NOTE.format("B") + '<a href="//[">x</a> ![y](http://[) [z](' + "x" * 300 + ")\n"),
@@ -561,7 +562,7 @@ BAD: dict[str, tuple[Callable[[Path], None], tuple[int, ...], str]] = {
     ),
     "a loop of links": (link("n/loop.md", "loop.md"), FINE, ""),
     "pages as a pipe": (pipe("pages.toml"), (0, 1, 1, 500), "pages.toml"),
-    "listings as a pipe": (pipe("listings/x.toml"), HELD, "x.toml"),
+    "listings as a pipe": (pipe("listings/x.toml"), REFUSED, "x.toml"),
     "terms as a pipe": (pipe("topic.csv"), (4, 1, 1, 500), "topic.csv"),
     "the site file as a pipe": (pipe("elenchus.toml"), (4, 4, 4, 500), "elenchus.toml"),
     "digits in the site file": (
@@ -572,7 +573,7 @@ BAD: dict[str, tuple[Callable[[Path], None], tuple[int, ...], str]] = {
     "brackets in pages": (put("pages.toml", "x = " + "[" * 5000), (0, 1, 1, 500), "pages.toml"),
     "a dangling template": (
         link("templates/sheet.html", "nowhere.html"),
-        HELD,
+        REFUSED,
         "templates/sheet.html",
     ),
     "a loop in files": (link("pictures/loop", "."), FINE, ""),

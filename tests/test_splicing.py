@@ -130,7 +130,7 @@ def written(value: Any) -> list[str]:
     return [as_text(each) for each in items if each not in (None, "")]
 
 
-@settings(max_examples=1500)
+@settings(max_examples=700)
 @given(st.one_of(yaml_files(), toml_files(), json_files()), st.data())
 def test_front_matter(text: str, data: st.DataObject) -> None:
     """Some keys get what they are meant to get; all other keys, the body and the comments stay."""

@@ -134,7 +134,7 @@ def test_questions(engine: tuple[str, Opened], reference: elenchus.Site) -> None
 
 
 # How many sites are asked 25 questions each; those of DuckDB in parts, which several processes share.
-MANY = [*[("duckdb", 10)] * 4, ("postgresql", 8), ("spark", 2)]
+MANY = [*[("duckdb", 6)] * 4, ("postgresql", 5), ("spark", 1)]
 
 
 def siblings(plan: Plan, plans: list[Plan]) -> list[Plan]:
