@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 __all__ = ["SHELLS", "complete", "script"]
 
 SHELLS = ("bash", "zsh", "fish")
-LINE = "ELENCHUS_LINE"  # the variable with the command line up to the cursor
+_LINE = "ELENCHUS_LINE"  # the variable with the command line up to the cursor
 _SAFE = re.compile(r"[\w./@%,+-][\w./:@%,+= -]*")  # with no meaning to any shell; blanks are quoted
 _BREAKS = re.compile(r".*[=:]")  # after which bash completes a word of its own
 _MOST = 400
@@ -40,7 +40,7 @@ def complete(shell: str) -> int:
     from elenchus.errors import ElenchusError
 
     try:
-        found = list(_lines(os.environ.get(LINE, ""), shell))
+        found = list(_lines(os.environ.get(_LINE, ""), shell))
     except (ElenchusError, OSError, ValueError, RecursionError):
         found = []
     sys.stdout.buffer.write("".join(f"{line}\n" for line in found[:_MOST]).encode("utf-8", "replace"))

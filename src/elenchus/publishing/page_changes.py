@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from hashlib import blake2b
 from typing import TYPE_CHECKING
 
 from elenchus.comparing.differences import difference
-from elenchus.files import read_whole, scanned
+from elenchus.files import scanned
 from elenchus.frozen import replace
 from elenchus.pages.paths import TEMPLATES, address_of
 from elenchus.publishing.last_run import program_of_pages, read_last_run
 from elenchus.publishing.manifest import digest_of
 from elenchus.publishing.outputs import outputs
+from elenchus.publishing.unchanged import digest_of_files
 from elenchus.rendering.marks import PageMarks
 from elenchus.rendering.renderer import Renderer
 
@@ -85,12 +85,6 @@ def _pages(showing: Showing) -> Iterator[tuple[Output, PageMarks]]:
 
 def _templates(site: Site) -> str:
     """Return a digest of the templates that a site has of its own."""
-    folder, found = site.definition.folder / TEMPLATES, blake2b(digest_size=16)
-    if folder.is_dir():
-        for path in sorted(scanned(folder).paths):
-            try:
-                content = read_whole(folder / path)
-            except OSError:
-                content = b"\0"
-            found.update(f"{path} {len(content)} ".encode("utf-8", "surrogatepass") + content)
-    return found.hexdigest()
+    folder = site.definition.folder / TEMPLATES
+    paths = sorted(scanned(folder).paths) if folder.is_dir() else []
+    return digest_of_files((path, folder / path) for path in paths)

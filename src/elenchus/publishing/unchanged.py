@@ -22,19 +22,24 @@ from elenchus.publishing.standing import PublishedFolder
 from elenchus.values.dates import unit_interval
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Mapping
+    from collections.abc import Iterable, Iterator, Mapping
     from pathlib import Path
 
     from elenchus.publishing.publication import Wishes
     from elenchus.site.site import Site
 
-__all__ = ["meta_of", "public_digest", "texts_digest", "unchanged"]
+__all__ = ["digest_of_files", "meta_of", "public_digest", "texts_digest", "unchanged"]
 
 
 def texts_digest(folder: Path) -> str:
     """Return a digest of the files of a site that are read besides its content: TOML and templates."""
+    return digest_of_files(_texts(folder))
+
+
+def digest_of_files(files: Iterable[tuple[str, Path]]) -> str:
+    """Return a digest of files by their names and contents; one that cannot be read counts as such."""
     found = blake2b(digest_size=16)
-    for name, path in _texts(folder):
+    for name, path in files:
         try:
             content = read_whole(path)
         except OSError:

@@ -74,7 +74,8 @@ class SiteRows:
 def _unwritten(spec: SourceSpec, error: OSError) -> FolderError:
     """Return the error of a database that cannot be written."""
     message = f"the database of {spec.name} cannot be changed ({error.strerror or error})"
-    return FolderError([Problem("cannot-write", f"{message}, so nothing was changed")])
+    hint = "Let it be changed from here, and run the command again: it shows the rows as they are then."
+    return FolderError([Problem("cannot-write", f"{message}, so nothing was changed", hint)])
 
 
 def _changes(rows: Sequence[Any]) -> list[RowChange]:
