@@ -50,7 +50,7 @@ def write(folder: Path, count: int = 300, seed: int = 5) -> dict[str, Meant]:
         title = f"{draw.choice(('Slow', 'Long', 'Cold', 'Étang', 'Wet'))} {draw.choice(('walk', 'boat', 'soup', 'shore'))} {number}"
         hidden = draw.random() < 0.2
         rating = draw.choice((None, 4, 4.5, 3))
-        is_odd = draw.random() < 0.03  # and says 4.5/5, which is no number
+        is_odd = draw.random() < 0.03  # and says 4.5/5
         meant = Meant(
             title,
             day,
@@ -58,7 +58,7 @@ def write(folder: Path, count: int = 300, seed: int = 5) -> dict[str, Meant]:
             draw.choice(PLACES),
             draw.choice(PEOPLE),
             not hidden,
-            None if is_odd else rating,
+            4.5 if is_odd else rating,
             is_odd,
         )
         path, text = _file(draw, number, meant)
@@ -93,7 +93,7 @@ def _file(draw: random.Random, number: int, meant: Meant) -> tuple[str, str]:
         values["draft"] = draw.choice(("true", "yes", "True", "on", "1"))
     elif draw.random() < 0.3:
         values["draft"] = draw.choice(("false", "no", "off"))
-    if meant.rating is not None:
+    if meant.rating is not None and not meant.is_odd:
         values["rating"] = draw.choice((f"{meant.rating:g}", f"{meant.rating:g}", f'"{meant.rating:g}"'))
     if meant.is_odd:
         values["rating"] = "4.5/5"

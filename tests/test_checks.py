@@ -74,6 +74,8 @@ UNMARKED = {
     ("listings/deep.toml", 1, "unplaced-listing"),
     ("listings/deep.toml", 2, "unplaced-listing"),
     ("lists/wide.jsonl", 0, "too-many-keys"),
+    ("lists/more.jsonl", 4, "numbered-slug"),
+    ("lists/more.jsonl", 0, "duplicate-title"),
     ("lists/*.tsv", 0, "no-file"),
     ("lists/ledger.db/items", 0, "unreadable-database"),
     ("127.0.0.1/bay/items", 0, "unreadable-database"),

@@ -129,6 +129,7 @@ class About(Enum):
 
     ANYTHING = "anything"
     VALUE = "a value, which means nothing for its field or its parameter"
+    CONTENT = "a value of an entry, which means nothing for its field"
     ABSENCE = "a parameter without a value"
     PARAMETER = "a parameter that there is not"
     CHOICE = "a parameter for which only declared choices could stand"
@@ -145,7 +146,8 @@ class Problem(Frozen):
     ``near`` are the names that come near a wrong one, as they would be written, the nearest first;
     ``advice`` is what helps where none does. ``parameter`` is that of the question whose value is wrong or
     lacking; ``setting`` the setting of a listing, ``index`` the place in it, from 0, where it is a list.
-    ``cure`` is what would put it right, where that is known.
+    ``cure`` is what would put it right, where that is known. ``entries`` is how many entries it costs, if it
+    costs any.
     """
 
     code: str
@@ -159,6 +161,7 @@ class Problem(Frozen):
     index: int | None = None
     about: About = About.ANYTHING
     cure: Cure | None = None
+    entries: int = 1
 
     @property
     def hint(self) -> str:

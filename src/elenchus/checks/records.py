@@ -7,11 +7,11 @@ from functools import lru_cache
 from pathlib import Path, PurePath
 from typing import Literal, TypeAlias, cast
 
-from elenchus.errors import NoSuchName, Problem
+from elenchus.errors import About, NoSuchName, Problem
 from elenchus.frozen import Frozen
 from elenchus.values.texts import nearest, quoted
 
-__all__ = ["LEVELS", "RENAMED", "CodeRecord", "Level", "costs_itself", "record", "records"]
+__all__ = ["LEVELS", "RENAMED", "CodeRecord", "Level", "costs_itself", "entries_lost", "record", "records"]
 
 Level: TypeAlias = Literal["error", "warning", "note"]
 LEVELS: tuple[Level, ...] = ("error", "warning", "note")
@@ -31,8 +31,8 @@ _FILE = Path(__file__).with_name("records.toml")
 class CodeRecord(Frozen):
     """What is to be known of one code. ``about`` is what it is about, such as content or pages.
 
-    ``item`` is ``entry`` if the problem costs one entry, which is left out or held back, and ``file`` if it
-    costs all entries of one file.
+    ``item`` is ``entry`` if the problem costs one entry, which is left out, ``held`` if it only keeps the
+    public from it, ``part`` if it costs a part of it, and ``file`` if it costs all entries of one file.
     """
 
     code: str
@@ -63,10 +63,19 @@ def costs_itself(problem: Problem) -> bool:
     A file of many entries that cannot be read is more than that: their pages would be removed.
     """
     known = records().get(problem.code)
+    if problem.about is About.CONTENT:  # the value is missing, and the entry is there
+        return True
     if known is None or known.item != "file":
         return bool(known and known.item)
     file = PurePath(problem.place.file if problem.place else "")
     return file.suffix.lower() in _ONE_ENTRY
+
+
+def entries_lost(problem: Problem) -> int:
+    """Return how many entries a problem leaves out."""
+    known = records().get(problem.code)
+    is_lost = known is not None and known.item in ("entry", "file") and costs_itself(problem)
+    return problem.entries if is_lost else 0
 
 
 def record(code: str) -> CodeRecord:

@@ -11,6 +11,7 @@ from elenchus.schema.conform import flags_of
 from elenchus.schema.convert import Unfit
 from elenchus.schema.edits import EntryEdit, NewValue, Sort
 from elenchus.schema.types import STATUSES, Field, FieldType, Type
+from elenchus.values.numberpatterns import written_like
 from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
@@ -187,13 +188,24 @@ class _Setter:
                 texts = self.state(record, each)
             else:
                 texts = {name: self.plain(record, each, fields.get(name))}
-            for key, after in texts.items():
+            for key, wished in texts.items():
                 before = texts_of(record, key, each.field, whole_names(self.data, each.field))
+                after = self.as_written(record, key, each.field, before, wished)
                 fields[key] = FieldChange(key, tuple(before), tuple(after))
                 is_flag = each.is_flag or key != name
                 sort = "yesno" if is_flag else SORTS.get(each.field.type.type, "text")
                 values[key] = NewValue(after, each.field.type.many, sort)
         return entry_change(self.site, row, fields, values)
+
+    def as_written(
+        self, record: Record, key: str, field: Field, before: Sequence[str], after: list[str]
+    ) -> list[str]:
+        """Return the texts of a field as the content writes numbers there, with their unit."""
+        form = record.habits.number_form(key) if field.type.type.is_number else None
+        if form is None:
+            return after
+        like = before[0] if before else self.spelling(field).example
+        return [text if text in before else written_like(text, like, form) for text in after]
 
     def state(self, record: Record, wanted: _Wanted) -> dict[str, list[str]]:
         """Return the texts of the keys that decide whether an entry is public."""

@@ -84,6 +84,11 @@ class Spellings:
             return self.address(key)
         return self.field.type.choices[key] if self.field.type.type is Type.CHOICE else text
 
+    @property
+    def example(self) -> str:
+        """A text that most entries have, empty if none has any."""
+        return next(self._texts(), "")
+
     @cached_property
     def known(self) -> dict[Any, str]:
         """The text that most entries have, for each key."""

@@ -27,7 +27,8 @@ from elenchus.site.site import Site, open_site
 from elenchus.site.terms import columns_in, lines_of_rows, terms_in
 from elenchus.sources import SourceSpec, editor
 from elenchus.values.kept import cached_property
-from elenchus.values.texts import fold, nearest, quoted, slugify
+from elenchus.values.slugs import slugify
+from elenchus.values.texts import fold, nearest, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Sequence

@@ -25,6 +25,7 @@ def packed_problems(problems: Iterable[Problem]) -> list[list[Any]]:
             [each.cure.entry, each.cure.field, each.cure.operator, each.cure.value]
             if isinstance(each.cure, Edit)
             else None,
+            each.entries,
         ]
         for each in problems
     ]
@@ -41,6 +42,7 @@ def unpacked_problems(lists: Sequence[Sequence[Any]]) -> list[Problem]:
             near=tuple(near),
             about=About[about],
             cure=Edit(*cure) if cure else None,
+            entries=entries,
         )
-        for code, message, advice, place, near, about, cure in lists
+        for code, message, advice, place, near, about, cure, entries in lists
     ]

@@ -118,6 +118,7 @@ def packed_tables(data: Dataset, shared: Mapping[int, str]) -> tuple[dict[str, A
         "ids": writer.lexicon("ids", names.ids, sorted_too=False),
         "slugs": writer.lexicon("slugs", names.slugs, sorted_too=False),
         "unknown": list(names.unknown.items()),
+        "has_numbers": names.has_numbers,
         "undeclared": _undeclared(data.schema),
         "columns": [
             writer.column(f"column-{number}", column, sorted_too=name not in _UNSORTED)
@@ -231,7 +232,8 @@ def unpacked_tables(pack: Pack, others: Pack, schema: Schema, zone: ZoneInfo) ->
     ids, slugs = (reader.lexicon(name, meta[name]) for name in ("ids", "slugs"))
     whole = with_undeclared(schema, meta["undeclared"])
     unknown = dict(map(tuple, meta["unknown"]))
-    names = RecordNames(pack.array("record_kinds"), slugs, ids, unknown, pack.array("record_digests"))
+    of_records = (pack.array("record_kinds"), slugs, ids, unknown, pack.array("record_digests"))
+    names = RecordNames(*of_records, meta["has_numbers"])
     rows = EntryNames(ids, slugs, pack.array("records"), pack.array("kinds"), list(schema.kinds))
     entries = Entries(
         names=knowing(rows, row_of_code=pack.array("row_of_code")),

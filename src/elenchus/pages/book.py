@@ -18,7 +18,8 @@ from elenchus.pages.paths import address_of, file_of
 from elenchus.values.addresses import NOWHERE
 from elenchus.values.kept import Kept, MadeOf, cached_property
 from elenchus.values.placeholders import filled, filler, names_in
-from elenchus.values.texts import either, nearest, quoted, slugify
+from elenchus.values.slugs import slugify
+from elenchus.values.texts import either, nearest, quoted
 from elenchus.values.wording import spoken
 
 if TYPE_CHECKING:

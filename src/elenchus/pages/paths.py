@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from elenchus.forms import form
 from elenchus.values.addresses import href_of
+from elenchus.values.slugs import RESERVED
 from elenchus.values.texts import fold, quoted
 
 if TYPE_CHECKING:
@@ -29,7 +30,6 @@ _PLAIN = re.compile(
     r"(?:[a-z0-9][a-z0-9_-]{0,99}/)*(?:[a-z0-9][a-z0-9_-]{0,99}(?:\.[a-z0-9]{1,9})?)?",
     re.IGNORECASE | re.ASCII,
 )
-_RESERVED = re.compile(r"(?:con|prn|aux|nul|com\d|lpt\d)(?:\..*)?", re.IGNORECASE)
 
 
 def file_of(path: str) -> str:
@@ -83,7 +83,7 @@ def unsafe(path: str) -> str:
             return f"{quoted(path)} has a step that begins or ends with a blank or a dot"
         if len(segment.encode()) > _LONGEST_SEGMENT:
             return f"{quoted(path)} has a step that is too long for a file"
-        if _RESERVED.fullmatch(segment):
+        if RESERVED.fullmatch(segment):
             return f"{quoted(path)} has the step {quoted(segment)}, which some systems reserve"
     return ""
 

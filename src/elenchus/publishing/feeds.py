@@ -11,7 +11,7 @@ from elenchus.frozen import Frozen
 from elenchus.pages.paths import address_of, file_beside
 from elenchus.rendering.renderer import Renderer
 from elenchus.schema.subject import ENTRIES
-from elenchus.values.texts import slugify
+from elenchus.values.slugs import slugify
 
 if TYPE_CHECKING:
     from collections.abc import Callable

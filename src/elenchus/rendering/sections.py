@@ -9,7 +9,8 @@ from elenchus.rendering.views import GroupView, Link, SectionView, ShownField
 from elenchus.schema.subject import ENTRIES, terms_of
 from elenchus.schema.types import Type
 from elenchus.values.addresses import NOWHERE
-from elenchus.values.texts import distinct, slugify
+from elenchus.values.slugs import slugify
+from elenchus.values.texts import distinct
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence

@@ -4,19 +4,21 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from elenchus.checks.records import costs_itself
+from elenchus.checks.census import census
 from elenchus.pages.paths import address_of
 from elenchus.pieces.piece import Piece, Role, printable
 from elenchus.report.changes import MOST, counted, listings_told, names_told, rest
+from elenchus.starting.plurals import plural
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Sequence
 
+    from elenchus.checks.census import Census
     from elenchus.publishing.publication import Publication
     from elenchus.publishing.weaving import Woven
     from elenchus.site.site import Site
 
-__all__ = ["changes_told", "done_told", "entries_told", "woven_told"]
+__all__ = ["changes_told", "done_told", "entries_told", "kind_told", "woven_told"]
 
 
 def changes_told(
@@ -83,18 +85,36 @@ def done_told(found: Publication, private: Sequence[str], *, dry_run: bool) -> I
 
 def entries_told(site: Site, *, dry_run: bool) -> Iterator[Piece]:
     """Yield how many entries are published and how many are held back by a problem, if any are."""
-    problems = () if site.is_of_tables else site.dataset.problems
-    held = {(each.place, each.code) for each in problems if costs_itself(each)}
-    if not held:
+    if site.is_of_tables:
         return
-    them = "it" if len(held) == 1 else "them"
-    shown = int(site.engine.view().visible.sum())
+    for kind in site.dataset.kind_names:
+        yield from kind_told(kind, census(site, kind))
+    found = census(site)
+    if not found.wrong:
+        return
+    them = "it" if found.wrong == 1 else "them"
     verb = "would be published" if dry_run else "published"
+    total = counted(found.public + found.wrong, "entry", "entries")
     yield Piece(
-        f"{shown:,} of {counted(shown + len(held), 'entry', 'entries')} {verb}; {len(held):,} held back: "
-        f"elenchus check names {them}.\n",
+        f"{found.public:,} of {total} {verb}; {found.wrong:,} held back: elenchus check names {them}.\n",
         Role.NOTICE,
     )
+
+
+def kind_told(kind: str, found: Census) -> Iterator[Piece]:
+    """Yield why a kind has no public entries, or fewer than nine in ten."""
+    if not found.found or found.public * 10 >= found.found * 9:
+        return
+    reasons = [f"{count:,} {reason}" for reason, count in found.held.items()]
+    if found.over:
+        reasons.append(f"{found.over:,} over")
+    if found.ahead:
+        first, last = found.ahead.first.date(), found.ahead.last.date()
+        until = f"from {first} to {last}" if first != last else f"on {first}"
+        reasons.append(f"{found.ahead.number:,} to come {until}")
+    shown = f"{found.public:,}" if found.public else "none"
+    total = f"{found.found:,} {plural(kind) if found.found != 1 else kind}"
+    yield Piece(f"Public are {shown} of {total}: {', '.join(reasons)}.\n", Role.NOTICE)
 
 
 def woven_told(found: Sequence[Woven], *, only_check: bool) -> Iterator[Piece]:

@@ -36,7 +36,6 @@ __all__ = [
 
 # Flags that are understood without being declared: what yes means. “published” keeps an entry back at no.
 FLAGS = {"draft": "draft", "published": "published"}
-_SHORT_YES, _SHORT_NO = frozenset({"y", "t"}), frozenset({"n", "f"})
 _HELD = ("draft", "withdrawn")
 _UNPARTED = (Type.URL, Type.IMAGE)
 _DATE_LIKE = pattern(r"\d{4}-\d{1,2}|\d{1,2}[./]\d{1,2}[./]\d{2,4}|[^\W\d]+ \d|\d{1,2}\.? [^\W\d]")
@@ -112,12 +111,12 @@ def _status(found: Conformed, habits: Habits) -> None:
 
 def says_yes_or_no(value: Any) -> bool:
     """Say whether a written value is any spelling of yes or of no."""
-    return fold(as_text(value)) in YES | NO | _SHORT_YES | _SHORT_NO
+    return fold(as_text(value)) in YES | NO
 
 
 def is_yes(value: Any) -> bool:
     """Say whether a written value is any spelling of yes."""
-    return fold(as_text(value)) in YES | _SHORT_YES
+    return fold(as_text(value)) in YES
 
 
 def _flag(

@@ -22,8 +22,15 @@ if TYPE_CHECKING:
 
 __all__ = ["NO", "RENAMED", "YES", "Moment", "Unfit", "convert", "within"]
 
-YES = frozenset({"yes", "true", "on", "1"})
-NO = frozenset({"no", "false", "off", "0"})
+# Words for yes and no, folded: in English, of other languages with Latin letters, and signs.
+YES = frozenset(
+    {"yes", "true", "on", "1", "y", "t", "x", "ja", "jo", "oui", "sí", "si", "sim", "da", "tak", "kyllä",
+     "wahr", "vrai", "vero", "verdadero", "✓", "✔", "☑", "✅"}
+)  # fmt: skip
+NO = frozenset(
+    {"no", "false", "off", "0", "n", "f", "nein", "non", "não", "nej", "nei", "ne", "nie", "ei", "falsch",
+     "faux", "falso", "-", "–", "—", "✗", "✘", "☐", "❌"}
+)  # fmt: skip
 _DAY = pattern(r"\d{4}-\d{2}-\d{2}|\d{4}-W\d{2}-\d", re.IGNORECASE)
 _NEARLY = pattern(r"(\d{4})[-/.](\d{1,2})[-/.](\d{1,2})")
 _INTEGER = pattern(r"[+-]?\d{1,19}(_\d{1,19}){0,9}(e\+?\d{1,2})?", re.IGNORECASE)

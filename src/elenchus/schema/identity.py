@@ -5,15 +5,28 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, NamedTuple
 
 from elenchus.errors import About, Problem
+from elenchus.values.slugs import slug_of
 from elenchus.values.texts import either, nearest, quoted
 from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from elenchus.errors import Place
     from elenchus.schema.record import Record
     from elenchus.schema.types import Schema
 
-__all__ = ["Identity", "id_of", "identity", "taken_id", "unknown_kind"]
+__all__ = [
+    "Identity",
+    "id_of",
+    "identity",
+    "numbered_slugs",
+    "taken_name",
+    "unknown_kind",
+    "unsafe_slug_of",
+]
+
+_FEW = 3  # places that are named
 
 
 class Identity(NamedTuple):
@@ -52,8 +65,38 @@ def unknown_kind(kind: str, schema: Schema, place: Place) -> Problem:
     return Problem("unknown-kind", message, hint, place=place, near=nearest(kind, schema.kinds))
 
 
-def taken_id(name: str, first: Place, place: Place) -> Problem:
-    """Return the problem of the second of two entries with one id: two meanings are none."""
-    message = f"the id {quoted(name)} already belongs to {first.file}"
-    hint = "This entry is left out until one of the two has another slug or id."
-    return Problem("duplicate-id", message, hint, place=place, about=About.IDENTITY)
+def taken_name(name: str, kind: str, first: Place, others: Sequence[Place]) -> Problem:
+    """Return the problem of the later ones of several entries with one slug or id: two meanings are none.
+
+    ``kind`` is that of a slug, and empty for an id.
+    """
+    count, word = len(others), "slug" if kind else "id"
+    what = f"the slug {quoted(name)} of {kind}" if kind else f"the id {quoted(name)}"
+    one = first.file if any(place.file != first.file for place in others) else str(first)
+    if count == 1:
+        message = f"{what} already belongs to {one}"
+        hint = f"This entry is left out until one of the two has another {word}."
+    else:
+        message = f"{what} belongs to {one} and is written {count:,} times more"
+        named = list(dict.fromkeys(map(str, others)))
+        more = f" and {len(named) - _FEW:,} more" if len(named) > _FEW else ""
+        hint = f"Left out until they have others: {', '.join(named[:_FEW])}{more}."
+    code = f"duplicate-{word}"
+    return Problem(code, message, hint, place=others[0], about=About.IDENTITY, entries=count)
+
+
+def unsafe_slug_of(slug: str, why: str, place: Place) -> Problem:
+    """Return the problem of an entry whose slug can be no part of an address."""
+    message = f"the slug {quoted(slug)} cannot be an address: {why}; the entry is left out"
+    near = slug_of(slug)
+    hint = "Leave it out, and one is made of the title." if not near else ""
+    return Problem("unsafe-slug", message, hint, place=place, near=(near,) if near else ())
+
+
+def numbered_slugs(kind: str, count: int, name: str, number: str, place: Place) -> Problem:
+    """Return the note of entries of a kind whose slug was made of what others have, too."""
+    entries = "1 entry has" if count == 1 else f"{count:,} entries have"
+    message = f"{entries} the title or name of another {kind}, and so a number at the end of the slug"
+    hint = f"{quoted(name)} has the slug {quoted(number)}, for example. A pattern tells them apart for good:"
+    more = 'slug = "{title}-{date}" in the source.'
+    return Problem("numbered-slug", message, f"{hint} {more}", place=place, about=About.IDENTITY)

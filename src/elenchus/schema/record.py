@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from elenchus.frozen import Frozen, member
+from elenchus.values.numberpatterns import NumberForm
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
@@ -27,7 +28,10 @@ class Habits(Frozen):
     ``statuses`` maps foreign words for a status onto ours. ``flags`` are keys that say yes or no, each with
     the status that yes gives; where that is ``published``, no keeps the entry back. ``separator`` parts a
     text where a field holds several values; empty for never. ``dates`` are patterns of dates that are not
-    written as ISO 8601 has it, in the words of ``language``.
+    written as ISO 8601 has it, in the words of ``language``. ``blanks`` are folded words that stand for no
+    value. ``numbers`` is the language whose signs numbers
+    have, ``units`` and ``scales`` tell for fields what stands beside them and what they are out of; those of
+    no name are of all fields.
     """
 
     source: str = ""
@@ -37,6 +41,17 @@ class Habits(Frozen):
     is_declared: bool = False  # whether the site says what the separator is
     dates: tuple[str, ...] = ()
     language: str = "en"
+    blanks: frozenset[str] = frozenset()
+    numbers: str = ""
+    units: Mapping[str, str] = member(default_factory=dict)
+    scales: Mapping[str, float] = member(default_factory=dict)
+
+    def number_form(self, field: str) -> NumberForm | None:
+        """Return how numbers of a field are written; None if as usual."""
+        unit = self.units.get(field, self.units.get("", ""))
+        scale = self.scales.get(field, self.scales.get("", 0))
+        form = NumberForm(self.numbers, unit, scale)
+        return form if any(form) else None
 
 
 _PLAIN = Habits()

@@ -9,7 +9,8 @@ from elenchus.errors import Problem
 from elenchus.frozen import Frozen, member, replace
 from elenchus.schema.taxonomy import Taxonomy, Term
 from elenchus.values.collation import sort_key
-from elenchus.values.texts import fold, nearest, quoted, slug_of
+from elenchus.values.slugs import slug_of
+from elenchus.values.texts import fold, nearest, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence

@@ -56,6 +56,11 @@ class Type(StrEnum):
         return self in (Type.TEXT, Type.URL, Type.IMAGE)
 
     @property
+    def is_number(self) -> bool:
+        """Say whether values are numbers."""
+        return self in (Type.INTEGER, Type.NUMBER)
+
+    @property
     def is_date(self) -> bool:
         """Say whether the values are days or instants."""
         return self in (Type.DATE, Type.DATETIME)

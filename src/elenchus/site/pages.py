@@ -10,7 +10,8 @@ from elenchus.frozen import Frozen, member, replace
 from elenchus.site.files import read_named
 from elenchus.site.keys import PAGE, SECTION
 from elenchus.site.listings import given_of
-from elenchus.values.texts import distinct, either, nearest, quoted, slugify
+from elenchus.values.slugs import slugify
+from elenchus.values.texts import distinct, either, nearest, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence

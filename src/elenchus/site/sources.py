@@ -17,7 +17,8 @@ from elenchus.sources import ExtrasSpec, SourceSpec, TableSpec, TermsSpec
 from elenchus.values.addresses import has_password
 from elenchus.values.datepatterns import wrong_pattern
 from elenchus.values.filepaths import fixed_part, is_inside, is_pattern, within_archive
-from elenchus.values.texts import either, nearest, quoted
+from elenchus.values.locales import is_language
+from elenchus.values.texts import either, fold, nearest, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator, Mapping
@@ -29,6 +30,7 @@ if TYPE_CHECKING:
 __all__ = ["read_source"]
 
 _UNITS = {"second": 1, "minute": 60, "hour": 3600, "day": 86400}
+_MOST_ROWS = 9  # of a table that name its columns, or stand behind its entries
 _OF_FILES = ("markdown", "html")  # an entry a file
 
 
@@ -64,9 +66,13 @@ def read_source(
         kinds=_read_map(file, (*path, "kinds"), found["kinds"]),
         columns=columns,
         slug=found["slug"],
+        title=found["title"],
         date=found["date"],
         encoding=_read_encoding(file, (*path, "encoding"), found["encoding"]),
         delimiter=_read_delimiter(file, (*path, "delimiter"), found["delimiter"]),
+        quote=found["quote"],
+        header=_read_count(file, (*path, "header"), found["header"]),
+        footer=_read_count(file, (*path, "footer"), found["footer"]),
         url=found["url"] if found["read"] != "database" else "",
         omit=tuple(file.texts((*path, "omit"), found["omit"])),
         exclude=tuple(file.texts((*path, "exclude"), found["exclude"])),
@@ -75,17 +81,29 @@ def read_source(
         every=_read_every(file, (*path, "fetch_every"), found["fetch_every"]),
         table=_read_table(file, path, found) if found["read"] == "database" else None,
         bodies=found["bodies"],
+        titles="" if found["titles"] == "text" else found["titles"],
         edits=found["edits"],
         records=_read_records(file, (*path, "records"), found["records"]),
-        habits=Habits(
-            source=name,
-            statuses=_read_map(file, (*path, "statuses"), found["statuses"], STATUSES),
-            flags=flags,
-            separator=found["separator"],
-            is_declared="separator" in found,
-            dates=tuple(_read_dates(file, (*path, "dates"), found["dates"])),
-            language=language,
-        ),
+        habits=_read_habits(file, path, found, flags, language),
+    )
+
+
+def _read_habits(
+    file: TomlFile, path: tuple[str, ...], found: Written, flags: dict[str, str], language: str
+) -> Habits:
+    """Return how a source writes what all sources say."""
+    return Habits(
+        source=path[-1],
+        statuses=_read_map(file, (*path, "statuses"), found["statuses"], STATUSES),
+        flags=flags,
+        separator=found["separator"],
+        is_declared="separator" in found,
+        dates=tuple(_read_dates(file, (*path, "dates"), found["dates"])),
+        language=language,
+        blanks=frozenset(map(fold, file.texts((*path, "blanks"), found["blanks"]))),
+        numbers=_read_language(file, (*path, "numbers"), found["numbers"]),
+        units=_read_by_field(file, (*path, "unit"), found["unit"], (str,)),
+        scales=_read_by_field(file, (*path, "scale"), found["scale"], (int, float)),
     )
 
 
@@ -186,6 +204,40 @@ def _read_delimiter(file: TomlFile, path: tuple[str, ...], text: str) -> str:
         )
         return ""
     return text
+
+
+def _read_count(file: TomlFile, path: tuple[str, ...], number: int) -> int:
+    """Return a number of rows."""
+    if not 0 <= number <= _MOST_ROWS:
+        message = f"{path[-1]} = {number} is no number of rows that a table has there"
+        file.report("bad-number", path, message, f"Write a number from 0 to {_MOST_ROWS}.")
+        return 0
+    return number
+
+
+def _read_language(file: TomlFile, path: tuple[str, ...], name: str) -> str:
+    """Return the language in which numbers are written; nothing where none is said."""
+    if name and not is_language(name):
+        hint = "Write en for 1,299.50, de for 1.299,50, fr for 1 299,50."
+        file.report("unknown-word", path, f"there is no language {quoted(name)}", hint)
+        return ""
+    return name
+
+
+def _read_by_field(
+    file: TomlFile, path: tuple[str, ...], written: Any, types: tuple[type, ...]
+) -> dict[str, Any]:
+    """Return what holds for fields by their names: what holds for all of them under none."""
+    if not isinstance(written, dict):
+        return {"": written} if written else {}
+    found = {}
+    for name, value in written.items():
+        if not isinstance(value, types) or isinstance(value, bool):
+            wanted = "a text" if str in types else "a number"
+            file.report("wrong-type", path, f"{path[-1]}.{name} must be {wanted}, not {quoted(str(value))}")
+        else:
+            found[name] = value
+    return found
 
 
 def _read_dates(file: TomlFile, path: tuple[str, ...], written: Iterable[Any]) -> Iterator[str]:

@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING
 from elenchus.errors import Place, Problem, SiteError
 from elenchus.files import read_whole
 from elenchus.schema.terms import TermRow
-from elenchus.values.texts import either, nearest, quoted, slug_of
+from elenchus.values.slugs import slug_of
+from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence

@@ -16,6 +16,7 @@ from elenchus.errors import Problem
 from elenchus.frozen import Frozen, member
 from elenchus.schema.record import Habits, Record, RowBatch
 from elenchus.sources._connection import connected, refusals
+from elenchus.sources._csv_rows import Dialect, delimiter_of, header_in
 from elenchus.sources._paths import below
 
 if TYPE_CHECKING:
@@ -26,10 +27,11 @@ if TYPE_CHECKING:
     from elenchus.schema.edits import EntryEdit, RowChange, TermWords, UneditableError
 
 __all__ = [
-    "FILE_PARTS", "LEFT_OUT", "MOST_KEYS", "Editor", "ExtrasSpec", "Item", "Reader", "Scan", "Source",
-    "SourceSpec", "TableSpec", "TermsSpec", "UnitContent", "UnreachableError", "are_rows_written",
-    "below", "below_site", "connected", "content_of", "content_of_rows", "edit_beside", "editor", "names",
-    "only_read", "refusals", "row_changes", "source", "text_of", "write_rows",
+    "FILE_PARTS", "LEFT_OUT", "MOST_KEYS", "Dialect", "Editor", "ExtrasSpec", "Item", "Reader", "Scan",
+    "Source", "SourceSpec", "TableSpec", "TermsSpec", "UnitContent", "UnreachableError",
+    "are_rows_written", "below", "below_site", "connected", "content_of", "content_of_rows",
+    "delimiter_of", "edit_beside", "editor", "header_in", "names", "only_read", "refusals", "row_changes",
+    "source", "table_lines", "text_of", "write_rows",
 ]  # fmt: skip
 
 LEFT_OUT = "Its entries are left out."
@@ -92,12 +94,14 @@ class SourceSpec(Frozen):
     ``paths`` are files, folders and patterns below the site. ``kind`` is a kind, or ``{folder}`` for the
     folder below the path, or ``{column}`` for a value; ``kind_at_root`` is that of files in no folder, and
     ``kinds`` maps foreign words for kinds onto ours. ``columns`` maps a field's name to the name it has in
-    the content; ``slug`` and ``date`` are patterns for what nobody wrote. ``records`` is where the records of
-    a JSON document are, ``delimiter`` what parts the cells of a table, ``bodies`` says what texts are written
-    in, ``edits`` is the column with the pending edit of a row. What stands at ``url`` is asked for again
-    when it is ``every`` seconds old. ``omit`` are keys and columns that are never read, ``exclude`` patterns
-    of files that are not content, ``outside`` whether its files may lie outside the site. ``names`` are those
-    of declared fields and taxonomies. ``habits`` tell what else it writes in its own way.
+    the content; ``slug``, ``title`` and ``date`` are patterns for what nobody wrote. ``records`` is where the
+    records of a JSON document are. Of a table, ``delimiter`` parts the cells, ``quote`` stands around those
+    with a delimiter in them, ``header`` is how many rows name the columns, and ``footer`` how many at the end
+    are no entries. ``bodies`` and ``titles`` say what these are written in, ``edits`` is the column with the
+    pending edit of a row. What stands at ``url`` is asked for again when it is ``every`` seconds old.
+    ``omit`` are keys and columns that are never read, ``exclude`` patterns of files that are not content,
+    ``outside`` whether its files may lie outside the site. ``names`` are those of declared fields and
+    taxonomies. ``habits`` tell what else it writes in its own way.
     """
 
     name: str
@@ -108,11 +112,16 @@ class SourceSpec(Frozen):
     kinds: Mapping[str, str] = member(default_factory=dict)
     columns: Mapping[str, str] = member(default_factory=dict)
     slug: str = ""
+    title: str = ""
     date: str = ""
     encoding: str = ""
     delimiter: str = ""
+    quote: str = '"'
+    header: int = 1
+    footer: int = 0
     records: str = ""
     bodies: str = ""
+    titles: str = ""
     edits: str = ""
     url: str = ""
     every: int = 0
@@ -188,6 +197,13 @@ class Source(Protocol):
 
     def reader(self, spec: SourceSpec, root: Path, units: Sequence[str]) -> Reader:
         """Return what reads some of them, which are asked for in their order."""
+
+
+def table_lines(spec: SourceSpec, content: UnitContent, most: int) -> list[str]:
+    """Return the first lines of a table as text, up to a number of characters. Raises OSError."""
+    from elenchus.sources.csv import lines_of
+
+    return lines_of(spec, content, most)  # type: ignore[arg-type]  # it is one of a file
 
 
 def content_of(data: bytes) -> UnitContent:

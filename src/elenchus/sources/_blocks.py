@@ -3,11 +3,18 @@
 from __future__ import annotations
 
 import re
+from html import unescape
 
-__all__ = ["as_block"]
+__all__ = ["as_block", "without_markup"]
 
 _BLANK = re.compile(r"\n[ \t]*(?=\n)")
+_TAG = re.compile(r"</?[A-Za-z][^<>]*>|<!--.*?-->", re.DOTALL)
 _KEPT = re.compile(r"(<pre\b.*?</pre\s*>|<textarea\b.*?</textarea\s*>|<!--.*?-->)", re.DOTALL | re.IGNORECASE)
+
+
+def without_markup(html: str) -> str:
+    """Return the text of a line of HTML: no tags, and signs for their names."""
+    return " ".join(unescape(_TAG.sub("", html)).split())
 
 
 def as_block(html: str) -> str:

@@ -6,6 +6,7 @@ import re
 from typing import TYPE_CHECKING
 
 from elenchus.schema.edits import UneditableError
+from elenchus.sources._csv_rows import header_in, names_of_columns
 from elenchus.sources._keys import as_written
 from elenchus.sources._splice import Splice, joined, line_starts, spliced
 
@@ -13,13 +14,17 @@ if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
 
     from elenchus.schema.edits import EntryEdit, NewValue
+    from elenchus.sources import SourceSpec
+    from elenchus.sources._csv_rows import Dialect
 
 __all__ = ["changed_table"]
 
+_MOST_FIRST = 20  # rows in which the header is looked for
 
-def changed_table(text: str, edits: Sequence[EntryEdit], delimiter: str, separator: str) -> str:
+
+def changed_table(text: str, edits: Sequence[EntryEdit], spec: SourceSpec, dialect: Dialect) -> str:
     """Return a table in whose rows cells have other values. Raises UneditableError."""
-    table = _CellTable(text, delimiter, separator)
+    table = _CellTable(text, dialect, spec)
     edits = [edit._replace(values=as_written(edit.values, table.places)) for edit in edits]
     written = dict.fromkeys(name for edit in edits for name, new in edit.values.items() if new.values)
     added = [name for name in written if name not in table.places]
@@ -38,28 +43,34 @@ def changed_table(text: str, edits: Sequence[EntryEdit], delimiter: str, separat
 class _CellTable:
     """A table as text, with the places of its columns by their names."""
 
-    def __init__(self, text: str, delimiter: str, separator: str) -> None:
+    def __init__(self, text: str, dialect: Dialect, spec: SourceSpec) -> None:
         self.text = text
-        self.delimiter = delimiter
-        self.separator = separator
+        self.delimiter, self.quote = dialect
+        self.separator = spec.habits.separator
         self.several: dict[int, str] = {}  # of each column, the first cell with several values
-        plain = re.escape(delimiter)
+        sign, quote = re.escape(self.delimiter), re.escape(self.quote)
         # A cell in quotes, in which two of them are one, or without; then what ends it.
-        self.cell = re.compile(rf'(?:"((?:[^"]|"")*+)"|([^{plain}\r\n]*+))({plain}|\r\n|\n|\r|\Z)')
-        self.header = self._header()
-        names = [self.value(start, end).strip() for start, end in self.header]
+        in_quotes = rf"{quote}(?:[^{quote}]|{quote}{quote})*+{quote}|" if quote else ""
+        self.cell = re.compile(rf"(?:{in_quotes}[^{sign}\r\n]*+)({sign}|\r\n|\n|\r|\Z)")
+        self.header_rows = self._header(spec.header)
+        first = list(self.cells(0)) if not spec.header and text else []
+        rows = [[self.value(*cell) for cell in cells] for cells in self.header_rows]
+        names = names_of_columns(rows, len(first))
+        self.header = self.header_rows[-1] if self.header_rows else []
         self.width = len(names)
         self.places = {name: at for at, name in reversed(list(enumerate(names))) if name}
 
-    def _header(self) -> list[tuple[int, int]]:
-        """Return where the names of the columns stand: in the first row that is not blank."""
+    def _header(self, count: int) -> list[list[tuple[int, int]]]:
+        """Return the rows with the names of the columns: where each cell begins and ends."""
         at = 0
-        while at < len(self.text):
-            cells = list(self.cells(at))
-            if any(self.value(*cell).strip() for cell in cells):
-                return cells
-            at = self.next_row(cells)
-        raise UneditableError("the table has no header", 1)
+        rows: list[list[tuple[int, int]]] = []
+        while at < len(self.text) and len(rows) < _MOST_FIRST:
+            rows.append(list(self.cells(at)))
+            at = self.next_row(rows[-1])
+        first = header_in([[self.value(*cell) for cell in cells] for cells in rows])
+        if count and first + count > len(rows):
+            raise UneditableError("the table has no header", 1)
+        return rows[first : first + count]
 
     def cells(self, at: int) -> Iterator[tuple[int, int]]:
         """Yield where the cells of the row at a place begin and end. Raises UneditableError."""
@@ -68,9 +79,9 @@ class _CellTable:
             if match is None:
                 line = len(re.findall(r"\r\n|\n|\r", self.text[:at])) + 1
                 raise UneditableError("a cell cannot be read", line)
-            yield at, match.start(3)
+            yield at, match.start(1)
             at = match.end()
-            if match[3] != self.delimiter:
+            if match[1] != self.delimiter:
                 return
 
     def next_row(self, cells: Sequence[tuple[int, int]]) -> int:
@@ -81,7 +92,8 @@ class _CellTable:
     def value(self, start: int, end: int) -> str:
         """Return the text of a cell."""
         written = self.text[start:end]
-        return written[1:-1].replace('""', '"') if written.startswith('"') else written
+        is_quoted = self.quote and written.startswith(self.quote)
+        return written[1:-1].replace(self.quote * 2, self.quote) if is_quoted else written
 
     def changed(
         self, cells: Sequence[tuple[int, int]], values: Mapping[int, NewValue], width: int
@@ -101,8 +113,13 @@ class _CellTable:
 
     def widened(self, names: Sequence[str], changed: Mapping[int, EntryEdit]) -> Iterator[Splice]:
         """Yield what adds columns to the header, and empty cells to the rows that do not change."""
-        end = self.header[-1][1]
-        yield Splice(end, end, "".join(f"{self.delimiter}{self.quoted(name, '')}" for name in names))
+        if not self.header:
+            raise UneditableError("the table has no header in which a new column could be named", 1)
+        for cells in self.header_rows[:-1]:
+            yield Splice(cells[-1][1], cells[-1][1], self.delimiter * (self.width + len(names) - len(cells)))
+        end, lacking = self.header[-1][1], self.delimiter * (self.width - len(self.header))
+        added = "".join(f"{self.delimiter}{self.quoted(name, '')}" for name in names)
+        yield Splice(end, end, lacking + added)
         at = self.next_row(self.header)
         while at < len(self.text):
             cells = list(self.cells(at))
@@ -115,7 +132,7 @@ class _CellTable:
         """Return a value as a cell: several as the cell has them, or others of its column."""
         if not new.values:
             return ""
-        before = old.strip('"')
+        before = old.strip(self.quote or None)
         if len(new.values) > 1 and self.separator not in before:
             before = self.with_several(column)
         return self.quoted(joined(new.values, before, self.separator), old)
@@ -128,7 +145,7 @@ class _CellTable:
 
     def first_with_several(self, column: int) -> str:
         """Return that cell, looked for in all rows."""
-        at = self.next_row(self.header)
+        at = self.next_row(self.header) if self.header else 0
         while at < len(self.text):
             cells = list(self.cells(at))
             text = self.value(*cells[column]) if column < len(cells) else ""
@@ -139,5 +156,11 @@ class _CellTable:
 
     def quoted(self, text: str, old: str) -> str:
         """Return a text as a cell: in quotes where it needs them, or the one before had them."""
-        needs = any(sign in text for sign in (self.delimiter, '"', "\n", "\r")) or text != text.strip()
-        return '"' + text.replace('"', '""') + '"' if needs or old.startswith('"') else text
+        signs = (self.delimiter, "\n", "\r", *self.quote)
+        needs = any(sign in text for sign in signs) or text != text.strip()
+        if not self.quote:
+            if any(sign in text for sign in signs):
+                raise UneditableError("its cells have no quotes, and the value needs them")
+            return text
+        is_quoted = needs or old.startswith(self.quote)
+        return self.quote + text.replace(self.quote, self.quote * 2) + self.quote if is_quoted else text

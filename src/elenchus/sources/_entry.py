@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from elenchus.files import DEEPEST_VALUE, too_large
 from elenchus.schema.record import Raw, Record
-from elenchus.sources._blocks import as_block
+from elenchus.sources._blocks import as_block, without_markup
 from elenchus.sources._encoding import decoded
 from elenchus.sources._keys import decides, named, without_omitted
 from elenchus.sources._names import name_of
@@ -70,6 +70,8 @@ def entry_of(spec: SourceSpec, place: Place, values: dict[str, Raw], heading: st
     if not written(values, "title"):
         values["title"] = Raw(heading or name.words)
         guessed["title"] = "heading" if heading else "file name"
+    elif spec.titles == _HTML and isinstance(title := values["title"].value, str):
+        values["title"] = values["title"]._replace(value=without_markup(title))
     if body.value:
         values["body"] = body
     if spec.bodies == _HTML and written(values, "body"):

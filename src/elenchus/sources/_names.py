@@ -10,7 +10,7 @@ from elenchus.sources import FILE_PARTS
 from elenchus.values.dates import literal_interval
 from elenchus.values.lazily import pattern
 from elenchus.values.placeholders import filled
-from elenchus.values.texts import slugify
+from elenchus.values.slugs import safe_slug, safely
 
 if TYPE_CHECKING:
     from elenchus.sources import SourceSpec
@@ -40,7 +40,7 @@ def name_of(spec: SourceSpec, path: str) -> FromName:
     if not (spec.slug or spec.date):
         return found
     parts = file_parts(path)
-    slug = slugify(filled(spec.slug, parts)) if spec.slug else ""
+    slug = safe_slug(filled(spec.slug, parts)) if spec.slug else ""
     return FromName(slug or found.slug, filled(spec.date, parts) if spec.date else found.day, found.words)
 
 
@@ -71,9 +71,9 @@ def _from_name(path: str) -> FromName:
         stem = folder.rpartition("/")[2]
     match = _DATED.fullmatch(stem) if stem[:1].isdigit() else None
     if match is None or literal_interval(match[1], _UTC) is None:
-        return FromName(stem, "", as_words(stem))
+        return FromName(safely(stem), "", as_words(stem))
     slug = match[2] or stem
-    return FromName(slug, match[1], as_words(slug))
+    return FromName(safely(slug), match[1], as_words(slug))
 
 
 def as_words(slug: str) -> str:

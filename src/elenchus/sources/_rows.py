@@ -9,14 +9,14 @@ from elenchus.errors import About, Place, Problem
 from elenchus.schema.record import RowBatch
 from elenchus.schema.types import CORE_FIELDS
 from elenchus.sources import MOST_KEYS
-from elenchus.sources._blocks import as_block
+from elenchus.sources._blocks import as_block, without_markup
 from elenchus.sources._keys import decides, without_omitted
 from elenchus.sources._keys import named as names_of_fields
 from elenchus.sources._names import as_words, file_parts
 from elenchus.sources._paths import below
 from elenchus.values.lazily import pattern
 from elenchus.values.placeholders import filler, names_in
-from elenchus.values.texts import slugify
+from elenchus.values.slugs import RESERVED, safe_slug
 from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:
@@ -30,7 +30,8 @@ _FEW_KEYS = 100
 _MOST_CELLS = 5_000_000  # that are made of rows which are nearly empty
 _SPARSE = 20  # so many times the values that are there
 BATCH = 4096  # rows that are taken at once
-_PLAIN = pattern(r"(?:[a-z0-9]+(?:[._-][a-z0-9]+)*)?")
+_PLAIN = pattern(r"(?:(?=.{0,100}$)[a-z0-9]+(?:[._-][a-z0-9]+)*)?")
+_TRIMMED = pattern(r"^[\s,;:/–—-]+|[\s,;:/–—-]+$|(?:,\s*)+(?=,)")  # of parts that a row lacks
 _HTML = "html"
 _MOST_PROBLEMS = 100  # of one unit that are told one by one
 
@@ -62,7 +63,8 @@ class FewProblems:
         self.waiting = []
         if at_end and self.count > _MOST_PROBLEMS:
             message = f"{self.count - _MOST_PROBLEMS} more rows have such problems"
-            yield Problem("unreadable-row", message, place=Place(self.file))
+            more = self.count - _MOST_PROBLEMS
+            yield Problem("unreadable-row", message, place=Place(self.file), entries=more)
 
 
 def columns_of(
@@ -106,7 +108,8 @@ def rows_of(
     named = _renamed(spec, columns)
     kinds = _kinds(spec, file, named, len(lines))
     keys = _texts(named.get("id"), len(lines))
-    slugs = _slugs(spec, file, named, keys, lines)
+    titles = _titles(spec, file, named, len(lines))
+    slugs = _slugs(spec, file, {**named, "title": titles}, keys, lines)
     if "id" in named:
         is_numbered = any(map(str.isdigit, keys)) or "" in keys
         pairs = zip(kinds, keys, strict=True)
@@ -116,12 +119,13 @@ def rows_of(
         named["parent"] = [_id_of(kind, key) for kind, key in zip(kinds, above, strict=True)]
     if spec.bodies == _HTML and "body" in named:
         named["body"] = [as_block(as_text(text)) if text else text for text in named["body"]]
-    titles = named.get("title") or [None] * len(lines)
     titled: list[bool] = []
     if None in titles or "" in titles:
         titled = [title is None or title == "" for title in titles]
         shown = zip(titles, titled, slugs, strict=True)
         named["title"] = [as_words(slug) if blank else title for title, blank, slug in shown]
+    elif spec.title or spec.titles:
+        named["title"] = titles
     own_lines = _lines_of(spec, named, at or {})
     yield RowBatch(file, lines, kinds, slugs, named, spec.habits, titled, own_lines, files)
 
@@ -248,15 +252,7 @@ def _slugs(
     """
     count = len(lines)
     if spec.slug:
-        of_file = file_parts(below(spec, file)) if file else {}
-        parts = {
-            name: _texts(_column(columns, name), count)
-            if _column(columns, name)
-            else [of_file.get(name, "")] * count
-            for name in names_in(spec.slug)
-        }
-        fill = filler(spec.slug)
-        found = [slugify(fill({name: texts[at] for name, texts in parts.items()})) for at in range(count)]
+        found = list(map(safe_slug, _filled(spec.slug, spec, file, columns, count)))
     else:
         found = list(map(_slug, _texts(columns["slug"], count))) if "slug" in columns else [""] * count
     words = ["" if key.isdigit() else key for key in keys] if any(map(str.isdigit, keys)) else keys
@@ -268,9 +264,37 @@ def _slugs(
     return found if all(found) else [slug or f"row-{line}" for slug, line in zip(found, lines, strict=True)]
 
 
+def _filled(
+    pattern: str, spec: SourceSpec, file: str, columns: Mapping[str, Sequence[Any]], count: int
+) -> list[str]:
+    """Return a pattern for each row: with values of its columns, or else with parts of the file's name."""
+    of_file = file_parts(below(spec, file)) if file else {}
+    parts = {
+        name: _texts(_column(columns, name), count)
+        if _column(columns, name)
+        else [of_file.get(name, "")] * count
+        for name in names_in(pattern)
+    }
+    fill = filler(pattern)
+    return [fill({name: texts[at] for name, texts in parts.items()}) for at in range(count)]
+
+
+def _titles(spec: SourceSpec, file: str, columns: Mapping[str, Sequence[Any]], count: int) -> Sequence[Any]:
+    """Return a title for each row: as written, or by the pattern of the source; blank where there is none."""
+    titles = columns.get("title") or [None] * count
+    if not ((spec.title and (None in titles or "" in titles)) or spec.titles == _HTML):
+        return titles
+    if spec.titles == _HTML:
+        titles = [without_markup(title) if isinstance(title, str) else title for title in titles]
+    if not spec.title:
+        return titles
+    made = [_TRIMMED.sub("", text) for text in _filled(spec.title, spec, file, columns, count)]
+    return [new if title in (None, "") else title for title, new in zip(titles, made, strict=True)]
+
+
 def _slug(text: str) -> str:
     """Return a slug for a text; most are one already."""
-    return text if _PLAIN.fullmatch(text) else slugify(text)
+    return text if _PLAIN.fullmatch(text) and not RESERVED.fullmatch(text) else safe_slug(text)
 
 
 def _texts(values: Sequence[Any] | None, count: int) -> Sequence[str]:

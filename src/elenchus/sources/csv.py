@@ -4,10 +4,18 @@ from __future__ import annotations
 
 import csv
 from collections import Counter
-from itertools import accumulate, chain, islice
+from itertools import chain
 from typing import TYPE_CHECKING
 
 from elenchus.errors import About
+from elenchus.sources._csv_rows import (
+    Dialect,
+    TableRows,
+    delimiter_of,
+    header_in,
+    names_of_columns,
+    usual_width,
+)
 from elenchus.sources._encoding import has_bad_bytes, not_encoded, opened_text
 from elenchus.sources._files import FileReader, scan_files
 from elenchus.sources._rows import BATCH, FewProblems, rows_of
@@ -22,14 +30,13 @@ if TYPE_CHECKING:
     from elenchus.sources import Item, Scan, SourceSpec
     from elenchus.sources._files import FileContent
 
-__all__ = ["SUFFIXES", "edited", "reader", "scan"]
+__all__ = ["SUFFIXES", "edited", "lines_of", "reader", "scan"]
 
 SUFFIXES = (".csv", ".tsv", ".tab")
-_DELIMITERS = (",", "\t", ";", "|")
 _LOOKED_AT = 2**16  # characters by which the delimiter is found
-_MOST_ROWS = 50
 _LONGEST_CELL = 16 * 2**20  # characters
 _MOST_COLUMNS = 10_000
+_MOST_FOR_WIDTH = 50  # rows by which the width of a table without a header is found
 
 
 def scan(spec: SourceSpec, root: Path, _before: Scan | None) -> Scan:
@@ -49,10 +56,28 @@ def edited(spec: SourceSpec, unit: str, content: bytes, edits: Sequence[EntryEdi
 
     def change(text: str) -> str:
         start = text[:_LOOKED_AT].splitlines(keepends=True)
-        delimiter = spec.delimiter or _delimiter_of(start, unit)
-        return changed_table(text, edits, delimiter, spec.habits.separator)
+        return changed_table(text, edits, spec, _dialect(spec, start, unit))
 
     return changed_text(content, spec, change)
+
+
+def lines_of(spec: SourceSpec, content: FileContent, most: int) -> list[str]:
+    """Return the first lines of a table, up to a number of characters. Raises OSError."""
+    csv.field_size_limit(_LONGEST_CELL)
+    text, _ = opened_text(content, spec)
+    lines: list[str] = []
+    with text:
+        for line in text:
+            lines.append(line)
+            most -= len(line)
+            if most < 0:
+                break
+    return lines
+
+
+def _dialect(spec: SourceSpec, lines: Sequence[str], unit: str) -> Dialect:
+    """Return how a table is written: as the source says, or as its first lines show."""
+    return Dialect(spec.delimiter or delimiter_of(lines, unit, spec.quote), spec.quote)
 
 
 def _parse(spec: SourceSpec, unit: str, content: FileContent) -> Iterator[Item]:
@@ -71,6 +96,7 @@ class _Table:
         self.unit = unit
         self.encoding = encoding
         self.problems = FewProblems(unit)
+        self.last: tuple[list[list[str]], list[int]] = [], []  # rows that may be totals
 
     def items(self, text: TextIO) -> Iterator[Item]:
         """Yield the rows as entries, and what is wrong with some of them."""
@@ -82,76 +108,73 @@ class _Table:
                 size += len(line)
                 if size > _LOOKED_AT:
                     break
-            delimiter = self.spec.delimiter or _delimiter_of(before, self.unit)
-            rows = csv.reader(chain(before, text), delimiter=delimiter, strict=True)
-            header = self.header(rows)
-            if header:
-                yield from self.batches(rows, header)
-        except csv.Error as error:
-            self.problems.add(rows.line_num, f"this is not valid CSV: {error}", "The rest is left out.")
+            dialect = _dialect(self.spec, before, self.unit)
+            _, width = usual_width(before, dialect)
+            rows = TableRows(chain(before, text), dialect, self.problems, width)
+            yield from self.batches(rows)
         except UnicodeError:
             wrong, hint = not_encoded(self.spec, self.encoding)
             self.problems.add(0, f"the file {wrong}", hint, "wrong-encoding", About.ENCODING)
         yield from self.problems.told(at_end=True)
 
-    def header(self, rows: Iterator[list[str]]) -> dict[int, str]:
-        """Return the names of the columns by their places: those of the first row that is not blank."""
-        for row in rows:
-            names = [cell.strip() for cell in row]
-            if not any(names):
-                continue
-            line = rows.line_num  # type: ignore[attr-defined]  # a reader has it
-            if has_bad_bytes("".join(names)):
-                wrong, hint = not_encoded(self.spec, self.encoding)
-                message = f"the first row {wrong}, so nothing is read"
-                self.problems.add(line, message, hint, "wrong-encoding", About.ENCODING)
-                return {}
-            if len(names) > _MOST_COLUMNS:
-                self.problems.add(
-                    line, f"the table has more than {_MOST_COLUMNS} columns", "Nothing of it is read."
-                )
-                return {}
-            for name, count in Counter(filter(None, names)).items():
-                if count > 1:
-                    hint = "The first one is read."
-                    self.problems.add(line, f"{count} columns are called {quoted(name)}", hint, "same-column")
-            first = {name: at for at, name in reversed(list(enumerate(names))) if name}
-            return {at: name for name, at in sorted(first.items(), key=lambda pair: pair[1])}
-        return {}
-
-    def batches(self, rows: Iterator[list[str]], header: dict[int, str]) -> Iterator[Item]:
+    def batches(self, rows: TableRows) -> Iterator[Item]:
         """Yield the rows below the header, some thousands at a time."""
-        width = max(header) + 1
-        while True:
-            first = rows.line_num  # type: ignore[attr-defined]
-            taken, lines, failed = self.take(rows, first)
+        header: dict[int, str] = {}
+        for found, numbers, failed in rows.batches(BATCH):
+            taken, lines = found, numbers
+            if not header:
+                at, names = self.names(taken)
+                header = self.header(names, lines[at - 1] if 0 < at <= len(lines) else 1)
+                if not header:
+                    break
+                taken, lines = taken[at:], lines[at:]
+                rows.width = len(names)
+            taken, lines = self.without_totals(taken, lines)
             if taken:
-                full, at = self.sound(taken, lines, width)
+                full, at_lines = self.sound(taken, lines, rows.width)
                 cells = list(zip(*full, strict=True))
                 columns = {name: cells[place] for place, name in header.items()} if full else {}
-                yield from rows_of(self.spec, self.unit, columns, at) if full else ()
+                yield from rows_of(self.spec, self.unit, columns, at_lines) if full else ()
             yield from self.problems.told()
             if failed:
                 raise failed
-            if len(taken) < BATCH:
-                return
 
-    def take(
-        self, rows: Iterator[list[str]], first: int
-    ) -> tuple[list[list[str]], Sequence[int], Exception | None]:
-        """Return the next rows with their lines, and the error that ended them."""
-        taken: list[list[str]] = []
-        failed = None
-        try:
-            taken.extend(islice(rows, BATCH))
-        except (csv.Error, OSError, UnicodeError) as error:
-            failed = error
-        last = rows.line_num  # type: ignore[attr-defined]
-        lines: Sequence[int] = range(first + 1, first + 1 + len(taken))
-        if failed or last - first != len(taken):  # some cells have line ends in them
-            heights = [1 + sum(max(map(cell.count, "\r\n")) for cell in row) for row in taken]
-            lines = [first + 1 + above for above in accumulate(heights, initial=0)][:-1]
-        return taken, lines, failed
+    def names(self, rows: Sequence[list[str]]) -> tuple[int, list[str]]:
+        """Return how many rows there are down to the names of the columns, and these."""
+        first, count = header_in(rows), self.spec.header
+        width = max(map(len, rows[first : first + _MOST_FOR_WIDTH]), default=0)
+        return first + count, names_of_columns(rows[first : first + count], width)
+
+    def header(self, names: Sequence[str], line: int) -> dict[int, str]:
+        """Return the names of the columns by their places, each name once."""
+        if has_bad_bytes("".join(names)):
+            wrong, hint = not_encoded(self.spec, self.encoding)
+            message = f"the first row {wrong}, so nothing is read"
+            self.problems.add(line, message, hint, "wrong-encoding", About.ENCODING)
+            return {}
+        if len(names) > _MOST_COLUMNS:
+            message = f"the table has more than {_MOST_COLUMNS} columns"
+            self.problems.add(line, message, "Nothing of it is read.")
+            return {}
+        for name, count in Counter(filter(None, names)).items():
+            if count > 1:
+                hint = "The first one is read."
+                self.problems.add(line, f"{count} columns are called {quoted(name)}", hint, "same-column")
+        first = {name: at for at, name in reversed(list(enumerate(names))) if name}
+        return {at: name for name, at in sorted(first.items(), key=lambda pair: pair[1])}
+
+    def without_totals(
+        self, rows: list[list[str]], lines: Sequence[int]
+    ) -> tuple[list[list[str]], Sequence[int]]:
+        """Return rows without the last ones so far, which are no entries if no others follow."""
+        count = self.spec.footer
+        if not count:
+            return rows, lines
+        filled = [(row, line) for row, line in zip(rows, lines, strict=True) if any(row)]
+        rows = [*self.last[0], *(row for row, _ in filled)]
+        lines = [*self.last[1], *(line for _, line in filled)]
+        self.last = rows[-count:], lines[-count:]
+        return rows[:-count], lines[:-count]
 
     def sound(
         self, rows: Sequence[list[str]], lines: Sequence[int], width: int
@@ -182,20 +205,3 @@ class _Table:
             found.append(row)
             at.append(line)
         return found, at
-
-
-def _delimiter_of(lines: Sequence[str], unit: str) -> str:
-    """Return what parts the cells of a table: the sign by which its first rows have as many as the header."""
-    if ".tsv" in unit.lower() or ".tab" in unit.lower():
-        return "\t"
-
-    def fit(delimiter: str) -> tuple[float, int]:
-        try:
-            rows = [row for row in islice(csv.reader(lines, delimiter=delimiter), _MOST_ROWS) if any(row)]
-        except csv.Error:
-            return 0, 0
-        width = len(rows[0]) if rows else 0
-        same = sum(len(row) == width for row in rows)
-        return (same / len(rows), width) if width > 1 else (0, 0)
-
-    return max(_DELIMITERS, key=fit)

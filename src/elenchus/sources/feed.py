@@ -13,7 +13,7 @@ from elenchus.sources._files import FileReader, scan_files
 from elenchus.sources._json import Lines, offsets_of, whole_value, without_halves
 from elenchus.sources._rows import columns_of, rows_of
 from elenchus.sources._simple import Unreadable
-from elenchus.values.texts import slug_of
+from elenchus.values.slugs import slug_of
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+from elenchus.frozen import replace
 from elenchus.schema.record import Raw
 from elenchus.sources._encoding import decoded
 from elenchus.sources._files import FileReader, scan_files
 from elenchus.sources._json import Lines, json_object, offsets_of, whole_value, without_halves
 from elenchus.sources._rows import FewProblems, columns_of, rows_of
 from elenchus.sources._simple import Unreadable
+from elenchus.values.slugs import safely
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
@@ -96,6 +98,8 @@ def _parse(spec: SourceSpec, unit: str, content: FileContent) -> Iterator[Item]:
         yield error.problem(unit)
         return
     found = list(_objects(text, places, problems))
+    if places == [()] and found and not spec.slug and not found[0][1].keys() & {"id", "slug"}:
+        spec = replace(spec, slug="{stem}")  # a file with one entry gives it its name
     lines = [line for line, _ in found]
     columns = columns_of([{name: raw.value for name, raw in values.items()} for _, values in found], problems)
     at = {name: [values[name].line if name in values else 0 for _, values in found] for name in columns}
@@ -121,7 +125,7 @@ def _objects(
             continue
         key = place[-1] if place else None
         if isinstance(key, str) and not values.keys() & {"id", "slug"}:
-            values = {"slug": Raw(key, line), **values}
+            values = {"slug": Raw(safely(key), line), **values}
         yield line, values
 
 

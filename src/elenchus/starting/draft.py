@@ -7,51 +7,63 @@ from collections import Counter, defaultdict
 from typing import TYPE_CHECKING, NamedTuple
 
 from elenchus.frozen import replace
-from elenchus.language.words import is_keyword
 from elenchus.schema.conform import FLAGS
-from elenchus.schema.convert import YES
+from elenchus.schema.convert import NO, YES
 from elenchus.schema.types import CORE_FIELDS
 from elenchus.site.names import can_be_named
+from elenchus.starting.apart import are_keys, parts_of_titles, slug_pattern
+from elenchus.starting.dates import DateHabits, dates_of
 from elenchus.starting.guessing import (
-    dates_of,
+    Typed,
+    are_people,
+    can_be,
     flags_of_keys,
+    is_choice,
+    is_event,
+    is_meant,
+    is_term_name,
     is_usual,
     renamed_keys,
     separator_of,
     statuses_of,
     terms_of_keys,
-    texts_of,
     typed,
 )
+from elenchus.starting.kinds import kinds_of, word_for_kind
 from elenchus.starting.plurals import singular
+from elenchus.starting.references import with_references
+from elenchus.starting.unsure import Unsure
+from elenchus.starting.values import flattened, values_of
 from elenchus.values.datepatterns import EPOCH
-from elenchus.values.texts import fold, quoted, slugify
-from elenchus.values.wording import as_text
+from elenchus.values.slugs import slugify
+from elenchus.values.texts import fold, quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator, Mapping, Sequence
+    from collections.abc import Iterator, Mapping, Sequence
 
     from elenchus.sources import SourceSpec
-    from elenchus.starting.guessing import DateHabits, Typed
     from elenchus.starting.looking import Entry, Stock
+    from elenchus.starting.values import KeyValues
 
-__all__ = ["SiteDraft", "SourceDraft", "Unsure", "drafted"]
+__all__ = ["SiteDraft", "SourceDraft", "drafted"]
 
 _MOST_KINDS = 12
-_NEARLY = 0.95  # of the values of a field must be dates by patterns for these to be declared
 _MOSTLY = 0.8  # of the entries must have what could be their title or their date
 _YEAR = re.compile(r"(?:19|20)\d{2}")
 _KIND_KEYS = ("kind", "type")
 _DATES = ("date", "updated", "expires")
 _NO_FIELDS = frozenset(CORE_FIELDS) - {"author"}
-
-
-class Unsure(NamedTuple):
-    """Something that could be otherwise: what was taken, and what else to write."""
-
-    what: str
-    otherwise: str
-    lead: str = "Otherwise write"
+_LONGEST_TITLE = 120
+_LONGEST_CODE = 40
+_NAMELESS = frozenset(["name", "value", "title", "label", "text", "rendered"])  # last steps that say nothing
+_MOST_PARTS = 3  # of a pattern of titles
+# Other names for what somebody calls like a field of every entry, and means otherwise.
+_OTHERWISE = {
+    "status": "stage", "parent": "parent-name", "date": "when", "updated": "updated-on", "expires": "expiry",
+    "image": "picture", "pinned": "pin", "slug": "short-name", "id": "number", "address": "location",
+    "source": "origin", "kind": "sort", "summary": "outline", "body": "content", "image_alt": "image-text",
+    "author": "by", "title": "heading",
+}  # fmt: skip
 
 
 class SourceDraft(NamedTuple):
@@ -68,6 +80,8 @@ class SourceDraft(NamedTuple):
     seen: Sequence[tuple[str, int]]
     unsure: Sequence[Unsure]
     language: str
+    values: Mapping[str, KeyValues]
+    is_sample: bool = False
 
 
 class SiteDraft(NamedTuple):
@@ -101,15 +115,27 @@ class SiteDraft(NamedTuple):
             for name in source.fields_of.get(kind, ()):
                 told = source.fields[name]
                 before = found.get(name)
-                found[name] = (
-                    told if before is None or before.type == told.type else told._replace(type="text")
-                )
+                found[name] = told if before is None or before[:2] == told[:2] else _either(before, told)
         return found
+
+
+def _either(one: Typed, other: Typed) -> Typed:
+    """Return a type that has room for the values of two."""
+    many = one.many or other.many
+    if {one.type, other.type} <= {"integer", "number"}:
+        return one._replace(type="number", many=many)
+    if {one.type, other.type} <= {"date", "datetime"}:
+        return one._replace(type="datetime", many=many)
+    if one.type == other.type == "choice":
+        return one._replace(choices=tuple(dict.fromkeys((*one.choices, *other.choices))))
+    if one.type == other.type and one.kind == other.kind:
+        return one._replace(many=many)
+    return Typed("text", many)
 
 
 def drafted(title: str, stocks: Sequence[Stock]) -> SiteDraft:
     """Return the draft of a site for what was found."""
-    sources = _kept_apart(_agreed([_source(stock) for stock in stocks]))
+    sources = _kept_apart(with_references(_agreed([_source(stock) for stock in stocks])))
     languages = Counter(source.language for source in sources if source.language != "en")
     language = languages.most_common(1)[0][0] if languages else "en"
     return SiteDraft(title, sources, language)
@@ -155,211 +181,365 @@ def _kept_apart(sources: Sequence[SourceDraft]) -> list[SourceDraft]:
 
 def _source(stock: Stock) -> SourceDraft:
     """Return what one source seems to be."""
-    unsure: list[Unsure] = []
-    keys = list(dict.fromkeys(key for entry in stock.entries for key in entry.values))
-    spec, kind_of = _kinds(stock.spec, stock.entries, keys, unsure)
-    columns = _columns(stock.entries, keys, unsure)
-    entries = [_renamed(entry, columns) for entry in stock.entries]
-    given = _GivenEntries(entries, list(dict.fromkeys(key for entry in entries for key in entry.values)))
-    apart = {*_NO_FIELDS, *FLAGS, "id", "kind", spec.kind.strip("{}")}
-    others = [key for key in given.keys if key not in apart]
-    flags = flags_of_keys(entries, others)
-    words, unknown = statuses_of(given.texts("status"))
-    terms = terms_of_keys(entries, [key for key in others if key not in flags])
-    terms |= {each.taxonomy: True for each in (spec.table.terms if spec.table else ()) if each.parent}
-    rest = [key for key in others if key not in flags and key not in terms and can_be_named(key)]
-    dates = _more_dates(dates_of([text for key in _DATES for text in given.texts(key)]), given, rest)
-    fields = {key: typed(entries, key, dates) for key in rest}
-    for key, table in stock.refers.items():
-        if key in fields:
-            fields[key] = fields[key]._replace(type="entry", kind=_word(singular(table)))
-    meanings = {key: meaning for key, (meaning, _) in flags.items()}
-    separator = separator_of([text for key in terms for text in given.texts(key)])
-    habits = replace(
-        spec.habits, statuses=words, dates=tuple(dates.patterns), flags=meanings, separator=separator
-    )
-    bodies = given.texts("body")
-    is_html = sum(text.lstrip().startswith("<") for text in bodies) * 2 > len(bodies)
-    is_html = is_html and spec.read not in ("html", "feed")  # which are made ready already
-    spec = replace(spec, columns=columns, habits=habits, bodies="html" if is_html else "")
-    if spec.encoding:
-        what = "some files are not UTF-8 and are taken for Windows-1252"
-        unsure.append(Unsure(what, 'encoding = "…" in the source'))
-    unsure += _doubts(dates, unknown, terms, fields)
-    for key, what in stock.private.items():
-        otherwise = "take it out of omit in the source"
-        unsure.append(Unsure(f"{key} looks like {what}, so it is not read", otherwise, "To read it,"))
-    of_kind: dict[str, list[str]] = defaultdict(list)
-    counts: Counter[str] = Counter()
-    for entry in entries:
-        kind = kind_of(entry)
-        counts[kind] += 1
-        of_kind[kind] += [key for key in entry.values if key in fields and key not in of_kind[kind]]
-    seen = list(_seen(given, columns, dates, flags, words))
-    of_files = (spec, dict(counts), fields, of_kind, terms)
-    return SourceDraft(*of_files, seen, unsure, dates.language)
+    return _Guess(stock).draft()
 
 
-class _GivenEntries(NamedTuple):
-    """The entries of a source under the names of fields, and all keys that they have."""
+class _Guess:
+    """What one source seems to be, while it is looked at: each step knows what the ones before it found."""
 
-    entries: Sequence[Entry]
-    keys: Sequence[str]
+    def __init__(self, stock: Stock) -> None:
+        self.stock = stock
+        is_nested = stock.spec.read in ("json", "jsonl")
+        self.raw = flattened(stock.entries) if is_nested else list(stock.entries)
+        self.unsure: list[Unsure] = []
+        self.columns: dict[str, str] = dict(stock.spec.columns)
+        self.is_title_made = bool(self.raw) and all("title" in entry.guessed for entry in self.raw)
+        self.given = values_of(self.raw)
 
-    def texts(self, key: str) -> list[str]:
-        """Return the texts that entries have for a key."""
-        return texts_of(self.entries, key)
-
-
-def _columns(entries: Sequence[Entry], keys: Sequence[str], unsure: list[Unsure]) -> dict[str, str]:
-    """Return the fields that content has under other names, and names for keys that no question can name."""
-    found = renamed_keys(keys, entries)
-    found |= _likely(entries, [key for key in keys if key not in found.values()], found, unsure)
-    for key in keys:
-        name = slugify(key).replace(".", "-")
-        is_free = name not in (*keys, *found) and key not in found.values()
-        if is_free and can_be_named(name) and not (can_be_named(key) and key.islower()):
-            found[name] = key
-    return found
-
-
-def _seen(
-    given: _GivenEntries,
-    columns: Mapping[str, str],
-    dates: DateHabits,
-    flags: Mapping[str, tuple[str, int]],
-    words: Mapping[str, str],
-) -> Iterator[tuple[str, int]]:
-    """Yield the habits of a source, each with how often it was met."""
-    for field, column in columns.items():
-        if slugify(column) != field:
-            yield f"{field} is called {column}", len(given.texts(field))
-    for pattern, count in dates.patterns.items():
-        yield f"dates are written as {pattern}", count
-    for key in FLAGS:
-        yes = sum(fold(text) in YES for text in given.texts(key))
-        count = len(given.texts(key)) - yes if key == "published" else yes
-        if count:
-            yield f"{key} keeps entries back", count
-    for key, (meaning, count) in flags.items():
-        yield f"{key} keeps entries back, as {'draft' if meaning == 'published' else meaning}", count
-    for word, ours in words.items():
-        yield f"the status {word} means {ours}", sum(text == word for text in given.texts("status"))
-    for name in {"title", "date"} - columns.keys():
-        for source, count in Counter(entry.guessed.get(name, "") for entry in given.entries).items():
-            if source:
-                yield f"the {name} is that of the {source}", count
-
-
-def _doubts(
-    dates: DateHabits, unknown: Sequence[str], terms: Mapping[str, bool], fields: Mapping[str, Typed]
-) -> Iterator[Unsure]:
-    """Yield what could be otherwise."""
-    if dates.unsure:
-        what = f"{quoted(dates.unsure)} may begin with the day or the month, so it holds its entry back"
-        yield Unsure(what, 'dates = ["d/M/y"] or ["M/d/y"] in the source')
-    if unknown:
-        what = f"nobody knows what the status {quoted(unknown[0])} means, so it holds its entries back"
-        yield Unsure(what, f'statuses = {{ "{unknown[0]}" = "published" }} in the source')
-    for key, tree in terms.items():
-        if not is_usual(key):
-            what = f"{key} is taken for a {'tree of terms' if tree else 'taxonomy'}"
-            yield Unsure(what, f'{key} = {{ type = "text", many = true }} as a field instead')
-    for key, told in fields.items():
-        if told.fitting < told.total:
-            fits = f"which {told.fitting} of {told.total} values fit, and {quoted(told.odd)} does not"
-            yield Unsure(f"{key} is taken for a {told.type}, {fits}", f'{key} = {{ type = "text" }}')
-
-
-def _likely(
-    entries: Sequence[Entry], keys: Sequence[str], columns: Mapping[str, str], unsure: list[Unsure]
-) -> dict[str, str]:
-    """Return keys for the title and the date where nothing is called so, by their values."""
-    found: dict[str, str] = {}
-    others = [key for key in keys if key not in CORE_FIELDS and key != "id"]
-    if entries and "date" not in (*keys, *columns):
-        for key in others:
-            texts = texts_of(entries, key)
-            told = typed(entries, key, dates_of(texts))
-            if told.type in ("date", "datetime") and told.total >= _MOSTLY * len(entries):
-                found["date"] = key
-                break
-    if entries and "title" not in columns and all("title" in entry.guessed for entry in entries):
-        for key in others:
-            texts = texts_of(entries, key)
-            is_text = typed(entries, key, dates_of(texts)).type == "text"
-            if is_text and key not in found.values() and len(set(texts)) >= _MOSTLY * len(entries):
-                found["title"] = key
-                break
-    for field, key in found.items():
-        if fold(key) == field:
-            continue
-        unsure.append(
-            Unsure(f"{key} is taken for the {field}", f"another key in columns = {{ {field} = … }}")
+    def draft(self) -> SourceDraft:
+        """Return what was found."""
+        spec, kind_of = kinds_of(self.stock.spec, self.raw, self.given, self.unsure)
+        self.name_columns(spec)
+        entries = [_renamed(entry, self.columns) for entry in self.raw]
+        values = values_of(entries)
+        apart = {*_NO_FIELDS, *FLAGS, "id", "kind", spec.kind.strip("{}")}
+        rest = {key: each for key, each in values.items() if key not in apart and can_be_named(key)}
+        flags = flags_of_keys(rest.values())
+        rest = {key: each for key, each in rest.items() if key not in flags}
+        words_of_status = statuses_of(values["status"].texts) if "status" in values else ({}, [])
+        dates = self.dates(values, rest)
+        types, terms = self.types_and_terms(values, rest, dates)
+        terms |= {each.taxonomy: True for each in (spec.table.terms if spec.table else ()) if each.parent}
+        fields = {key: told for key, told in types.items() if key not in terms}
+        spec = self.told_apart(spec, entries, values, fields)
+        parted = (rest[key] for key in terms if key in rest and not rest[key].many)
+        habits = replace(
+            spec.habits,
+            statuses=words_of_status[0],
+            dates=tuple(dates.patterns),
+            flags={key: meaning for key, (meaning, _) in flags.items()},
+            separator=separator_of(text for each in parted for text in each.texts).strip(),
+            blanks=self.blanks(rest, types),
+            units={key: told.form.unit for key, told in fields.items() if told.form.unit},
+            scales={key: told.form.scale for key, told in fields.items() if told.form.scale},
+            numbers=self.numbers(fields),
         )
-    return found
+        spec = replace(spec, columns=self.columns, habits=habits, **self.written_in(values))
+        self.tell(dates, words_of_status[1], values, terms, fields)
+        of_kind: dict[str, list[str]] = defaultdict(list)
+        counts: Counter[str] = Counter()
+        for entry in entries:
+            kind = kind_of(entry)
+            counts[kind] += 1
+            of_kind[kind] += [key for key in entry.values if key in fields and key not in of_kind[kind]]
+        seen = list(self.seen(values, dates, flags, words_of_status[0]))
+        of_files = (spec, dict(counts), fields, of_kind, terms)
+        return SourceDraft(*of_files, seen, self.unsure, dates.language, values, self.stock.is_sample)
+
+    def types_and_terms(
+        self, values: Mapping[str, KeyValues], rest: Mapping[str, KeyValues], dates: DateHabits
+    ) -> tuple[dict[str, Typed], dict[str, bool]]:
+        """Return what the values of keys are, and which keys hold terms, with whether these are a tree."""
+        types = {key: typed(each, dates) for key, each in rest.items()}
+        types |= {
+            key: Typed("entry", rest[key].many, rest[key].number, kind=word_for_kind(singular(table)))
+            for key, table in self.stock.refers.items()
+            if key in types
+        }
+        terms = {
+            key: tree
+            for key, tree in terms_of_keys(rest.values(), types).items()
+            if is_usual(key) or values[key].many or not are_keys(values[key])
+        }
+        for key, each in rest.items():
+            if key in terms and not is_usual(key) and not _is_better_as_terms(each) and is_choice(each):
+                del terms[key]
+                types[key] = Typed("choice", number=each.number, choices=tuple(each.texts))
+        return types, terms
+
+    # names of keys
+
+    def name_columns(self, spec: SourceSpec) -> None:
+        """Find the fields that have other names, and names for keys that no question can name."""
+        given = {key: each for key, each in self.given.items() if key not in self.columns.values()}
+        self.columns |= {
+            field: key
+            for field, key in renamed_keys(given, is_title_made=self.is_title_made).items()
+            if field not in self.columns
+        }
+        for key, each in given.items():
+            field = fold(key)
+            if field not in CORE_FIELDS or key in self.columns.values():
+                continue
+            is_right = spec.kind == f"{{{key}}}" if field == "kind" else can_be(field, each)
+            is_right = is_right or is_meant(field, each)
+            if field == "slug" and spec.read in ("markdown", "html"):
+                continue  # the first entry keeps it, and others are told
+            if not is_right or (field == "parent" and not self.are_above(each)):
+                self.move(field, key)
+        self.find_date(given)
+        self.find_title(given)
+        taken = {*self.columns, *self.given}
+        for key in given:
+            if key in self.columns.values():
+                continue
+            first, *steps = [step for step in key.split(".") if step] or [key]
+            while steps and fold(steps[-1]) in _NAMELESS:
+                steps.pop()
+            name = slugify("-".join([first, *steps]) if "." in key else key).replace(".", "-")
+            if name in CORE_FIELDS or (name in taken and "." in key):
+                name = slugify(key.replace(".", "-")).replace(".", "-")
+            if can_be_named(name) and name not in taken and not (can_be_named(key) and key.islower()):
+                self.columns[name] = key
+                taken.add(name)
+            elif not can_be_named(name) and not can_be_named(key):
+                number = next(at for at in range(1, 10**6) if f"column-{at}" not in taken)
+                self.columns[f"column-{number}"] = key
+                taken.add(f"column-{number}")
+
+    def are_above(self, values: KeyValues) -> bool:
+        """Say whether the values of a key name entries of the source, which may be those above others."""
+        names = {
+            fold(text)
+            for key in ("id", "slug", "title", "name")
+            if key in self.given
+            for text in self.given[key].texts
+        }
+        return values.share(text for text in values.texts if fold(text) in names) >= _MOSTLY
+
+    def move(self, field: str, key: str) -> None:
+        """Give another name to a key that is called like a field of every entry, and is something else."""
+        other = _OTHERWISE.get(field, f"{field}-there")
+        while other in self.given or other in self.columns:
+            other = f"{other}-there"
+        self.columns[other] = key
+        examples = ", ".join(map(quoted, list(self.given[key].texts)[:3]))
+        meant = _WHAT_IT_IS.get(field, field)
+        what = f"{key} ({examples}) is a field of its own, {other}: none of it is {meant}"
+        if examples:
+            self.unsure.append(Unsure(what, f"columns without {other} in the source"))
+
+    def find_date(self, given: Mapping[str, KeyValues]) -> None:
+        """Take a key whose values are dates for the date where nothing is called so."""
+        if "date" in self.columns or any(
+            fold(key) == "date" for key in given if key not in self.columns.values()
+        ):
+            return
+        for key, each in given.items():
+            if key in self.columns.values() or fold(key) in CORE_FIELDS or key == "id":
+                continue
+            if each.having < _MOSTLY * each.total or each.many or is_event(key) or each.whole:
+                continue
+            if typed(each, dates_of(each.texts)).type in ("date", "datetime"):
+                self.columns["date"] = key
+                self.unsure.append(
+                    Unsure(f"{key} is taken for the date", "another key in columns = { date = … }")
+                )
+                return
+
+    def find_title(self, given: Mapping[str, KeyValues]) -> None:
+        """Take the key whose texts tell most entries apart for the title where nothing is called so."""
+        keys = given.get("slug")
+        are_names = keys is not None and keys.is_everywhere and not any(map(str.isdecimal, keys.texts))
+        if "title" in self.columns or not self.is_title_made or are_names:
+            return
+        best: tuple[float, str] = 0.0, ""
+        for key, each in given.items():
+            if key in self.columns.values() or fold(key) in CORE_FIELDS or each.many or each.whole:
+                continue
+            longest = max(map(len, each.texts), default=0)
+            is_text = typed(each, dates_of(each.texts)).type == "text"
+            if not is_text or longest > _LONGEST_TITLE or each.having < _MOSTLY * each.total:
+                continue
+            share = len(each.texts) / each.total + (0.2 if any(" " in text for text in each.texts) else 0)
+            if len(each.texts) >= _MOSTLY * each.total and share > best[0]:
+                best = share, key
+        if best[1]:
+            self.columns["title"] = best[1]
+            self.unsure.append(
+                Unsure(f"{best[1]} is taken for the title", "another key in columns = { title = … }")
+            )
+
+    # what tells entries apart
+
+    def told_apart(
+        self,
+        spec: SourceSpec,
+        entries: Sequence[Entry],
+        values: Mapping[str, KeyValues],
+        fields: Mapping[str, Typed],
+    ) -> SourceSpec:
+        """Return a source that makes titles and slugs of what tells its rows apart."""
+        if spec.read in ("markdown", "html", "feed"):
+            return spec
+        is_titled = "title" in self.columns or not self.is_title_made
+        titles, keys = values.get("title"), self.given.get("slug")
+        are_names = keys is not None and not any(map(str.isdecimal, keys.texts))
+        if not are_names and not (is_titled and titles and titles.is_everywhere):
+            parts = parts_of_titles(entries, values, fields)
+            pattern = ", ".join(f"{{{key}}}" for key in parts)
+            spec = replace(spec, title=pattern)
+            if parts and not is_titled:
+                what = f"no key is a title, so titles are made of {' and '.join(parts)}"
+                self.unsure.append(Unsure(what, f'another pattern in title = "{pattern}"'))
+        return spec if spec.slug else replace(spec, slug=slug_pattern(values))
+
+    # habits
+
+    def dates(self, values: Mapping[str, KeyValues], rest: Mapping[str, KeyValues]) -> DateHabits:
+        """Return how dates are written in all keys whose values are dates."""
+        patterns: dict[str, int] = {}
+        language, unsure = "en", ""
+        for key in (*_DATES, *rest):
+            each = values.get(key)
+            if each is None or not each.texts or each.whole:
+                continue
+            found = dates_of(each.texts)
+            is_slashed = found.unsure and all(text[:1].isdecimal() and "/" in text for text in found.left)
+            is_other = found.left or {EPOCH, "yMMdd"} & found.patterns.keys()
+            if key in rest and is_other and not is_slashed:
+                continue
+            if key == "date" and found.left and all(_YEAR.fullmatch(text) for text in found.left):
+                found = found._replace(patterns={**found.patterns, "y": len(found.left)})
+            unsure = unsure or found.unsure
+            language = found.language if found.language != "en" else language
+            for pattern, count in found.patterns.items():
+                patterns[pattern] = patterns.get(pattern, 0) + count
+        return DateHabits(patterns, language, unsure)
+
+    def blanks(self, rest: Mapping[str, KeyValues], types: Mapping[str, Typed]) -> frozenset[str]:
+        """Return the words that stand for no value where a key is no text."""
+        return frozenset(
+            fold(word)
+            for key, each in rest.items()
+            for word in each.words
+            if types[key].type not in ("text", "yesno") or len(each.words) == 1
+        )
+
+    def numbers(self, fields: Mapping[str, Typed]) -> str:
+        """Return the language whose signs numbers have, if it is one."""
+        languages = {told.form.language for told in fields.values() if told.form.language}
+        return min(languages) if len(languages) == 1 else ""
+
+    def written_in(self, values: Mapping[str, KeyValues]) -> dict[str, str]:
+        """Return what bodies and titles are written in."""
+        found = {}
+        if self.stock.spec.read not in ("html", "feed", "markdown"):  # which are made ready already
+            bodies, titles = values.get("body"), values.get("title")
+            if (
+                bodies
+                and bodies.texts
+                and sum(text.lstrip().startswith("<") for text in bodies.texts) * 2 > len(bodies.texts)
+            ):
+                found["bodies"] = "html"
+            if titles and any(
+                re.search(r"</?(?:i|b|em|strong|sup|sub|span|br|a|small)\b[^>]*>|&[a-z]{2,8};|&#\d+;", text)
+                for text in titles.texts
+            ):
+                found["titles"] = "html"
+        return found
+
+    # what is told
+
+    def seen(
+        self,
+        values: Mapping[str, KeyValues],
+        dates: DateHabits,
+        flags: Mapping[str, tuple[str, int]],
+        words: Mapping[str, str],
+    ) -> Iterator[tuple[str, int]]:
+        """Yield the habits of a source, each with how often it was met."""
+        for field, column in self.columns.items():
+            if slugify(column) != field and field in values:
+                yield f"{field} is called {column}", values[field].number
+        for pattern, count in dates.patterns.items():
+            yield f"dates are written as {pattern}", count
+        for key in FLAGS:
+            texts = values[key].texts if key in values else {}
+            yes = sum(count for text, count in texts.items() if fold(text) in YES)
+            count = sum(texts.values()) - yes if key == "published" else yes
+            if count and set(map(fold, texts)) <= YES | NO:
+                yield f"{key} keeps entries back", count
+        for key, (meaning, count) in flags.items():
+            yield f"{key} keeps entries back, as {'draft' if meaning == 'published' else meaning}", count
+        for word, ours in words.items():
+            yield f"the status {word} means {ours}", values["status"].texts[word]
+        for name in {"title", "date"} - self.columns.keys():
+            for source, count in Counter(entry.guessed.get(name, "") for entry in self.raw).items():
+                if source:
+                    yield f"the {name} is that of the {source}", count
+
+    def tell(
+        self,
+        dates: DateHabits,
+        unknown: Sequence[str],
+        values: Mapping[str, KeyValues],
+        terms: Mapping[str, bool],
+        fields: Mapping[str, Typed],
+    ) -> None:
+        """Note what could be otherwise, what matters most first."""
+        first = []
+        if unknown:
+            counts = ", ".join(f"{quoted(word)} {values['status'].texts[word]}" for word in unknown[:3])
+            what = (
+                f"nobody knows what these words for a status mean ({counts}), so their entries are held back"
+            )
+            first.append(Unsure(what, f'statuses = {{ "{unknown[0]}" = "published" }} in the source'))
+        if dates.unsure:
+            what = f"{quoted(dates.unsure)} may begin with the day or the month, so it holds its entry back"
+            first.append(Unsure(what, 'dates = ["d/M/y"] or ["M/d/y"] in the source'))
+        if self.stock.spec.encoding:
+            what = "some files are not UTF-8 and are taken for Windows-1252"
+            first.append(Unsure(what, 'encoding = "…" in the source'))
+        for key, what in self.stock.private.items():
+            otherwise = "take it out of omit in the source"
+            first.append(Unsure(f"{key} looks like {what}, so it is not read", otherwise, "To read it,"))
+        self.unsure[:0] = [*self.stock.unsure, *first]
+        for key, told in fields.items():
+            if told.unsure:
+                sign = f"the comma in {quoted(told.unsure)}"
+                what = f"{key} is a text: nobody can tell whether {sign} parts thousands"
+                self.unsure.append(
+                    Unsure(what, f'numbers = "en" or "de" in the source, and {key} = {{ type = "number" }}')
+                )
+            elif told.odd:
+                at = values[key].first.get(told.odd[0])
+                odd = f"{quoted(told.odd[0])}{f' at {at}' if at else ''}"
+                what = f"{key} is a text, for not all values are {_SEVERAL[told.nearly]}: {odd} is not"
+                self.unsure.append(Unsure(what, f'{key} = {{ type = "{told.nearly}" }}'))
+        for key, tree in terms.items():
+            if not is_usual(key) and key in values:
+                what = f"{key} is taken for a {'tree of terms' if tree else 'taxonomy'}"
+                many = ", many = true" if values[key].many else ""
+                self.unsure.append(Unsure(what, f'{key} = {{ type = "text"{many} }} as a field instead'))
+
+
+_SEVERAL = {"number": "numbers", "date": "dates", "url": "addresses"}
+_WHAT_IT_IS = {
+    "status": "a word for a status", "date": "a date", "image": "a picture", "id": "different for each entry",
+    "slug": "different for each entry", "address": "an address of a page", "source": "ours to tell",
+    "pinned": "yes or no", "updated": "a date", "expires": "a date",
+}  # fmt: skip
+
+
+def _is_better_as_terms(values: KeyValues) -> bool:
+    """Say whether values are names of things or people by which one would look for entries."""
+    return (
+        values.many
+        or is_term_name(values.key)
+        or are_people(values)
+        or any("," in text for text in values.texts)
+    )
 
 
 def _renamed(entry: Entry, columns: Mapping[str, str]) -> Entry:
     """Return an entry with the names of fields for its keys."""
+    if not columns:
+        return entry
     fields = {column: field for field, column in columns.items()}
     values = {
         fields.get(key, key): value
         for key, value in entry.values.items()
         if key not in columns or key in fields
     }
-    return entry._replace(values=values) if fields else entry
-
-
-def _more_dates(dates: DateHabits, given: _GivenEntries, keys: Sequence[str]) -> DateHabits:
-    """Return how dates are written, with those of other fields nearly all of whose values are dates."""
-    for key in keys:
-        texts = given.texts(key)
-        found = dates_of(texts)
-        is_date = sum(found.patterns.values()) >= _NEARLY * len(texts)
-        if found.patterns and EPOCH not in found.patterns and is_date:
-            language = found.language if dates.language == "en" else dates.language
-            dates = dates._replace(patterns={**found.patterns, **dates.patterns}, language=language)
-    return dates
-
-
-def _kinds(
-    spec: SourceSpec, entries: Sequence[Entry], keys: Sequence[str], unsure: list[Unsure]
-) -> tuple[SourceSpec, Callable[[Entry], str]]:
-    """Return a source that says of what kinds its entries are, and what tells the kind of one."""
-    otherwise = f'kind = "{_word(spec.name)}" for one kind'
-    for key in _KIND_KEYS:
-        texts = texts_of(entries, key)
-        if key in keys and len(texts) == len(entries) and len(set(texts)) <= _MOST_KINDS:
-            unsure.append(Unsure(f"{key} is taken for the kind of an entry", otherwise))
-            return _by_key(spec, key, {text: _word(text) for text in dict.fromkeys(texts)})
-    in_folders = [entry.path.partition("/")[0] for entry in entries if "/" in entry.path]
-    folders = Counter(in_folders if spec.read in ("markdown", "html") else ())
-    is_dated = any(_YEAR.fullmatch(name) for name in folders)
-    if folders and not is_dated and len(folders) <= _MOST_KINDS and len(in_folders) > len(folders):
-        words = {name: _word(name) for name in folders}
-        at_root = "page" if len(in_folders) < len(entries) else ""
-        unsure.append(Unsure("each folder is taken for a kind", otherwise))
-        changed = replace(_with_kinds(spec, "{folder}", words), kind_at_root=at_root)
-        return changed, lambda entry: words[entry.path.partition("/")[0]] if "/" in entry.path else at_root
-    word = _word(singular(spec.table.table if spec.table else spec.name))
-    return replace(spec, kind=word), lambda _: word
-
-
-def _by_key(
-    spec: SourceSpec, key: str, words: Mapping[str, str]
-) -> tuple[SourceSpec, Callable[[Entry], str]]:
-    """Return a source whose entries say of what kinds they are, and what tells the kind of one."""
-    return _with_kinds(spec, f"{{{key}}}", words), lambda entry: words[as_text(entry.values[key])]
-
-
-def _with_kinds(spec: SourceSpec, kind: str, words: Mapping[str, str]) -> SourceSpec:
-    """Return a source whose kinds have other words there."""
-    return replace(spec, kind=kind, kinds={text: word for text, word in words.items() if text != word})
-
-
-def _word(text: str) -> str:
-    """Return a word that a kind can be called."""
-    found = slugify(text).replace(".", "-").strip("-")
-    found = found if found and can_be_named(found) else "article"
-    return f"{found}-entry" if is_keyword(found) or found in CORE_FIELDS or found == "entry" else found
+    return entry._replace(values=values)

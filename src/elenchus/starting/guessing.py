@@ -1,345 +1,381 @@
-"""What values seem to be: types, dates by patterns, terms, keys that keep entries back, with how many fit."""
+"""What keys are for, and what their values seem to be: types, terms, words that keep entries back."""
 
 from __future__ import annotations
 
 import re
 from collections import Counter
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
-from elenchus.schema.conform import says_yes_or_no
 from elenchus.schema.convert import NO, YES
 from elenchus.schema.types import CORE_FIELDS, STATUSES
-from elenchus.values.datepatterns import EPOCH, date_reader
+from elenchus.starting.dates import ISO_DAY, dates_of, reads
+from elenchus.starting.numbers import numbers_of
+from elenchus.starting.vocabulary import names_of, word_meanings, words
+from elenchus.values.datepatterns import EPOCH
+from elenchus.values.numberpatterns import NumberForm
 from elenchus.values.texts import fold
-from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Sequence
+    from collections.abc import Callable, Iterable, Mapping, Sequence
 
-    from elenchus.starting.looking import Entry
+    from elenchus.starting.dates import DateHabits
+    from elenchus.starting.values import KeyValues
 
 __all__ = [
-    "DateHabits",
     "Typed",
-    "dates_of",
+    "are_people",
+    "can_be",
     "flags_of_keys",
+    "is_choice",
+    "is_code_name",
+    "is_event",
+    "is_meant",
+    "is_people_name",
+    "is_term_name",
     "is_usual",
     "renamed_keys",
     "separator_of",
     "statuses_of",
     "terms_of_keys",
-    "texts_of",
     "typed",
 ]
 
-_FIT = 0.95  # of the values of a key that must fit a type for it to be declared
+_MOSTLY = 0.9  # of the values of a key that fit a type, for the others to be told as odd
 _FEWEST_TERMS = 2  # entries that share a term
 _LONGEST_TERM = 60
-_ISO = re.compile(r"\d{4}-\d{2}-\d{2}")
-_ISO_TIME = re.compile(r"\d{4}-\d{2}-\d{2}[T ]\d{1,2}:\d{2}(:\d{2}(\.\d+)?)?\s?(Z|[+-]\d{2}:?\d{2})?")
-_IMAGE = re.compile(r"\S+\.(?:jpe?g|png|gif|webp|svg|avif)", re.IGNORECASE)
-_NUMBER = re.compile(r"[+-]?(\d+(_\d+)*\.?\d*|\.\d+)(e[+-]?\d{1,3})?", re.IGNORECASE)
-_TESTS: dict[str, Callable[[str], bool]] = {
-    "yesno": lambda text: fold(text) in (YES | NO) - {"0", "1"},
-    "integer": lambda text: re.fullmatch(r"[+-]?\d{1,18}(_\d{1,18})*", text) is not None,
-    "number": lambda text: _NUMBER.fullmatch(text) is not None,
-    "date": lambda text: _ISO.fullmatch(text) is not None,
-    "datetime": lambda text: (_ISO.fullmatch(text) or _ISO_TIME.fullmatch(text)) is not None,
-    "url": lambda text: re.match(r"https?://\S+$", text) is not None,
-    "image": lambda text: _IMAGE.fullmatch(text) is not None,
-}
-# Keys that other people give to what every entry has here, the likeliest first.
-_NAMES = {
-    "title": ("name", "headline", "heading", "subject", "label"),
-    "date": ("published", "date_published", "publish_date", "published_at", "publishdate", "pubdate",
-             "created", "created_at", "creation_date", "day", "added", "timestamp"),
-    "updated": ("modified", "last_modified", "lastmod", "modified_at", "updated_at", "changed"),
-    "expires": ("expiry", "expiry_date", "expires_at", "unpublish_date", "valid_until"),
-    "summary": ("about", "description", "excerpt", "abstract", "teaser", "intro", "lead"),
-    "body": ("content", "text", "html", "markdown"),
-    "status": ("state", "visibility"),
-    "author": ("writer", "written_by", "creator"),
-    "image": ("cover", "thumbnail", "picture", "photo", "featured_image"),
-}  # fmt: skip
-_TERMS = frozenset(
-    [
-        "tag",
-        "tags",
-        "category",
-        "categories",
-        "topic",
-        "topics",
-        "keyword",
-        "keywords",
-        "subject",
-        "subjects",
-        "series",
-        "section",
-        "sections",
-        "theme",
-        "themes",
-    ]
-)
-_PEOPLE = ("author", "authors")
-_STATUS_WORDS = {
-    "published": "published publish public live online active visible final released yes true 1",
-    "draft": "draft pending unpublished review inreview unfinished wip no false 0 new",
-    "scheduled": "scheduled future planned",
-    "withdrawn": "withdrawn private hidden archived deleted trash removed retired inactive offline",
-}
-_WORDS = {word: status for status, words in _STATUS_WORDS.items() for word in words.split()}
-_HIDING = frozenset(
-    [
-        "hidden",
-        "hide",
-        "private",
-        "archived",
-        "deleted",
-        "disabled",
-        "inactive",
-        "invisible",
-        "internal",
-        "offline",
-        "secret",
-        "unlisted",
-        "unpublished",
-        "wip",
-        "isdraft",
-        "ishidden",
-        "isprivate",
-        "expired",
-    ]
-)
-_SHOWING = frozenset(["active", "enabled", "live", "online", "public", "visible", "ispublished"])
-_SURE = (
-    "y/MM/dd",
-    "y.MM.dd",
-    "y-M-d",
-    "d.M.y",
-    "d.M.yy",
-    "EEE, d MMM y HH:mm:ss Z",
-    "y-MM-dd HH:mm:ss Z",
-    "y/MM/dd HH:mm",
-)
-_WORDY = (
-    "d MMMM y",
-    "MMMM d, y",
-    "d. MMMM y",
-    "d MMM y",
-    "MMM d, y",
-    "d. MMM y",
-    "EEEE, d MMMM y",
-    "MMMM d y",
-)
-_SLASHED = re.compile(r"(\d{1,2})[/-](\d{1,2})[/-](\d{4})")
-_LANGUAGES = ("en", "de", "fr", "es", "it", "nl", "pt", "da", "sv", "nb", "fi", "pl")
+_LONGEST_CHOICE = 24
+_MOST_CHOICES = 8
+_MOST_TERMS = 2_000
+_CLOCK = re.compile(r"\d{1,2}[:.]\d{2}(?:[:.]\d{2})?")
+_REPEATED = 2.0  # times that a term of a text is there on the average
+_LONGEST_NUMBER = 15  # digits
+_FEW_ODD = 3
+_NO_CODES = frozenset(["paid", "valid", "grid", "solid", "fluid", "android", "covid"])
+_IMAGE = re.compile(r"\S[^\n]*\.(?:jpe?g|png|gif|webp|svg|avif)", re.IGNORECASE)
+_URL = re.compile(r"https?://\S+")
+_WHOLE = re.compile(r"[+-]?\d{1,18}(_\d{1,18})*")
+_PADDED = re.compile(r"[+-]?0\d+")
 
 
 class Typed(NamedTuple):
-    """What the values of a key are: a type, whether they are lists, how many there are and how many fit.
+    """What the values of a key are: a type, whether they are lists, how numbers are written, all choices.
 
-    ``odd`` is one that does not; ``kind`` that of the entries to which they refer.
+    ``number`` is how many values there are. If nearly all of them fit a narrower type, ``nearly`` is that
+    type and ``odd`` are values that do not fit. ``kind`` is that of the entries to which they refer.
     """
 
     type: str
-    many: bool
-    total: int
-    fitting: int
-    odd: str = ""
+    many: bool = False
+    number: int = 0
+    form: NumberForm = NumberForm()
+    choices: tuple[str, ...] = ()
+    nearly: str = ""
+    odd: tuple[str, ...] = ()
     kind: str = ""
-
-
-class DateHabits(NamedTuple):
-    """How dates are written: patterns with how often each was met, the language of their words.
-
-    ``unsure`` is one of which nobody can tell the day from the month.
-    """
-
-    patterns: dict[str, int]
-    language: str
     unsure: str = ""
 
-
-def _scalars(value: Any) -> list[str]:
-    """Return the texts in a value, those of a list each."""
-    values = value if isinstance(value, list) else [value]
-    return [text for each in values if each is not None and (text := as_text(each))]
-
-
-def texts_of(entries: Iterable[Entry], key: str) -> list[str]:
-    """Return the texts that entries have for a key."""
-    return [text for entry in entries if key in entry.values for text in _scalars(entry.values[key])]
+    def wider(self) -> Typed:
+        """Return what holds values that do not fit: numbers, or texts."""
+        found = "number" if self.type == "integer" else "datetime" if self.type == "date" else "text"
+        form = self.form if found == "number" else NumberForm()
+        return self._replace(type=found, nearly=self.type, form=form, choices=(), kind="")
 
 
-def renamed_keys(keys: Iterable[str], entries: Sequence[Entry]) -> dict[str, str]:
+def renamed_keys(values: Mapping[str, KeyValues], *, is_title_made: bool) -> dict[str, str]:
     """Return for fields that every entry has the keys that content has them under, where it has no own."""
-    by_fold = {fold(key).replace(" ", "_").replace("-", "_"): key for key in keys}
+    names = {key: re.sub(r"[ -]", "_", fold(key)) for key in reversed(list(values))}
+    by_fold = {name.rpartition(".")[2]: key for key, name in names.items()}
+    by_fold |= {name: key for key, name in names.items()}
     found: dict[str, str] = {}
     for field in CORE_FIELDS:
-        if field in by_fold.values() and not (field == "title" and _is_made(entries)):
+        own = next((key for key in values if fold(key) == field), "")
+        if (
+            own
+            and (can_be(field, values[own]) or is_meant(field, values[own]))
+            and not (field == "title" and is_title_made)
+        ):
             continue
-        for name in (field, *_NAMES.get(field, ())):
+        for name in (field, *names_of(field)):
             key = by_fold.get(name)
-            if key and key != field and key not in found.values() and _can_be(field, key, entries):
+            if key and fold(key) != field and key not in found.values() and can_be(field, values[key]):
                 found[field] = key
                 break
     return found
 
 
-def _is_made(entries: Sequence[Entry]) -> bool:
-    """Say whether the titles of entries are nothing that anybody wrote."""
-    return bool(entries) and all("title" in entry.guessed for entry in entries)
+def is_meant(field: str, values: KeyValues) -> bool:
+    """Say whether a key that is called like a date of every entry holds one, even if nobody can read it."""
+    if field not in ("date", "updated", "expires") or values.whole or values.many:
+        return False
+    return 2 * sum(any(map(str.isdecimal, text)) for text in values.texts) > len(values.texts)
 
 
-def _can_be(field: str, key: str, entries: Sequence[Entry]) -> bool:
-    """Say whether the values of a key can be those of a field."""
-    texts = texts_of(entries, key)
-    if field in ("date", "updated", "expires"):
-        return (
-            bool(texts)
-            and sum(any(char.isdigit() for char in text) for text in texts) >= _FIT * len(texts)
-            and not (all(says_yes_or_no(text) for text in texts))
-        )
-    if field == "image":
-        return bool(texts) and sum(bool(_IMAGE.search(text)) for text in texts) >= _FIT * len(texts)
-    if field == "status":
-        return bool(texts) and sum(fold(text) in _WORDS for text in texts) * 2 >= len(texts)
-    return bool(texts)
+def can_be(field: str, values: KeyValues) -> bool:
+    """Say whether the values of a key can be those of a field that every entry has."""
+    texts = values.texts
+    if not texts or values.whole:
+        return False
+    test = _CAN_BE.get(field)
+    return test(values) if test else True
 
 
-def dates_of(texts: Sequence[str]) -> DateHabits:
-    """Return how dates are written that are not as ISO 8601 has them; day and month are never guessed."""
-    left = [text for text in texts if text and not _TESTS["datetime"](text)]
-    found: Counter[str] = Counter()
-    language = "en"
-    if len(left) > 0 and sum(text.isdigit() and len(text) in (10, 13) for text in left):
-        found[EPOCH] = sum(text.isdigit() and len(text) in (10, 13) for text in left)
-        left = [text for text in left if not (text.isdigit() and len(text) in (10, 13))]
-    for pattern in _SURE:
-        left = _take(pattern, language, left, found)
-    if left:
-        best = max(_LANGUAGES, key=lambda tried: sum(bool(date_reader(_WORDY, tried)(text)) for text in left))
-        language = best if any(date_reader(_WORDY, best)(text) for text in left) else "en"
-        for pattern in _WORDY:
-            left = _take(pattern, language, left, found)
-    unsure = ""
-    slashed = [match for text in left if (match := _SLASHED.fullmatch(text.strip()))]
-    if slashed:
-        sign = slashed[0][0].strip("0123456789")[0]
-        day_first = sum(int(match[1]) > 12 for match in slashed)  # noqa: PLR2004 - months of a year
-        month_first = sum(int(match[2]) > 12 for match in slashed)  # noqa: PLR2004
-        if bool(day_first) != bool(month_first):
-            pattern = f"d{sign}M{sign}y" if day_first else f"M{sign}d{sign}y"
-            left = _take(pattern, language, left, found)
+def _are_dates(values: KeyValues) -> bool:
+    """Say whether values are dates, but for a few that somebody wrote otherwise."""
+    if values.many:
+        return False
+    found = dates_of(values.texts)
+    slashed = sum(values.texts[text] for text in found.left if found.unsure and text[:1].isdecimal())
+    wrong = sum(values.texts[text] for text in found.left) - slashed
+    is_year = EPOCH not in found.patterns and all(re.fullmatch(r"\d{4}", text) for text in values.texts)
+    return is_year or (wrong * 2 < values.number and bool(found.patterns or wrong < values.number))
+
+
+def _are_known(values: KeyValues) -> bool:
+    """Say whether some values are words for a status that we know."""
+    known, unknown = _known_words(values.texts)
+    return bool(known) or not unknown
+
+
+def _known_words(texts: Iterable[str]) -> tuple[dict[str, str], list[str]]:
+    """Return words for a status with what they mean here, ours too, and those that mean nothing known."""
+    known, doubtful = word_meanings("statuses"), word_meanings("perhaps")
+    found: dict[str, str] = {}
+    perhaps: dict[str, str] = {}
+    unknown: list[str] = []
+    for text in texts:
+        word = re.sub(r"[\s_-]", "", fold(text))
+        if fold(text) in STATUSES:
+            found[text] = fold(text)
+        elif word in known:
+            found[text] = known[word]
+        elif word in doubtful:
+            perhaps[text] = doubtful[word]
         else:
-            unsure = slashed[0][0]
-    return DateHabits(dict(found), language, unsure)
+            unknown.append(text)
+    if found:
+        found |= perhaps
+    else:
+        unknown += perhaps
+    return found, unknown
 
 
-def _take(pattern: str, language: str, texts: Sequence[str], found: Counter[str]) -> list[str]:
-    """Count the texts that a pattern reads, and return the others."""
-    read = date_reader((pattern,), language)
-    left = [text for text in texts if not read(text)]
-    if len(left) < len(texts):
-        found[pattern] += len(texts) - len(left)
-    return left
+_CAN_BE: dict[str, Callable[[KeyValues], bool]] = {
+    "title": lambda values: not values.many,
+    "date": _are_dates,
+    "updated": _are_dates,
+    "expires": _are_dates,
+    "image": lambda values: all(map(_IMAGE.fullmatch, values.texts)),
+    "status": _are_known,
+    "pinned": lambda values: all(fold(text) in YES | NO for text in values.texts),
+    "parent": lambda _: True,
+    "address": lambda values: all("/" in text and " " not in text for text in values.texts),
+    "slug": lambda values: not values.many and 2 * len(values.texts) > values.number,
+    "id": lambda values: not values.many and len(values.texts) > _MOSTLY * values.number,
+    "source": lambda _: False,
+    "kind": lambda _: True,
+}
 
 
-def typed(entries: Sequence[Entry], key: str, dates: DateHabits) -> Typed:
-    """Return what the values of a key are: the narrowest type that nearly all of them fit."""
-    texts = texts_of(entries, key)
-    many = any(isinstance(entry.values.get(key), list) for entry in entries)
-    read = date_reader(tuple(dates.patterns), dates.language) if dates.patterns else lambda _: ""
-    for name, test in _TESTS.items():
-        if name in ("yesno", "integer") or not dates.patterns or name not in ("date", "datetime"):
-            fitting = sum(test(text) for text in texts)
-        else:
-            usual = [text if test(text) else read(text) for text in texts if text != ""]
-            fitting = sum(bool(text) and test(text) for text in usual)
-        if texts and fitting >= _FIT * len(texts):
-            odd = (
-                next((text for text in texts if not (test(text) or read(text))), "")
-                if fitting < len(texts)
-                else ""
-            )
-            return Typed(name, many, len(texts), fitting, odd)
-    return Typed("text", many, len(texts), len(texts))
+def is_code_name(key: str) -> bool:
+    """Say whether a key is called like a number or code that tells things apart."""
+    last = re.split(r"[\W_]+", fold(key))[-1]
+    return last in words("keys.codes") or (last.endswith("id") and len(last) > 4 and last not in _NO_CODES)  # noqa: PLR2004
 
 
-def terms_of_keys(entries: Sequence[Entry], keys: Iterable[str]) -> dict[str, bool]:
+def is_event(key: str) -> bool:
+    """Say whether a key tells when something takes place, which is not when its entry becomes public."""
+    return re.sub(r"[\s-]", "_", fold(key)) in words("keys.events")
+
+
+def typed(values: KeyValues, dates: DateHabits) -> Typed:
+    """Return what the values of a key are: the narrowest type that all of them fit."""
+    texts, many, number = values.texts, values.many, values.number
+    if values.whole or not texts:
+        return Typed("text", many, number)
+    folded = {fold(text) for text in texts}
+    are_marks = folded <= words("texts.marks")
+    is_clear = not are_marks or len(folded) > 1 or "x" in folded
+    if folded <= YES | NO and not folded <= {"0", "1"} and is_clear:
+        return Typed("yesno", many, number)
+    if _are_whole(values):
+        return Typed("integer", many, number)
+    is_code = is_code_name(values.key) or any(map(_PADDED.fullmatch, texts))
+    if not is_code and (habit := numbers_of(texts)):
+        if habit.unsure:
+            return Typed("text", many, number, nearly="number", unsure=habit.unsure)
+        return Typed("integer" if habit.is_whole else "number", many, number, habit.form)
+    if found := _as_dates(values, dates):
+        return found
+    for name, test in (("url", _URL), ("image", _IMAGE)):
+        if all(map(test.fullmatch, texts)):
+            return Typed(name, many, number)
+    return _nearly(values) or Typed("text", many, number)
+
+
+def _are_whole(values: KeyValues) -> bool:
+    """Say whether values are whole numbers, and no codes that begin with a zero or have too many digits."""
+    return all(
+        _WHOLE.fullmatch(text) and not _PADDED.fullmatch(text) and len(text) <= _LONGEST_NUMBER
+        for text in values.texts
+    )
+
+
+def _as_dates(values: KeyValues, dates: DateHabits) -> Typed | None:
+    """Return the type of dates if all values are some, as the source writes them."""
+    known = set(dates.patterns)
+    found = dates_of(values.texts)
+    if found.left or not set(found.patterns) <= known or EPOCH in found.patterns:
+        return None
+    is_day = all(ISO_DAY.fullmatch(text) for text in values.texts if reads(text))
+    has_time = any("H" in pattern for pattern in found.patterns)
+    return Typed("date" if is_day and not has_time else "datetime", values.many, values.number)
+
+
+def _nearly(values: KeyValues) -> Typed | None:
+    """Return a text of which nearly all values fit a narrower type; None if there is none of these."""
+    tests: dict[str, Callable[[str], object]] = {
+        "number": lambda text: numbers_of({text: 1}),
+        "date": lambda text: not dates_of({text: 1}).left,
+        "url": _URL.fullmatch,
+    }
+    texts = list(values.texts)[:500]
+    for name, test in tests.items():
+        odd = [text for text in texts if not test(text)]
+        if values.texts and len(odd) < (1 - _MOSTLY) * len(texts) and len(texts) > _FEW_ODD:
+            if name == "number" and not _is_one_form(values, odd):
+                continue
+            return Typed("text", values.many, values.number, nearly=name, odd=tuple(odd[:_FEW_ODD]))
+    return None
+
+
+def _is_one_form(values: KeyValues, odd: Sequence[str]) -> bool:
+    """Say whether the values that are numbers are written in one way."""
+    return (
+        numbers_of({text: count for text, count in values.texts.items() if text not in set(odd)}) is not None
+    )
+
+
+def are_people(values: KeyValues) -> bool:
+    """Say whether values look like names of people: two or three words that begin with capitals."""
+    name = re.compile(
+        r"[^\W\d_a-zà-ÿ][\w.’'-]+(?:\s(?:[^\W\d_a-zà-ÿ][\w.’'-]*|de|van|von|der|la|di|af|bin|al)){1,3}"
+    )
+    fitting = sum(count for text, count in values.texts.items() if name.fullmatch(text))
+    return fitting >= _MOSTLY * values.number > 0
+
+
+def is_choice(values: KeyValues) -> bool:
+    """Say whether a text is one of a few short words that many entries share."""
+    texts = values.texts
+    return (
+        1 < len(texts) <= _MOST_CHOICES
+        and values.number >= 4 * len(texts)
+        and not values.many
+        and all(len(text) <= _LONGEST_CHOICE and "," not in text for text in texts)
+        and len(set(map(fold, texts))) == len(texts)
+    )
+
+
+def terms_of_keys(values: Iterable[KeyValues], types: Mapping[str, Typed]) -> dict[str, bool]:
     """Return the keys whose values are terms, and whether these stand below one another."""
     found: dict[str, bool] = {}
-    for key in keys:
-        texts = texts_of(entries, key)
-        is_named = is_usual(key)
-        is_listed = any(isinstance(entry.values.get(key), list) for entry in entries)
-        if not texts or max(map(len, texts)) > _LONGEST_TERM * (5 if is_named else 1):
+    for each in values:
+        told = types.get(each.key)
+        if told is None or told.type not in ("text", "integer") or each.whole or not each.texts or told.kind:
             continue
-        shared = Counter(map(fold, texts)).most_common(1)[0][1]
-        is_worded = not any(
-            _TESTS[name](text) for text in texts[:1] for name in ("url", "image", "number", "datetime")
-        )
-        is_shared = is_listed and shared >= _FEWEST_TERMS and is_worded
-        if is_named or is_shared or _are_parted(texts):
-            found[key] = any("/" in text.strip("/") for text in texts) and fold(key) not in _PEOPLE
+        is_named = is_usual(each.key)
+        if max(map(len, each.texts)) > _LONGEST_TERM * (5 if is_named else 1):
+            continue
+        if is_named or (told.type == "text" and _are_shared(each)):
+            found[each.key] = _are_paths(each) and not is_people_name(each.key)
     return found
 
 
-def _are_parted(texts: Sequence[str]) -> bool:
-    """Say whether some texts are several words parted by commas, of which others have the same."""
-    parted = [[part.strip() for part in text.split(",")] for text in texts]
-    parts = Counter(fold(part) for each in parted for part in each)
-    several = [each for each in parted if len(each) > 1]
-    if not several or any(
-        not part or len(part) > _LONGEST_TERM // 2 or " " in part for each in several for part in each
-    ):
+def _are_paths(values: KeyValues) -> bool:
+    """Say whether some terms are paths in a tree, such as ``travel/europe``."""
+    inner = [text for text in values.texts if re.fullmatch(r"[^/\s][^/]*[^/\s]/[^/\s][^/]*", text)]
+    tops = {text.partition("/")[0] for text in inner}
+    return bool(inner) and (len(inner) * 2 > len(values.texts) or bool(tops & values.texts.keys()))
+
+
+def _are_shared(values: KeyValues) -> bool:
+    """Say whether entries share the texts of a key, so that these name groups of entries."""
+    counts: Counter[str] = Counter()
+    for text, count in values.texts.items():
+        counts[fold(text)] += count
+    if len(counts) > _MOST_TERMS:
         return False
-    return all(any(parts[fold(part)] >= _FEWEST_TERMS for part in each) for each in several)
+    if values.many:
+        return counts.most_common(1)[0][1] >= _FEWEST_TERMS
+    if _are_parted(values):
+        return True
+    is_repeated = values.number >= _REPEATED * len(counts) and values.number > _FEW_ODD and len(counts) > 1
+    if all(map(_CLOCK.fullmatch, counts)):
+        return False
+    is_worded = all("\n" not in text and not text.endswith((".", "!", "?")) for text in counts)
+    return is_worded and (is_repeated or (is_term_name(values.key) and counts.most_common(1)[0][1] > 1))
+
+
+def _are_parted(values: KeyValues) -> bool:
+    """Say whether some texts are several words parted by one sign, of which others have the same."""
+    sign = separator_of(values.texts)
+    parted = {text: [part.strip() for part in text.split(sign)] for text in values.texts}
+    several = [each for each in parted.values() if len(each) > 1]
+    if not several:
+        return False
+    parts = Counter(
+        fold(part) for text, each in parted.items() for part in each for _ in range(values.texts[text])
+    )
+    longest = _LONGEST_TERM // 2
+    if any(not part or len(part) > longest or part.count(" ") > 2 for each in several for part in each):  # noqa: PLR2004
+        return False
+    shared = sum(any(parts[fold(part)] >= _FEWEST_TERMS for part in each) for each in several)
+    many_words = any(" " in part for each in several for part in each) and sign == ","
+    return shared >= (_MOSTLY if many_words else 0.5) * len(several)
 
 
 def is_usual(key: str) -> bool:
     """Say whether a key is what most people call terms or people."""
-    return fold(key) in _TERMS or fold(key) in _PEOPLE
+    return fold(key).rpartition(".")[2] in words("keys.terms") or is_people_name(key)
 
 
-def separator_of(texts: Sequence[str]) -> str:
-    """Return what parts terms that stand in one text: a bar, a semicolon (without commas), or a comma."""
-    if any("|" in text for text in texts):
-        return "|"
-    if any(";" in text for text in texts) and not any("," in text for text in texts):
-        return ";"
-    return ","
+def is_people_name(key: str) -> bool:
+    """Say whether a key is what people are called by whom an entry is."""
+    return fold(key) in words("keys.people")
 
 
-def flags_of_keys(entries: Sequence[Entry], keys: Iterable[str]) -> dict[str, tuple[str, int]]:
+def is_term_name(key: str) -> bool:
+    """Say whether a key is a word for what things are filed under."""
+    known = words("keys.filed_under")
+    parts = re.split(r"[\s_.-]", fold(key))
+    return any(part in known or part.removesuffix("s") in known for part in parts)
+
+
+def separator_of(texts: Iterable[str]) -> str:
+    """Return what parts several values that stand in one text: the sign that most texts with any have."""
+    counts = Counter(sign for text in texts for sign in ("|", ";", " / ", ",") if sign in text)
+    return max(("|", ";", ",", " / "), key=lambda sign: counts[sign]) if counts else ","
+
+
+def flags_of_keys(values: Iterable[KeyValues]) -> dict[str, tuple[str, int]]:
     """Return the keys that seem to keep entries back: the status that yes gives, and how often they do."""
+    known, showing = word_meanings("statuses"), words("keys.showing")
+    hiding = {word for word, status in known.items() if status in ("draft", "withdrawn")}
+    hiding = (hiding - words("keys.not_hiding")) | words("keys.hiding") | showing
     found: dict[str, tuple[str, int]] = {}
-    for key in keys:
-        name = fold(key).replace("_", "").replace("-", "").replace(" ", "")
-        texts = texts_of(entries, key)
-        if name in _HIDING | _SHOWING and texts and all(says_yes_or_no(text) for text in texts):
-            meaning = (
-                "published"
-                if name in _SHOWING
-                else "draft"
-                if "draft" in name or name == "wip"
-                else "withdrawn"
-            )
-            count = sum((fold(text) in YES) != (name in _SHOWING) for text in texts)
-            found[key] = (meaning, count)
+    for each in values:
+        name = re.sub(r"[\s_-]", "", fold(each.key))
+        if name not in hiding or not each.texts or any(fold(text) not in YES | NO for text in each.texts):
+            continue
+        is_draft = "draft" in name or known.get(name) == "draft"
+        meaning = "published" if name in showing else "draft" if is_draft else "withdrawn"
+        counts = each.texts.items()
+        count = sum(often for text, often in counts if (fold(text) in YES) != (name in showing))
+        found[each.key] = (meaning, count)
     return found
 
 
 def statuses_of(texts: Iterable[str]) -> tuple[dict[str, str], list[str]]:
-    """Return words for a status with what they mean here, and those that mean nothing known."""
-    found: dict[str, str] = {}
-    unknown: list[str] = []
-    for text in dict.fromkeys(texts):
-        word = fold(text).replace(" ", "").replace("-", "").replace("_", "")
-        if fold(text) in STATUSES:
-            continue
-        if word in _WORDS:
-            found[text] = _WORDS[word]
-        else:
-            unknown.append(text)
-    return found, unknown
+    """Return foreign words for a status with what they mean here, and those that mean nothing known."""
+    found, unknown = _known_words(dict.fromkeys(texts))
+    return {text: word for text, word in found.items() if fold(text) not in STATUSES}, unknown

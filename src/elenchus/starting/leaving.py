@@ -8,6 +8,7 @@ from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING, NamedTuple
 
 from elenchus.files import is_file, read_whole
+from elenchus.starting.shapes import are_alike
 from elenchus.values.private import is_private_file, private_name, private_text, private_values
 from elenchus.values.wording import as_text
 
@@ -38,7 +39,6 @@ _SETTINGS = frozenset(
 )
 _STRUCTURED = (".json", ".jsonl", ".ndjson", ".csv", ".tsv", ".db", ".sqlite", ".sqlite3")
 _TEXTS = (".md", ".markdown", ".mdown", ".html", ".htm", ".txt")
-_ALIKE = 0.5  # of the keys that two documents share
 # Tables that a program keeps for itself.
 _TABLES = """
 session sessions log logs audit audits audit_log cache caches setting settings option options config configs
@@ -159,7 +159,7 @@ def _lone_objects(base: Path, paths: Sequence[str]) -> Iterator[str]:
     for inside in shapes.values():
         for path, keys in inside:
             others = (other for name, other in inside if name != path)
-            if not any(len(keys & other) >= _ALIKE * len(keys | other) for other in others):
+            if not any(are_alike(keys, other) for other in others):
                 yield path
 
 

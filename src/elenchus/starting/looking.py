@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import json
 import os
 import re
-from collections import defaultdict
+from collections import Counter, defaultdict
 from itertools import islice
 from pathlib import Path
 from types import MappingProxyType
@@ -13,16 +12,19 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from elenchus import sources
 from elenchus.errors import About, FolderError, Place, Problem
-from elenchus.files import TooManyFiles, is_file, open_regular, read_whole, scanned, unreadable
+from elenchus.files import TooManyFiles, is_file, open_regular, scanned, unreadable
 from elenchus.frozen import replace
 from elenchus.schema.record import Record, RowBatch
 from elenchus.sources import SourceSpec, below
 from elenchus.starting.leaving import LeftOut, left_out, private_keys
+from elenchus.starting.shapes import Shaped, json_sources, name_of_source, row_sources
 from elenchus.values.filepaths import fixed_part, is_inside, is_pattern
-from elenchus.values.texts import slugify
+from elenchus.values.slugs import slugify
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
+
+    from elenchus.starting.unsure import Unsure
 
 __all__ = ["Entry", "Stock", "address_stock", "read_stock", "stocks_in"]
 
@@ -37,11 +39,11 @@ _JSON_FEED = b"jsonfeed.org/version"
 _OWN = re.compile(
     r"(?:elenchus|listings|pages)\.toml|(?:listings|pages|templates|published|terms)/.*|\.elenchus/.*"
 )
+_MOST_MEMBERS = 10_000  # of an archive
 _START = 4096
 _OLD = "cp1252"  # of Windows in western languages: what most files have that are not UTF-8
-_DEEPEST = 4  # objects around the records of a document
 _MOST_FILES = 100_000  # of a folder in which content is looked for
-_MOST = 20_000  # entries of a source that are looked at
+_MOST = 5_000  # entries of a source that are looked at
 
 
 class Entry(NamedTuple):
@@ -58,7 +60,8 @@ class Stock(NamedTuple):
     """Content of one format that belongs together: how it is read, and what was found in it.
 
     ``refers`` are the columns of a table that hold keys of others, with the names of those. ``private`` are
-    keys that are not read, with what they hold.
+    keys that are not read, with what they hold. ``unsure`` is what could be read otherwise. If it
+    ``is_sample``, there are more entries than were looked at.
     """
 
     spec: SourceSpec
@@ -66,6 +69,8 @@ class Stock(NamedTuple):
     problems: Sequence[Problem]
     refers: Mapping[str, str] = MappingProxyType({})
     private: Mapping[str, str] = MappingProxyType({})
+    unsure: Sequence[Unsure] = ()
+    is_sample: bool = False
 
 
 def stocks_in(root: Path, place: Path, noted: list[LeftOut]) -> Iterator[Stock]:
@@ -88,14 +93,25 @@ def stocks_in(root: Path, place: Path, noted: list[LeftOut]) -> Iterator[Stock]:
         if found := _format_of(base / path):
             by_format[found].append(path if start == "." else f"{start}/{path}")
     for read, paths in by_format.items():
-        for name, places in _sources_of(read, paths, start).items():
+        for shaped in _specs(root, read, paths, start, base.resolve().name):
             exclude = tuple(
-                f"{inner}{each}" for each in left.patterns if _may_meet(root, places, f"{inner}{each}")
+                f"{inner}{each}"
+                for each in left.patterns
+                if _may_meet(root, shaped.spec.paths, f"{inner}{each}")
             )
-            spec = SourceSpec(name, read, tuple(places), kind="entry", exclude=exclude, outside=outside)
-            if read == "json":
-                spec = replace(spec, records=_records_in(root / places[0]))
-            yield read_stock(root, spec)
+            yield read_stock(root, replace(shaped.spec, exclude=exclude, outside=outside), shaped.unsure)
+
+
+def _specs(root: Path, read: str, paths: Sequence[str], start: str, top: str) -> Iterator[Shaped]:
+    """Yield the sources that files of a format make, with what could be read otherwise."""
+    if read == "json":
+        yield from json_sources(root, paths, top)
+        return
+    if read in ("csv", "jsonl"):
+        yield from row_sources(root, read, paths, top)
+        return
+    for name, places in _sources_of(read, paths, start).items():
+        yield Shaped(SourceSpec(name, read, tuple(places), kind="entry"))
 
 
 def _files_in(folder: Path) -> list[str]:
@@ -122,7 +138,13 @@ def address_stock(root: Path, url: str) -> Stock:
 
 def _format_of(path: Path) -> str:
     """Return the format of a file; nothing for what is no content."""
-    read = _FORMATS.get(path.suffix.lower(), "")
+    suffix = path.suffix.lower()
+    if suffix == ".gz":
+        inner = _FORMATS.get(path.with_suffix("").suffix.lower(), "")
+        return inner if inner in ("csv", "json", "jsonl") else ""
+    if suffix == ".zip":
+        return _format_in(path)
+    read = _FORMATS.get(suffix, "")
     if read in ("", "markdown", "html", "csv", "jsonl"):
         return read
     try:
@@ -137,6 +159,20 @@ def _format_of(path: Path) -> str:
     return read if _FEEDS.search(begin) else ""
 
 
+def _format_in(archive: Path) -> str:
+    """Return the format that most files of an archive have; nothing if none of them is content."""
+    import zipfile
+
+    try:
+        with open_regular(archive) as file, zipfile.ZipFile(file) as opened:
+            names = [Path(name) for name in opened.namelist()[:_MOST_MEMBERS]]
+    except (OSError, ValueError, zipfile.BadZipFile):
+        return ""
+    counts = Counter(_FORMATS.get(name.suffix.lower(), "") for name in names)
+    found = [read for read, _ in counts.most_common() if read in ("markdown", "html", "csv", "json", "jsonl")]
+    return found[0] if found else ""
+
+
 def _sources_of(read: str, paths: Sequence[str], start: str) -> dict[str, list[str]]:
     """Return the sources that files of a format make: documents by folders, tables each for itself."""
     if read in ("markdown", "html"):
@@ -147,51 +183,25 @@ def _sources_of(read: str, paths: Sequence[str], start: str) -> dict[str, list[s
         at_root = any("/" not in path[len(inner) :] for path in paths)
         if read == "markdown" and (at_root or len(tops) > 1 or not tops):
             ending = "**/*.md" if all(path.endswith(".md") for path in paths) else "**/*.m*d*"
-            return {_name(start, "notes"): [start if inner else ending]}
-        found = {_name(top, "pages"): [f"{inner}{top}"] for top in tops}
-        return {**found, **({_name(start, "pages"): [f"{inner}*.html"]} if at_root else {})}
+            return {name_of_source(start, "notes"): [start if inner else ending]}
+        found = {name_of_source(top, "pages"): [f"{inner}{top}"] for top in tops}
+        return {**found, **({name_of_source(start, "pages"): [f"{inner}*.html"]} if at_root else {})}
     named: dict[str, list[str]] = defaultdict(list)
     for path in paths:
-        named[_name(Path(path).stem.partition(".")[0], read)].append(path)
+        named[name_of_source(Path(path).name.partition(".")[0], read)].append(path)
     return named
 
 
-def _records_in(path: Path) -> str:
-    """Return the path to the longest list of objects in a JSON document; nothing where it is one itself."""
-    try:
-        document = json.loads(read_whole(path))
-    except (OSError, ValueError, RecursionError):
-        return ""
-    lists = list(_lists_in(document, "$", 0))
-    return max(lists)[1] if lists and not isinstance(document, list) else ""
-
-
-def _lists_in(value: Any, path: str, depth: int) -> Iterator[tuple[int, str]]:
-    """Yield the lists of objects in a value, with how long they are."""
-    if isinstance(value, list) and value and all(isinstance(each, dict) for each in value):
-        yield len(value), path
-    elif isinstance(value, dict) and depth < _DEEPEST:
-        for name, inner in value.items():
-            step = f".{name}" if name.isidentifier() and name.isascii() else f"[{json.dumps(name)}]"
-            yield from _lists_in(inner, path + step, depth + 1)
-
-
-def _name(text: str, otherwise: str) -> str:
-    """Return what a source is called that stands at a place."""
-    found = slugify(text.rpartition("/")[2]).strip(".").replace(".", "-")
-    return found if found and found[0].isalpha() else otherwise
-
-
-def read_stock(root: Path, spec: SourceSpec) -> Stock:
+def read_stock(root: Path, spec: SourceSpec, unsure: Sequence[Unsure] = ()) -> Stock:
     """Return what stands in the units of a source, in an old encoding where it is not in the usual one."""
     found = _read(root, spec)
     if any(problem.about is About.ENCODING for problem in found.problems):
         found = _read(root, replace(spec, encoding=_OLD))
     private = private_keys(entry.values for entry in found.entries)
-    if not private:
-        return found
-    spec = replace(found.spec, omit=tuple(private))
-    return _read(root, spec)._replace(private=private)
+    if private:
+        spec = replace(found.spec, omit=tuple(private))
+        found = _read(root, spec)._replace(private=private)
+    return found._replace(unsure=tuple(unsure))
 
 
 def _read(root: Path, spec: SourceSpec) -> Stock:
@@ -201,8 +211,9 @@ def _read(root: Path, spec: SourceSpec) -> Stock:
     reader = module.reader(spec, root, scan.units)
     entries: list[Entry] = []
     problems: list[Problem] = list(scan.problems)
+    is_sample = False
     for unit in scan.units:
-        if len(entries) >= _MOST:
+        if is_sample := len(entries) >= _MOST:
             break
         try:
             for item in reader.items(unit, reader.content(unit)):
@@ -211,14 +222,17 @@ def _read(root: Path, spec: SourceSpec) -> Stock:
                     entries.append(Entry(item.place, below(spec, unit), item.slug, values, item.guessed))
                 elif isinstance(item, RowBatch):
                     entries += islice(_rows(item), _MOST - len(entries))
+                    is_sample = len(item.lines) > len(entries)
                 else:
                     problems.append(item)
+                if is_sample := is_sample or len(entries) >= _MOST:
+                    break
         except sources.UnreachableError as error:
             problems.append(error.problem)
         except OSError as error:
             problems.append(unreadable(unit, error, sources.LEFT_OUT))
     reader.close()
-    return Stock(spec, entries, problems)
+    return Stock(spec, entries, problems, is_sample=is_sample)
 
 
 def _rows(batch: RowBatch) -> Iterator[Entry]:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from elenchus.frozen import replace
 from elenchus.sources import ExtrasSpec, SourceSpec, TableSpec, TermsSpec, connected, refusals
 from elenchus.starting.plurals import singular
-from elenchus.values.texts import slugify
+from elenchus.values.slugs import slugify
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence

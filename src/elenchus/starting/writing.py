@@ -11,7 +11,7 @@ from elenchus.language.words import is_keyword
 from elenchus.starting.plurals import plural
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
+    from collections.abc import Iterable, Mapping, Sequence
 
     from jinja2 import Environment
 
@@ -32,13 +32,18 @@ def _templates() -> Environment:
         lstrip_blocks=True,
         keep_trailing_newline=True,
     )
-    found.filters |= {"toml": _text, "key": _key, "plural": plural}
+    found.filters |= {"toml": _text, "key": _key, "plural": plural, "words": _words}
     return found
 
 
 def _text(value: str) -> str:
     """Return a text of TOML."""
     return json.dumps(value, ensure_ascii=False).replace("\x7f", "\\u007F")
+
+
+def _words(values: Iterable[str]) -> str:
+    """Return a list of texts of TOML."""
+    return f"[{', '.join(map(_text, values))}]"
 
 
 def _key(name: str) -> str:

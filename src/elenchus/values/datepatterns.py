@@ -1,7 +1,8 @@
 """Dates written by a pattern such as ``dd/MM/y`` or ``d MMMM y``, read as ISO 8601 has them.
 
 Patterns are those of Unicode Technical Standard #35, part 4, “Date Field Symbol Table”, as far as they name
-the parts of a calendar day and of a time; months and days of the week have the names of a language.
+the parts of a calendar day and of a time; months and days of the week have the names of a language. A month
+or a year without a day is its first one.
 """
 
 from __future__ import annotations
@@ -36,10 +37,11 @@ def wrong_pattern(pattern: str) -> str:
         if unknown:
             return f"nothing is called {unknown[0]} there"
         letters.add(field[:1])
-    missing = [word for letter, word in (("y", "year (y)"), ("d", "day (d)")) if letter not in letters]
-    if not letters & {"M", "L"}:
-        missing.append("month (M)")
-    return f"it has no {missing[0]}" if missing else ""
+    if "y" not in letters:
+        return "it has no year (y)"
+    if "d" in letters and not letters & {"M", "L"}:
+        return "it has no month (M)"
+    return ""
 
 
 @cache
@@ -107,12 +109,12 @@ def _as_iso(parts: dict[str, str | None], months: dict[str, int]) -> str:
     short = int(parts.get("short") or 0)
     year = int(parts.get("year") or 0) or short + (1900 if short >= _TURN else 2000)
     name = parts.get("name")
-    month = months[name] if name else int(parts.get("month") or 0)
+    month = months[name] if name else int(parts.get("month") or 1)
     hour = int(parts.get("hour") or 0)
     if half := parts.get("half"):
         hour = int(half) % 12 + (12 if (parts.get("noon") or "a").startswith("p") else 0)
     try:
-        day = date(year, month, int(parts.get("day") or 0)).isoformat()
+        day = date(year, month, int(parts.get("day") or 1)).isoformat()
     except ValueError:
         return ""
     if parts.get("hour") is None and parts.get("half") is None:

@@ -8,7 +8,18 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from babel import Locale
 
-__all__ = ["locale_of"]
+__all__ = ["is_language", "locale_of"]
+
+
+def is_language(name: str) -> bool:
+    """Say whether a language tag is one whose names and signs are known."""
+    from babel import Locale, UnknownLocaleError
+
+    try:
+        _ = Locale.parse(name, sep="-")
+    except (UnknownLocaleError, ValueError):
+        return False
+    return True
 
 
 @lru_cache(maxsize=8)

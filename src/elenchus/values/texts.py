@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from collections.abc import Iterable, Sequence
 
-__all__ = ["distinct", "either", "fold", "nearest", "quoted", "slug_of", "slugify", "with_article"]
+__all__ = ["distinct", "either", "fold", "nearest", "quoted", "with_article"]
 
 
 _LONGEST_NAME = 100  # characters of a misspelt name that are looked at
@@ -88,20 +88,3 @@ def quoted(text: str, *, most: int = 60) -> str:
     shown = text if len(text) <= most else text[: most - 1] + "…"
     printable = "".join(char if char.isprintable() else f"\\u{ord(char):04x}" for char in shown)
     return f"“{printable}”"
-
-
-def slugify(text: str) -> str:
-    """Return a slug for a name that nobody gave one: ``Grey seal`` → ``grey-seal``.
-
-    Empty for a text without letters and digits; :func:`slug_of` has one for that, too.
-    """
-    kept = "".join(char if char.isalnum() or char in "._-" else "-" for char in fold(text))
-    return "-".join(part for part in kept.split("-") if part)
-
-
-def slug_of(text: str) -> str:
-    """Return a slug for any text but a blank one: signs and emoji by their names in Unicode."""
-    if found := slugify(text):
-        return found
-    names = (unicodedata.name(char, f"u{ord(char):04x}") for char in text if not char.isspace())
-    return slugify("-".join(names)[:_LONGEST_NAME])

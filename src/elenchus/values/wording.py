@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from datetime import date, datetime
 from typing import Any
 
@@ -17,8 +16,10 @@ def as_text(value: Any) -> str:
         return value.strip()
     if isinstance(value, bool):
         return "yes" if value else "no"
-    if isinstance(value, (dict, list)):
-        return json.dumps(value, ensure_ascii=False, default=str)
+    if isinstance(value, dict):
+        return "; ".join(f"{key}: {as_text(inner)}" for key, inner in value.items() if inner is not None)
+    if isinstance(value, list):
+        return ", ".join(as_text(inner) for inner in value if inner is not None)
     return value.isoformat() if isinstance(value, (date, datetime)) else str(value)
 
 

@@ -150,14 +150,12 @@ def _statuses(data: Dataset, view: View) -> Iterator[Problem]:
 
 
 def _twice(data: Dataset, view: View) -> Iterator[Problem]:
-    """Yield entries of one kind that share a slug or a title."""
-    for what, column in (("slug", data.texts("slug")), ("title", view.titles)):
-        chosen = column.valid if what == "slug" else column.valid & view.visible
-        for rows in _alike(np.flatnonzero(chosen), data.entries.kinds, column.codes):
-            text = str(column.item(rows[0]))
-            message = f"{_some(data, rows)} have the same {what}, {quoted(text)}"
-            hint = f"Give one of them another {what}."
-            yield Problem(f"duplicate-{what}", message, hint, place=_place_of(data, rows[-1]))
+    """Yield entries of one kind that share a title."""
+    titles = view.titles
+    for rows in _alike(np.flatnonzero(titles.valid & view.visible), data.entries.kinds, titles.codes):
+        message = f"{_some(data, rows)} have the same title, {quoted(str(titles.item(rows[0])))}"
+        hint = "Give one of them another title."
+        yield Problem("duplicate-title", message, hint, place=_place_of(data, rows[-1]))
 
 
 def _alike(rows: NDArray[np.intp], *keys: NDArray[Any]) -> Iterator[list[int]]:

@@ -7,9 +7,30 @@ from typing import Annotated, Optional
 
 import typer
 
-from elenchus.cli.app import app, examples
+from elenchus.cli import words
+from elenchus.cli.app import app, examples, known_word
 
 __all__ = ["start"]
+
+_FORMATS = ("text", "json")
+
+
+def _known_form(name: str) -> str:
+    """Return the name of a form in which is told what was found."""
+    return known_word(name, _FORMATS, "format")
+
+
+_FormatOption = Annotated[
+    str,
+    typer.Option(
+        "--format",
+        "-f",
+        metavar="FORMAT",
+        help=", ".join(_FORMATS),
+        callback=_known_form,
+        autocompletion=words.fixed(*_FORMATS),
+    ),
+]
 
 
 @app.command(
@@ -28,23 +49,37 @@ def start(
         str,
         typer.Option("--password-from", metavar="NAME", help="The variable with the password of a database."),
     ] = "",
+    output: _FormatOption = "text",
+    quiet: Annotated[bool, typer.Option("--quiet", help="Write the files, and tell nothing.")] = False,
 ) -> int:
-    """Look at content, and write a site file, three listings and pages that show it.
+    """Look at content, and write a site file, listings and pages that show it.
 
     The content itself is never changed. Run again, it proposes only what is new.
     """
+    import json
+
     import elenchus
+    from elenchus.checks.census import census
     from elenchus.checks.run import check_site
     from elenchus.cli.printing import output_width, show
     from elenchus.pieces.piece import Piece, Role
     from elenchus.report.checks import findings
-    from elenchus.report.starting import begun_pieces
+    from elenchus.report.starting import begun_data, begun_pieces
     from elenchus.starting.beginning import begin
 
     begun = begin(content, into, password_from)
-    show(begun_pieces(begun))
-    report = check_site(elenchus.open_site(begun.folder))
-    show([Piece("Check\n", Role.HEADING), *findings(report, output_width())])
-    site = "" if begun.folder.resolve() == Path.cwd() else f" --site {begun.folder}"
-    show([Piece(f"\nTry: elenchus ask newest{site} · elenchus why newest{site} · elenchus serve{site}\n")])
+    if quiet:
+        return 0
+    site = elenchus.open_site(begun.folder)
+    counts = {kind: census(site, kind) for kind in site.dataset.kind_names}
+    if output == "json":
+        text = json.dumps(begun_data(begun, counts), ensure_ascii=False, indent=2)
+        show([Piece(f"{text}\n")], is_data=True)
+        return 0
+    show(begun_pieces(begun, counts))
+    if not begun.written:
+        report = check_site(site)
+        show([Piece("Check\n", Role.HEADING), *findings(report, output_width())])
+    option = "" if begun.folder.resolve() == Path.cwd() else f" --site {begun.folder}"
+    show([Piece(f"Next: elenchus publish{option} · elenchus serve{option}\n", Role.HEADING)])
     return 0

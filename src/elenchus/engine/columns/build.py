@@ -103,12 +103,20 @@ def assemble(
         row_of=row_of,
         taxonomies={},
         problems=[*problems, *sheet.problems],
-        known=before.entries.columns if before else {},
+        known=_known(before, sheet) if before else {},
         notes=list(sheet.notes),
     )
     for rules in schema.taxonomies.values():
         draft.taxonomies[rules.name] = _taxonomy(draft, rules, terms.get(rules.name))
     return _filled(draft, id_rank)
+
+
+def _known(before: Dataset, sheet: Sheet) -> Mapping[tuple[str, FieldType], Column]:
+    """Return the columns that were there before; addresses only if no slug may have another number now."""
+    columns = before.entries.columns
+    if not (before.record_names.has_numbers or sheet.names.has_numbers):
+        return columns
+    return {key: column for key, column in columns.items() if key[0] != "address"}
 
 
 def _filled(draft: Draft, id_rank: NDArray[np.int32]) -> Dataset:

@@ -12,7 +12,7 @@ from elenchus.engine.columns.lexicon import Lexicon
 from elenchus.engine.columns.meanings import Meanings, scalars
 from elenchus.engine.columns.recordtable import TEXT, Cells
 from elenchus.engine.columns.sheet import WrittenDates
-from elenchus.errors import Edit, Problem
+from elenchus.errors import About, Edit, Problem
 from elenchus.frozen import Frozen, member
 from elenchus.schema.convert import Unfit
 from elenchus.schema.types import Field, FieldType, Type
@@ -291,7 +291,8 @@ def _report(draft: Draft, row: int, wanted: Field, text: str, unfit: Unfit) -> N
         message = f"{message}, so the entry is held back"
     place = draft.sheet.place_of(draft.record(row), wanted.name)
     cure = _cure(draft, row, wanted, text, unfit.near)
-    problem = Problem(code, message, unfit.hint, place=place, near=unfit.near, cure=cure)
+    told = About.CONTENT
+    problem = Problem(code, message, unfit.hint, place=place, near=unfit.near, about=told, cure=cure)
     draft.problems.append(problem)
     draft.misfits.append(Misfit(row, wanted.name, text, problem))
 

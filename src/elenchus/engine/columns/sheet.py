@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
+from elenchus.engine.columns.claims import settled
 from elenchus.engine.columns.distinct import each_value, numbered
 from elenchus.engine.columns.lexicon import Lexicon
 from elenchus.engine.columns.moments import moments
@@ -15,10 +16,12 @@ from elenchus.engine.columns.strings import Strings, ranks_of
 from elenchus.errors import Place
 from elenchus.frozen import Frozen, replace
 from elenchus.schema.conform import can_be_parted, conformed, flags_of, parted, split_note
-from elenchus.schema.identity import id_of, taken_id, unknown_kind
+from elenchus.schema.identity import id_of
 from elenchus.schema.record import Raw
 from elenchus.values.datepatterns import date_reader
 from elenchus.values.kept import cached_property
+from elenchus.values.numberpatterns import number_reader
+from elenchus.values.texts import fold
 from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:
@@ -39,7 +42,8 @@ class RecordNames(Frozen):
     """What the records of a site are called, each by its number.
 
     ``kinds`` are places in the schema's kinds, -1 for a kind that it has not; ``unknown`` the words for
-    those. ``digests`` are 64 bits of each id.
+    those. ``digests`` are 64 bits of each id. ``has_numbers`` says whether some slugs got a number since
+    other records have them.
     """
 
     kinds: NDArray[np.int16]
@@ -47,6 +51,7 @@ class RecordNames(Frozen):
     ids: Lexicon
     unknown: Mapping[int, str]
     digests: NDArray[np.uint64]
+    has_numbers: bool = False
 
     @classmethod
     def read(cls, written: RecordTable, schema: Schema, base: RecordNames | None = None) -> RecordNames:
@@ -72,6 +77,21 @@ class RecordNames(Frozen):
             {**base.unknown, **unknown},
             np.concatenate((base.digests, digests(ids))),
         )
+
+    def with_slugs(self, numbered: Mapping[int, str], schema: Schema) -> RecordNames:
+        """Return the names with other slugs for some records, and with the ids that are made of these."""
+        kinds = list(schema.kinds)
+        slugs, ids = self.slugs.texts[:], self.ids.texts[:]
+        known = self.digests.copy()
+        for record, slug in numbered.items():
+            made = id_of(kinds[int(self.kinds[record])], slugs[record])
+            if ids[record] == made:  # else it says what it is called
+                ids[record] = id_of(kinds[int(self.kinds[record])], slug)
+            slugs[record] = slug
+        records = list(numbered)
+        known[records] = digests([ids[record] for record in records])
+        names = (self.kinds, Lexicon.of(slugs), Lexicon.of(ids))
+        return RecordNames(*names, self.unknown, known, has_numbers=True)
 
 
 def _own(written: RecordTable, name: str, first: int) -> tuple[NDArray[np.int64], list[str]]:
@@ -140,13 +160,19 @@ class Sheet:
         self.problems: list[Problem] = []
         self.notes: list[Problem] = []
         self.flags: dict[int, tuple[str, str]] = {}
-        self.names = RecordNames.read(written, schema, base)
-        self.kept = self._kept(live)
+        names = RecordNames.read(written, schema, None if base and base.has_numbers else base)
+        claims = settled(written, names, schema, live)
+        self.kept = claims.kept
+        self.problems += claims.problems
+        self.notes += claims.notes
+        self.names = names.with_slugs(claims.numbered, schema) if claims.numbered else names
         self.cells = {
             name: left for name, cells in written.cells.items() if len(left := cells.without(~self.kept))
         }
+        self._leave_out_blanks()
         self._conform_states()
         self._read_dates()
+        self._read_numbers()
         self._part(whole)
         self.dates: dict[str, WrittenDates] = {}  # read before their column is made
 
@@ -167,46 +193,26 @@ class Sheet:
         raw = self.cells[name].of(record) if name in self.cells else None
         return raw.value if raw else None
 
-    def _kept(self, live: NDArray[np.bool_]) -> NDArray[np.bool_]:
-        """Return which records are entries: of those with one id the first by its place."""
-        known = live & (self.names.kinds >= 0)
-        for record in np.flatnonzero(live & ~known).tolist():
-            place = self._written_at(record, "kind")
-            self.problems.append(unknown_kind(self.names.unknown[record], self.schema, place))
-        codes = self.names.ids.codes[:-1]
-        kept = known.copy()
-        claimed = np.bincount(codes[known], minlength=1)
-        if claimed.max(initial=0) <= 1:
-            return kept
-        doubtful = np.zeros(len(codes), np.bool_)
-        doubtful[known] = claimed[codes[known]] > 1
-        first: dict[int, int] = {}
-        ranks = self._ranks()
-        in_place = self.in_place[doubtful[self.in_place]]
-        for record in in_place[np.argsort(ranks[in_place], kind="stable")].tolist():
-            owner = first.setdefault(int(codes[record]), record)
-            if owner == record:
+    def _leave_out_blanks(self) -> None:
+        """Leave out the cells that say in a word of their source that there is no value."""
+        for source, habits in enumerate(self.written.habits):
+            if not habits.blanks:
                 continue
-            kept[record] = False
-            if ranks[owner] == ranks[record]:  # else the site says which one counts
-                places = self.written.place(owner), self._written_at(record, "id")
-                self.problems.append(taken_id(self.names.ids.texts[record], *places))
-        return kept
-
-    def _ranks(self) -> NDArray[np.int64]:
-        """Return how far back the source of each record stands among those that the site prefers."""
-        prefer = self.schema.prefer
-        ranks = [
-            prefer.index(each.source) if each.source in prefer else len(prefer)
-            for each in self.written.habits
-        ]
-        return np.array(ranks or [0], dtype=np.int64)[self.written.sources]
-
-    def _written_at(self, record: int, name: str) -> Place:
-        """Return where a record writes a key, before anything is known of it."""
-        cells, place = self.written.cells.get(name), self.written.place(record)
-        raw = cells.of(record) if cells else None
-        return Place(place.file, raw.line) if raw else place
+            of_source = self.written.sources == source
+            for name, cells in self.cells.items():
+                used = each_value(cells.codes[of_source[cells.owners]])
+                texts = zip(used.tolist(), cells.values(used), strict=True)
+                blank = [
+                    code
+                    for code, text in texts
+                    if isinstance(text, str) and fold(text.strip()) in habits.blanks
+                ]
+                if blank:
+                    gone = of_source[cells.owners] & np.isin(cells.codes, blank)
+                    mask = np.zeros(len(self.kept), np.bool_)
+                    mask[cells.owners[gone]] = True
+                    self.cells[name] = cells.without(mask)
+        self.cells = {name: cells for name, cells in self.cells.items() if len(cells)}
 
     def _conform_states(self) -> None:
         """Understand foreign words for a status, and flags; records that say the same are looked at once."""
@@ -302,7 +308,22 @@ class Sheet:
                 dated = [at for at, field in enumerate(fields) if field and field.type.type.is_date]
                 mine = of_source[cells.owners] & np.isin(self.names.kinds[cells.owners], dated)
                 if dated and mine.any():
-                    self.cells[name] = _dated(cells, mine, read)
+                    self.cells[name] = _usual(cells, mine, read)
+
+    def _read_numbers(self) -> None:
+        """Understand numbers that are written as a source declares."""
+        kinds = list(self.schema.kinds)
+        for source, habits in enumerate(self.written.habits):
+            if not (habits.numbers or habits.units or habits.scales):
+                continue
+            of_source = self.written.sources == source
+            for name, cells in self.cells.items():
+                form = habits.number_form(name)
+                fields = [self.schema.fields_of(kind).get(name) for kind in kinds]
+                numeric = [at for at, field in enumerate(fields) if field and field.type.type.is_number]
+                mine = of_source[cells.owners] & np.isin(self.names.kinds[cells.owners], numeric)
+                if form and numeric and mine.any():
+                    self.cells[name] = _usual(cells, mine, number_reader(form))
 
     def _split_note(self, source: str, name: str, cells: Cells, places: NDArray[np.intp]) -> Problem:
         """Return the note of the texts of a source that were parted, by the places of their cells."""
@@ -358,8 +379,8 @@ def digests(ids: Iterable[str]) -> NDArray[np.uint64]:
     return np.frombuffer(found, dtype="<u8").astype(np.uint64)
 
 
-def _dated(cells: Cells, mine: NDArray[np.bool_], read: Callable[[str], str]) -> Cells:
-    """Return cells with those of their texts that a function understands as dates, as ISO 8601 has them."""
+def _usual(cells: Cells, mine: NDArray[np.bool_], read: Callable[[str], str]) -> Cells:
+    """Return cells with those of their texts that a function understands, as it gives them."""
 
     def usual(value: Any) -> Any:
         return [usual(each) for each in value] if isinstance(value, list) else read(as_text(value)) or value
