@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from elenchus.schema.conform import FLAGS
 from elenchus.schema.types import CORE_FIELDS
 from elenchus.site.names import can_be_named
-from elenchus.starting.dates import reads
+from elenchus.starting.dates import dates_of
 from elenchus.starting.guessing import is_code_name
 from elenchus.values.slugs import slugify
 from elenchus.values.wording import as_text
@@ -72,7 +72,7 @@ def slug_pattern(values: Mapping[str, KeyValues]) -> str:
         if not is_key or each.whole or max(map(len, each.texts), default=0) > _LONGEST:
             continue
         are_numbers = all(map(str.isdecimal, each.texts))
-        if (are_numbers and not is_code_name(key)) or all(map(reads, each.texts)):
+        if (are_numbers and not is_code_name(key)) or not dates_of(each.texts).left:
             continue
         if len(set(map(slugify, each.texts))) == each.total:
             return f"{{title}}-{{{key}}}" if titles and are_numbers else f"{{{key}}}"

@@ -17,6 +17,7 @@ from elenchus.sources import SourceSpec, TableSpec
 from elenchus.starting.draft import drafted
 from elenchus.starting.leaving import LeftOut, is_content_table, is_home
 from elenchus.starting.looking import address_stock, read_stock, stocks_in
+from elenchus.starting.plan import site_plan
 from elenchus.starting.tables import table_specs
 from elenchus.starting.writing import field_text, files_of, site_text, source_text
 from elenchus.values.addresses import has_password
@@ -94,7 +95,7 @@ def begin(place: str, into: Path | None = None, password_from: str = "") -> Begu
     counts = _counts(site)
     if (folder / SITE_FILE).exists():
         return Begun(folder, draft, (), list(_news(folder, draft)), counts, left)
-    files = files_of(draft, _dated(site))
+    files = files_of(draft, site_plan(draft, _counts(site), _dated(site)))
     for name, text in files.items():
         if (folder / name).exists():
             continue
@@ -182,7 +183,7 @@ def _opened(folder: Path, draft: SiteDraft) -> Site:
     """Return the site that a draft makes, which stands elsewhere meanwhile. Raises SiteError."""
     paths = {path: str(folder.resolve() / path) for source in draft.sources for path in source.spec.paths}
     paths[""] = f"{folder.resolve()}/"  # what stands before the patterns of files that are excluded
-    text = site_text(draft, paths)
+    text = site_text(draft, site_plan(draft, {}, ()), paths)
     with temporary_folder(lambda made: (made / SITE_FILE).write_text(text, encoding="utf-8")) as temporary:
         site = open_site(temporary, index=False)
         _ = site.dataset
@@ -193,6 +194,12 @@ def _counts(site: Site) -> tuple[int, int]:
     """Return how many values entries have, and how many of them fit."""
     count = sum(len(cells) for cells in site.content.records.cells.values())
     return count, count - len(site.dataset.misfits)
+
+
+def _counts(site: Site) -> dict[str, int]:
+    """Return how many entries there are of each kind."""
+    kinds = site.dataset.entries.kinds
+    return {kind: int((kinds == number).sum()) for number, kind in enumerate(site.dataset.kind_names)}
 
 
 def _dated(site: Site) -> list[str]:

@@ -5,9 +5,8 @@ from __future__ import annotations
 import json
 from functools import cache
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
-from elenchus.language.words import is_keyword
 from elenchus.starting.plurals import plural
 
 if TYPE_CHECKING:
@@ -17,6 +16,7 @@ if TYPE_CHECKING:
 
     from elenchus.starting.draft import SiteDraft, SourceDraft
     from elenchus.starting.guessing import Typed
+    from elenchus.starting.plan import SitePlan
 
 __all__ = ["field_text", "files_of", "site_text", "source_text"]
 
@@ -32,7 +32,7 @@ def _templates() -> Environment:
         lstrip_blocks=True,
         keep_trailing_newline=True,
     )
-    found.filters |= {"toml": _text, "key": _key, "plural": plural, "words": _words}
+    found.filters |= {"toml": _text, "key": _key, "plural": plural, "words": _words, "first_of": _first_of, "comment": _comment, "spoken": _spoken}
     return found
 
 
@@ -46,14 +46,30 @@ def _words(values: Iterable[str]) -> str:
     return f"[{', '.join(map(_text, values))}]"
 
 
+def _spoken(name: str) -> str:
+    """Return a name as words."""
+    return name.replace("-", " ").replace("_", " ")
+
+
+def _comment(text: str) -> str:
+    """Return a text for a comment: one line without signs that cannot be seen."""
+    return "".join(char if char.isprintable() else " " for char in text)
+
+
+def _first_of(values: Sequence[Any], count: int) -> Sequence[Any]:
+    """Return the first few of some values."""
+    return list(values)[:count]
+
+
 def _key(name: str) -> str:
     """Return a key of TOML."""
     return name if name.isascii() and name.replace("-", "").replace("_", "").isalnum() else _text(name)
 
 
-def site_text(draft: SiteDraft, paths: Mapping[str, str] | None = None) -> str:
+def site_text(draft: SiteDraft, plan: SitePlan, paths: Mapping[str, str] | None = None) -> str:
     """Return the site file of a draft; ``paths`` has others in the place of those of its sources."""
-    return _templates().get_template("elenchus.toml").render(draft=draft, paths=paths or {})
+    given = {"draft": draft, "plan": plan, "paths": paths or {}}
+    return _templates().get_template("elenchus.toml").render(given)
 
 
 def source_text(source: SourceDraft) -> str:
@@ -66,18 +82,8 @@ def field_text(name: str, told: Typed) -> str:
     return _templates().get_template("field.toml").render(name=name, told=told)
 
 
-def files_of(draft: SiteDraft, dated: Sequence[str]) -> dict[str, str]:
-    """Return the files of a site by name; ``dated`` are its kinds whose entries have dates."""
-    relation = {
-        name: "under" if tree else "=" for name, tree in draft.taxonomies.items() if not is_keyword(name)
-    }
-    given = {
-        "draft": draft,
-        "dated": dated,
-        "begin": f"from {', '.join(dated or draft.kinds)}",
-        "order": "newest" if dated else "title",
-        "relation": relation,
-        "taxonomy": next(iter(relation), ""),
-    }
+def files_of(draft: SiteDraft, plan: SitePlan) -> dict[str, str]:
+    """Return the files of a site by name."""
+    given = {"draft": draft, "site": plan}
     texts = {name: _templates().get_template(name).render(given) for name in ("listings.toml", "pages.toml")}
-    return {"elenchus.toml": site_text(draft), **texts}
+    return {"elenchus.toml": site_text(draft, plan), **texts}

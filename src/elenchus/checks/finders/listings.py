@@ -164,6 +164,7 @@ def _unplaced(survey: Survey) -> Iterator[Problem]:
     if any(problem.about is About.FILE for problem in survey.site.pages.problems):
         return
     used = {section.listing for rule in survey.book.rules.values() for section in rule.sections}
+    used |= {rule.within for rule in survey.book.rules.values()}
     used |= {rule.each.strip() for rule in survey.book.rules.values()}
     used |= {rule.based_on for rule in survey.site.library.rules.values()}
     used |= {listing.setting("fill_from") for listing in survey.listings}

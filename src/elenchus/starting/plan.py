@@ -1,0 +1,195 @@
+"""The site that start writes: for each kind and taxonomy what is shown of it, in which order, at which address."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, NamedTuple
+
+from elenchus.language.words import is_keyword
+from elenchus.schema.types import CORE_FIELDS
+from elenchus.starting.guessing import is_event
+from elenchus.starting.plurals import plural
+from elenchus.values.texts import distinct
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
+    from elenchus.starting.draft import SiteDraft
+    from elenchus.starting.guessing import Typed
+    from elenchus.starting.values import KeyValues
+
+__all__ = ["MOST_PAGES", "KindPlan", "SitePlan", "TaxonomyPlan", "site_plan"]
+
+MOST_PAGES = 20_000  # entries of a kind each of which has a page
+_MOST_ON_HOME = 6  # kinds
+_MOST_FACTS = 5
+_MOST_OPTIONS = 60  # terms that a form offers
+_MOST_CHOICES = 3
+_MOST_TAXONOMIES = 8
+_OWN = ("archive", "assets", "page", "index")  # addresses that other pages have
+_PLAIN = ("text", "integer", "number", "yesno", "date", "datetime", "choice")
+
+
+class KindPlan(NamedTuple):
+    """What is shown of a kind: in which order, with which fields, and by what visitors may choose.
+
+    ``starts`` is the field that says when something takes place. ``choices`` are the fields of the form with
+    the sign between each and its value.
+    """
+
+    name: str
+    title: str
+    plural: str
+    address: str
+    page: str
+    order: str
+    starts: str
+    is_table: bool
+    shown: Sequence[str]
+    shown_short: Sequence[str]
+    facts: Sequence[str]
+    choices: Mapping[str, str]
+    types: Mapping[str, str]
+    words: Mapping[str, Sequence[str]]
+    orders: Mapping[str, str]
+    taxonomies: Sequence[str]
+    few: int
+    has_pages: bool
+
+
+class TaxonomyPlan(NamedTuple):
+    """What is shown of a taxonomy."""
+
+    name: str
+    title: str
+    address: str
+    page: str
+    sign: str
+
+
+class SitePlan(NamedTuple):
+    """What a site shows; ``begin`` is how questions about all that has a date begin."""
+
+    kinds: Sequence[KindPlan]
+    taxonomies: Sequence[TaxonomyPlan]
+    dated: Sequence[str]
+    begin: str
+    order: str
+    addresses: Mapping[str, str]
+    home: Sequence[str]
+
+
+def site_plan(draft: SiteDraft, counts: Mapping[str, int], dated: Sequence[str]) -> SitePlan:
+    """Return what a site shows; ``counts`` are the entries of each kind, ``dated`` the kinds with dates."""
+    kinds = sorted(draft.kinds, key=lambda kind: -counts.get(kind, 0))
+    trees = {name: tree for name, tree in draft.taxonomies.items() if not is_keyword(name)}
+    names = [*_OWN, *map(plural, kinds), *map(plural, draft.taxonomies)]
+    found = distinct(names)[len(_OWN) :]
+    addresses = dict(zip([*kinds, *(f"of {name}" for name in draft.taxonomies)], found, strict=True))
+    usual = sorted(trees, key=lambda name: -_entries_with(draft, name))[:_MOST_TAXONOMIES]
+    # A page that is no set has no name that a listing, or another page, has.
+    taken = [*(f"{name}-page" for name in (*kinds, *usual)), "home", "archive", "year-page", "month-page", "not-found"]
+    pages = distinct([*taken, *map(plural, kinds), *map(plural, usual)])[len(taken) :]
+    plans = [
+        _kind_plan(draft, kind, pages[at], addresses[kind], counts.get(kind, 0), is_dated=kind in dated)
+        for at, kind in enumerate(kinds)
+    ]
+    taxonomies = [
+        TaxonomyPlan(
+            name, _title(plural(name)), addresses[f"of {name}"], pages[len(kinds) + at], "under" if trees[name] else "="
+        )
+        for at, name in enumerate(usual)
+    ]
+    begin = f"from {', '.join(dated)}" if dated else ""
+    home = [f"{plan.name}-to-come" for plan in plans if plan.starts]
+    home += [f"newest-{plan.name}" for plan in plans[:_MOST_ON_HOME]]
+    home += ["months"] if dated else []
+    order = "newest" if dated else "title"
+    return SitePlan(plans, taxonomies, dated, begin, order, addresses, home)
+
+
+def _entries_with(draft: SiteDraft, name: str) -> int:
+    """Return how many entries that were looked at have terms of a taxonomy."""
+    return sum(source.values[name].having for source in draft.sources if name in source.values)
+
+
+def _title(words: str) -> str:
+    """Return a name as a title."""
+    text = words.replace("-", " ").replace("_", " ")
+    return text[:1].upper() + text[1:]
+
+
+def _kind_plan(
+    draft: SiteDraft, kind: str, page: str, address: str, count: int, *, is_dated: bool
+) -> KindPlan:
+    """Return what is shown of a kind."""
+    sources = [source for source in draft.sources if kind in source.kinds]
+    fields = {name: told for name, told in draft.fields(kind).items() if not is_keyword(name)}
+    given = {name for source in sources for name in source.values}
+    terms = [name for name in draft.taxonomies if any(name in source.taxonomies for source in sources) and not is_keyword(name)]
+    starts = next((name for name, told in fields.items() if is_event(name) and told.type in ("date", "datetime")), "")
+    few = 5 if len(draft.kinds) > 1 or starts else 10
+    order = "newest" if is_dated else starts or "title"
+    facts = [
+        name for name, told in fields.items()
+        if told.type in _PLAIN and not told.many and (told.type != "text" or _is_short(sources, name))
+    ]  # fmt: skip
+    is_table = "body" not in given and len(facts) + len(terms) > 1
+    extra = ["date"] if is_dated else []
+    columns = [*extra, *(name for name in terms if len(terms) <= _MOST_FACTS), *facts][:_MOST_FACTS]
+    short = ["title", *extra, *(["summary"] if given & {"summary", "body"} else columns[:2])]
+    choices: dict[str, str] = {}
+    types: dict[str, str] = {}
+    words: dict[str, Sequence[str]] = {}
+    for name in terms:
+        if _terms_of(sources, name) <= _MOST_OPTIONS and len(choices) < _MOST_CHOICES:
+            choices[name], types[name] = "under" if draft.taxonomies[name] else "=", name
+    for name, told in fields.items():
+        if told.type in ("choice", "yesno") and len(choices) < _MOST_CHOICES and name not in CORE_FIELDS:
+            choices[name], types[name], words[name] = "=", told.type, told.choices
+    return KindPlan(
+        kind,
+        _title(plural(kind)),
+        plural(kind).replace("-", " "),
+        address,
+        page,
+        order,
+        starts,
+        is_table,
+        ["title", *columns] if is_table else short,
+        list(dict.fromkeys(short)),
+        facts,
+        choices,
+        types,
+        words,
+        _orders(fields, order, is_dated=is_dated),
+        [name for name in terms if any(_are_shared(source.values.get(name)) for source in sources)],
+        few if count >= 2 * few else 0,
+        count <= MOST_PAGES,
+    )
+
+
+def _are_shared(values: KeyValues | None) -> bool:
+    """Say whether some entries have the same."""
+    return values is not None and any(count > 1 for count in values.texts.values())
+
+
+def _terms_of(sources: Sequence[object], name: str) -> int:
+    """Return how many terms of a taxonomy the entries of sources have."""
+    return sum(len(source.values[name].texts) for source in sources if name in source.values)  # type: ignore[attr-defined]
+
+
+def _is_short(sources: Sequence[object], name: str) -> bool:
+    """Say whether all texts of a key are so short that they fit a cell of a table."""
+    values = [source.values[name] for source in sources if name in source.values]  # type: ignore[attr-defined]
+    return all(len(text) <= 40 for each in values for text in each.texts)  # noqa: PLR2004
+
+
+def _orders(fields: Mapping[str, Typed], order: str, *, is_dated: bool) -> dict[str, str]:
+    """Return the orders among which visitors choose, the first of which holds if they do not."""
+    found = {"newest": "newest", "oldest": "oldest", "A to Z": "title"} if is_dated else {"A to Z": "title"}
+    if order not in found.values():
+        found = {_title(order): order, **found}
+    for name, told in fields.items():
+        if told.type in ("integer", "number") and not told.many and len(found) < 6:  # noqa: PLR2004
+            found[f"{_title(name)}, most first"] = f"{name} desc"
+    return found
