@@ -3,24 +3,29 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from functools import cache, lru_cache
 from html import escape, unescape
 from html.parser import HTMLParser
+from itertools import pairwise
 from threading import Lock
 from typing import TYPE_CHECKING, Any
+from urllib.parse import quote
 
 from elenchus.values.addresses import given_href, origin_of
 from elenchus.values.kept import cached_property
+from elenchus.values.slugs import slugify
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Iterator
+    from collections.abc import Callable, Iterable, Iterator, Sequence
 
     from markdown_it import MarkdownIt
+    from markdown_it.rules_inline import StateInline
     from markdown_it.token import Token
 
     _Rewrite = Callable[[str], str]
 
-__all__ = ["LONGEST", "Body", "body_of", "excerpt", "is_readable"]
+__all__ = ["LONGEST", "NAMED", "Body", "body_of", "excerpt", "is_readable"]
 
 LONGEST = 2**20  # characters of a text that is read as Markdown
 _MOST_KEPT = 128  # texts that were read last
@@ -32,6 +37,14 @@ _IMAGE = re.compile(r'<img(?:\s+[\w-]+(?:="[^"]*")?)*\s*/?>')
 _SOURCE = re.compile(r'\ssrc="([^"]*)"')
 _WORDS = re.compile(r'\salt="([^"]*)"')
 _LANGUAGE = re.compile(r"language-[\w+-]+")  # the class of a code block
+_NAMES = "names"  # in what the reader is told of a text
+NAMED = "name:"  # with which the address of a link by name begins
+_HAS_ADDRESS = re.compile(r"\s(?:href|src)\s*=", re.IGNORECASE)
+_ADDRESS = re.compile(
+    r"""(<(?:a|img|source|area)\b[^<>]*?\s)(href|src)\s*=\s*(["'])([^"'<>]*)\3""", re.IGNORECASE
+)
+_ID = re.compile(r"(?!elen)[^\W\d_][\w.:-]{0,199}")
+_OWN_IDS = frozenset({"content", "main"})
 _IMAGE_ATTRIBUTES = {"src", "alt", "title", "loading", "width", "height"}
 # Elements whose text is no running text.
 _BESIDES = frozenset(
@@ -45,7 +58,27 @@ def _reader() -> MarkdownIt:
     """Return the reader of Markdown: CommonMark 0.31 with tables and struck out text."""
     from markdown_it import MarkdownIt
 
-    return MarkdownIt("commonmark").enable(["table", "strikethrough"])
+    found = MarkdownIt("commonmark").enable(["table", "strikethrough"])
+    found.inline.ruler.before("link", "names", _name_in_brackets)
+    return found
+
+
+def _name_in_brackets(state: StateInline, silent: bool) -> bool:  # noqa: FBT001 - as the reader calls it
+    """Read ``[[Name]]`` and ``[[Name|words]]`` as a link to what has the name, if the text has such links."""
+    if not state.env.get(_NAMES) or not state.src.startswith("[[", state.pos):
+        return False
+    end = state.src.find("]]", state.pos + 2, state.posMax)
+    inner = state.src[state.pos + 2 : end] if end > 0 else ""
+    name, _, words = inner.partition("|")
+    if not name.strip() or "\n" in inner or "[" in inner:
+        return False
+    if not silent:
+        opened = state.push("link_open", "a", 1)
+        opened.attrSet("href", NAMED + quote(name.strip()))
+        state.push("text", "", 0).content = (words or name).strip()
+        state.push("link_close", "a", -1)
+    state.pos = end + 2
+    return True
 
 
 def is_readable(text: str) -> bool:
@@ -66,11 +99,11 @@ def _as_written(text: str) -> str:
 class Body:
     """The text of an entry, read once: its words, and its HTML with addresses and headings as wanted."""
 
-    def __init__(self, text: str) -> None:
+    def __init__(self, text: str, *, names: bool = False) -> None:
         self.text = text
         self.lock = Lock()  # its tokens are written anew for each page, and several threads may draw it
         self.is_read = is_readable(text)
-        self.tokens = _reader().parse(text) if self.is_read else []
+        self.tokens = _reader().parse(text, {_NAMES: names}) if self.is_read else []
         every = list(_walked(self.tokens))
         self.headings = [
             (token, int(token.tag[1])) for token in every if token.type in ("heading_open", "heading_close")
@@ -81,9 +114,12 @@ class Body:
             for name in ("href", "src")
             if name in token.attrs
         ]
+        html = (token.content for token in every if token.type in ("html_block", "html_inline"))
+        self.has_html = any(map(_HAS_ADDRESS.search, html))
         for token in every:
             if token.type == "image":
                 token.attrSet("loading", "lazy")
+        _name_headings(self.tokens)
 
     @cached_property
     def words(self) -> list[str]:
@@ -113,6 +149,8 @@ class Body:
             self.settle(level, rewrite)
             markdown = _reader()
             written: str = markdown.renderer.render(self.tokens, markdown.options, {})
+        if self.has_html and rewrite:
+            written = _ADDRESS.sub(lambda found: _rewritten(found, rewrite), written)
         if trusted:
             return written
         cleaned = _clean(written)
@@ -142,9 +180,31 @@ class Body:
 
 
 @lru_cache(maxsize=_MOST_KEPT)
-def body_of(text: str) -> Body:
-    """Return a text as it was read last, if that is not long ago: pages, feeds and summaries share it."""
-    return Body(text)
+def body_of(text: str, *, names: bool = False) -> Body:
+    """Return a text as it was read last, if that is not long ago: pages, feeds and summaries share it.
+
+    If it has links by ``names``, these stand in double brackets.
+    """
+    return Body(text, names=names)
+
+
+def _name_headings(tokens: Sequence[Token]) -> None:
+    """Give headings ids by their words, so that links lead to them: the second of a name gets a number."""
+    met: Counter[str] = Counter()
+    for token, inline in pairwise(tokens):
+        if token.type == "heading_open" and inline.type == "inline":
+            texts = (each for each in inline.children or () if each.type in ("text", "code_inline"))
+            words = "".join(each.content for each in texts)
+            if name := slugify(words).strip("."):
+                met[name] += 1
+                token.attrSet("id", name if met[name] == 1 else f"{name}-{met[name]}")
+
+
+def _rewritten(found: re.Match[str], rewrite: _Rewrite) -> str:
+    """Return an attribute of an element with its address rewritten; nothing if that leads nowhere."""
+    before, name, sign, address = found.groups()
+    new = rewrite(unescape(address))
+    return f"{before}{name}={sign}{escape(new)}{sign}" if new else before.rstrip()
 
 
 def _walked(tokens: Iterable[Token]) -> Iterator[Token]:
@@ -161,7 +221,12 @@ def _clean(html: str) -> str:
     return nh3.clean(
         html,
         tags=nh3.ALLOWED_TAGS - {"h1"},
-        attributes={**nh3.ALLOWED_ATTRIBUTES, "img": _IMAGE_ATTRIBUTES, "code": {"class"}},
+        attributes={
+            **nh3.ALLOWED_ATTRIBUTES,
+            "img": _IMAGE_ATTRIBUTES,
+            "code": {"class"},
+            "*": {*nh3.ALLOWED_ATTRIBUTES.get("*", set()), "id"},
+        },
         attribute_filter=_kept_attribute,
         url_schemes={"http", "https", "mailto", "tel"},
         link_rel=None,
@@ -185,6 +250,8 @@ def _of_own(image: str, own: str) -> str:
 
 def _kept_attribute(_element: str, name: str, value: str) -> str | None:
     """Return the value of an attribute, None to take it out."""
+    if name == "id":  # links lead to it; those of the page itself begin otherwise
+        return value if _ID.fullmatch(value) and value not in _OWN_IDS else None
     return None if name == "class" and not _LANGUAGE.fullmatch(value) else value
 
 
@@ -233,9 +300,9 @@ class _Words(HTMLParser):
             self.parts.append(data)
 
 
-def excerpt(text: str, most: int) -> str:
-    """Return the first words of Markdown, an ellipsis where there are more."""
-    words = body_of(text).words
+def excerpt(text: str, most: int, *, names: bool = False) -> str:
+    """Return the first words of Markdown, an ellipsis where there are more; see :func:`body_of`."""
+    words = body_of(text, names=names).words
     if len(words) <= most:
         return " ".join(words)
     return " ".join(words[:most]).rstrip(",;:–—-") + "…"

@@ -15,7 +15,7 @@ from elenchus.files import is_file
 from elenchus.frozen import Working, member
 from elenchus.pages.labels import date_label, group_label
 from elenchus.plan.nodes import FieldRef, Part
-from elenchus.rendering.bodies import body_of, excerpt
+from elenchus.rendering.bodies import NAMED, body_of, excerpt
 from elenchus.rendering.trace import Trace
 from elenchus.rendering.values import NOTHING, Image, Item, Value
 from elenchus.schema.subject import ENTRIES, Subject, terms_of
@@ -23,6 +23,8 @@ from elenchus.schema.types import Type
 from elenchus.values.addresses import NOWHERE, Href, given_href, origin_of, split_address
 from elenchus.values.dates import stamp
 from elenchus.values.kept import cached_property
+from elenchus.values.slugs import slugify
+from elenchus.values.texts import fold
 from elenchus.values.wording import spoken
 
 if TYPE_CHECKING:
@@ -38,6 +40,8 @@ __all__ = ["Desk", "RowView", "normal"]
 
 _WORDS_OF_SUMMARY = 30
 _ALT = "image_alt"
+# What links leave out of the path of a file.
+_ENDINGS = (".md", ".markdown", ".html", "/index.md", "/README.md", "/index.html", "/_index.md")
 
 
 class _Found(NamedTuple):
@@ -162,18 +166,44 @@ class Desk:
         A file of content is the page of its entry; any other path is a file of the site, told from the
         folder of the content file or from the site's. Of an entry without a page, nothing is returned.
         """
+        if address.startswith(NAMED):
+            return self.named(unquote(address.removeprefix(NAMED)))
         parts = split_address(address)
         if parts is None or parts.scheme or address.startswith(("/", "#", "?")) or not parts.path:
             return given_href(address)
         path = unquote(parts.path)
         for folder in (PurePosixPath(beside).parent, PurePosixPath()):
             steps = normal(folder / path)
-            if steps in self.by_file:
-                link = self.address(ENTRIES, self.by_file[steps])
-                return Href(f"{link}#{parts.fragment}") if link and parts.fragment else link
+            for name in (steps, *(f"{steps}{ending}".lstrip("/") for ending in _ENDINGS)):
+                if name in self.by_file:
+                    link = self.address(ENTRIES, self.by_file[name])
+                    return Href(f"{link}#{parts.fragment}") if link and parts.fragment else link
             if steps and self.is_there(steps):
                 return self.root.file(steps)
         return self.root.link(given_href(address))
+
+    def named(self, name: str) -> Href:
+        """Return the address of the entry with a name in double brackets: of its file, or its title."""
+        wanted, hash_sign, fragment = name.partition("#")
+        found = self.by_name.get(fold(wanted.rpartition("/")[2])) or self.by_name.get(slugify(wanted))
+        link = self.address(ENTRIES, found) if found else NOWHERE
+        return Href(f"{link}#{slugify(fragment)}") if link and hash_sign and fragment else link
+
+    @cached_property
+    def by_name(self) -> dict[str, str]:
+        """The ids of entries by what they are called: their files, their titles, their slugs."""
+        found: dict[str, str] = {}
+        for name in self.site.dataset.entries.ids:
+            row = self.row(ENTRIES, name)
+            stem = PurePosixPath(str(row.raw("source") or "")).stem
+            for word in (fold(stem), fold(str(row.raw("title") or "")), str(row.raw("slug") or "")):
+                found.setdefault(word, name)
+        return found
+
+    @cached_property
+    def has_names(self) -> bool:
+        """Say whether texts have links by names in double brackets."""
+        return any(spec.name_links for spec in self.site.definition.sources)
 
     def is_there(self, path: str) -> bool:
         """Say whether a file of the site is there, by its path below the site; looked at once."""
@@ -272,7 +302,9 @@ class RowView(Working):
         if words not in self.made:
             own = self.raw("summary")
             text = str(self.raw("body") or "")
-            self.made[words] = " ".join(str(own).split()) if own else excerpt(text, words)
+            self.made[words] = (
+                " ".join(str(own).split()) if own else excerpt(text, words, names=self.desk.has_names)
+            )
         return str(self.made[words])
 
     @property
@@ -297,7 +329,7 @@ class RowView(Working):
                 return shown(found)
 
             definition = self.desk.site.definition
-            found = body_of(str(self.raw("body") or "")).html(
+            found = body_of(str(self.raw("body") or ""), names=self.desk.has_names).html(
                 trusted=definition.trusted,
                 rewrite=rewrite,
                 only=None if definition.remote else definition.address,

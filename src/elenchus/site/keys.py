@@ -178,6 +178,7 @@ SOURCE = Table(
         Key("footer", int, "How many rows at the end of a table are no entries, such as totals.", 0),
         Key("bodies", str, "What the texts of entries are written in.", "markdown", ("markdown", "html")),
         Key("titles", str, "What the titles of entries are written in; of HTML, the text is read.", "text", ("text", "html")),
+        Key("name_links", bool, "Whether `[[Name]]` in its texts is a link to the entry of that name.", False),
         Key("edits", str, "The column in which the pending edit of a row stands: an object of JSON with what is to change.", ""),
         Key("url", str, "The address of a database, without a password: `postgresql://reader@localhost/bay`; of a feed.", ""),
         Key("url_from", str, "The variable of the environment that has that address.", ""),

@@ -82,6 +82,7 @@ def read_source(
         table=_read_table(file, path, found) if found["read"] == "database" else None,
         bodies=found["bodies"],
         titles="" if found["titles"] == "text" else found["titles"],
+        name_links=found["name_links"],
         edits=found["edits"],
         records=_read_records(file, (*path, "records"), found["records"]),
         habits=_read_habits(file, path, found, flags, language),

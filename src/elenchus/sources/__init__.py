@@ -97,7 +97,8 @@ class SourceSpec(Frozen):
     the content; ``slug``, ``title`` and ``date`` are patterns for what nobody wrote. ``records`` is where the
     records of a JSON document are. Of a table, ``delimiter`` parts the cells, ``quote`` stands around those
     with a delimiter in them, ``header`` is how many rows name the columns, and ``footer`` how many at the end
-    are no entries. ``bodies`` and ``titles`` say what these are written in, ``edits`` is the column with the
+    are no entries. ``bodies`` and ``titles`` say what these are written in, ``name_links``
+    whether names in double brackets are links, ``edits`` is the column with the
     pending edit of a row. What stands at ``url`` is asked for again when it is ``every`` seconds old.
     ``omit`` are keys and columns that are never read, ``exclude`` patterns of files that are not content,
     ``outside`` whether its files may lie outside the site. ``names`` are those of declared fields and
@@ -122,6 +123,7 @@ class SourceSpec(Frozen):
     records: str = ""
     bodies: str = ""
     titles: str = ""
+    name_links: bool = False
     edits: str = ""
     url: str = ""
     every: int = 0

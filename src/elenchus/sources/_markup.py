@@ -15,6 +15,16 @@ if TYPE_CHECKING:
 __all__ = ["Document"]
 
 _MOST_METAS = 10_000
+# Elements that say something of the site, and not of the page.
+_BESIDES = frozenset({"nav", "header", "footer", "aside", "script", "style", "noscript", "template"})
+_DATES = {
+    "article:published_time": "date",
+    "dc.date": "date",
+    "dcterms.date": "date",
+    "article:modified_time": "updated",
+}
+# What the head of a page says to browsers and to those that search.
+_OF_BROWSERS = frozenset({"viewport", "robots", "generator", "theme-color", "referrer", "format-detection"})
 
 
 class Document(HTMLParser):
@@ -26,7 +36,9 @@ class Document(HTMLParser):
         self.starts = [0, *(match.end() for match in re.finditer("\n", text))]
         self.values: dict[str, Raw] = {}
         self.title = self.heading = ""
-        self.open = ""
+        self.open = self.day = ""
+        self.depth = 0  # of elements that are beside the text
+        self.left_out: list[list[int]] = []
         self.spans: dict[str, list[int]] = {}
         self.at = 0
         self.heading_span = (0, 0)
@@ -47,6 +59,12 @@ class Document(HTMLParser):
             self.open = tag
         elif tag == "h1" and not self.heading:
             self.open, self.at = tag, self.place
+        elif tag == "time" and not self.day:
+            self.day = next((value or "" for name, value in attrs if name == "datetime"), "")
+        elif tag in _BESIDES:
+            self.depth += 1
+            if self.depth == 1:
+                self.left_out.append([self.place, len(self.text)])
         elif tag in ("body", "main", "article"):
             begins = self.place + len(self.get_starttag_text() or "")
             self.spans.setdefault(tag, [begins, len(self.text)])
@@ -60,6 +78,10 @@ class Document(HTMLParser):
             else:
                 self.title = " ".join(self.title.split())
             self.open = ""
+        elif tag in _BESIDES and self.depth:
+            self.depth -= 1
+            if not self.depth:
+                self.left_out[-1][1] = self.place + len(f"</{tag}>")
         elif tag in self.spans and self.spans[tag][1] == len(self.text):
             self.spans[tag][1] = self.place
 
@@ -72,7 +94,10 @@ class Document(HTMLParser):
 
     def meta(self, told: dict[str, str]) -> None:
         """Take what one element of the head says; several of one name are a list."""
-        name, value = told.get("name", "").strip(), told.get("content", "").strip()
+        name, value = (told.get("name") or told.get("property", "")).strip(), told.get("content", "").strip()
+        name = _DATES.get(name.lower(), name)
+        if ":" in name or name.lower() in _OF_BROWSERS:
+            return
         if not name or len(self.values) >= _MOST_METAS:
             return
         name = "summary" if name.lower() == "description" and "summary" not in self.values else name
@@ -91,7 +116,12 @@ class Document(HTMLParser):
             (0, len(self.text)),
         )
         first, last = self.heading_span
-        html = self.text[begin:end]
+        gone = [(start, stop) for start, stop in self.left_out if begin <= start < stop <= end]
         if without_heading and begin <= first < last <= end:
-            html = self.text[begin:first] + self.text[last:end]
+            gone.append((first, last))
+        html, at = "", begin
+        for start, stop in sorted(gone):
+            if start >= at:
+                html, at = html + self.text[at:start], stop
+        html += self.text[at:end]
         return Raw(as_block(html), self.text.count("\n", 0, begin) + 1)

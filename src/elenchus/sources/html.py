@@ -54,6 +54,8 @@ def _parse(spec: SourceSpec, unit: str, content: FileContent) -> Iterator[Item]:
             text = text[: comment.start()] + "\n" * text.count("\n", 0, comment.end()) + text[comment.end() :]
         document = Document(text)
         values = renamed({**document.values, **front}, spec)
+        if document.day and not written(values, "date"):
+            values["date"] = Raw(document.day)
         is_titled = written(values, "title")
         heading = document.heading or document.title
         body = document.body(without_heading=not is_titled or values["title"].value == document.heading)

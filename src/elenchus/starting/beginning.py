@@ -39,15 +39,13 @@ _TITLED = 0.5  # of the entries of a kind that must have a date for it to be sho
 class Begun(NamedTuple):
     """What became of a site that was begun: its draft, the files written, what is new for one that was there.
 
-    ``values`` are how many values there are in its content, and how many of them fit; ``left_out`` are files
-    and tables that are not content, with how many files each stands for.
+    ``left_out`` are files and tables that are not content, with how many files each stands for.
     """
 
     folder: Path
     draft: SiteDraft
     written: Sequence[str]
     proposed: Sequence[str]
-    values: tuple[int, int]
     left_out: Mapping[str, int] = MappingProxyType({})
 
 
@@ -91,17 +89,17 @@ def begin(place: str, into: Path | None = None, password_from: str = "") -> Begu
         )
         raise FolderError([Problem("no-content", message, hint, place=Place(place))])
     draft = drafted(_title(folder, place), [stock for stock in stocks if stock.entries])
+    draft = draft._replace(files=[path for each in noted for path in each.media])
     draft, site = _tried(folder, draft)
-    counts = _counts(site)
     if (folder / SITE_FILE).exists():
-        return Begun(folder, draft, (), list(_news(folder, draft)), counts, left)
+        return Begun(folder, draft, (), list(_news(folder, draft)), left)
     files = files_of(draft, site_plan(draft, _counts(site), _dated(site)))
     for name, text in files.items():
         if (folder / name).exists():
             continue
         with written_or_told(f"the file {folder / name}", "Name another folder with --into."):
             write_whole(folder / name, text.encode())
-    return Begun(folder, draft, list(files), (), counts, left)
+    return Begun(folder, draft, list(files), (), left)
 
 
 def _stocks(
@@ -188,12 +186,6 @@ def _opened(folder: Path, draft: SiteDraft) -> Site:
         site = open_site(temporary, index=False)
         _ = site.dataset
     return site
-
-
-def _counts(site: Site) -> tuple[int, int]:
-    """Return how many values entries have, and how many of them fit."""
-    count = sum(len(cells) for cells in site.content.records.cells.values())
-    return count, count - len(site.dataset.misfits)
 
 
 def _counts(site: Site) -> dict[str, int]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter, defaultdict
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from elenchus.frozen import replace
 from elenchus.schema.conform import FLAGS
@@ -55,6 +55,7 @@ _DATES = ("date", "updated", "expires")
 _NO_FIELDS = frozenset(CORE_FIELDS) - {"author"}
 _LONGEST_TITLE = 120
 _LONGEST_CODE = 40
+_NAME_LINK = re.compile(r"\[\[[^\[\]\n]{1,200}\]\]")
 _NAMELESS = frozenset(["name", "value", "title", "label", "text", "rendered"])  # last steps that say nothing
 _MOST_PARTS = 3  # of a pattern of titles
 # Other names for what somebody calls like a field of every entry, and means otherwise.
@@ -85,11 +86,12 @@ class SourceDraft(NamedTuple):
 
 
 class SiteDraft(NamedTuple):
-    """A site in the making."""
+    """A site in the making; ``files`` are those that it publishes as they are, and folders of such."""
 
     title: str
     sources: Sequence[SourceDraft]
     language: str
+    files: Sequence[str] = ()
 
     @property
     def taxonomies(self) -> dict[str, bool]:
@@ -421,9 +423,15 @@ class _Guess:
         languages = {told.form.language for told in fields.values() if told.form.language}
         return min(languages) if len(languages) == 1 else ""
 
-    def written_in(self, values: Mapping[str, KeyValues]) -> dict[str, str]:
+    def written_in(self, values: Mapping[str, KeyValues]) -> dict[str, Any]:
         """Return what bodies and titles are written in."""
-        found = {}
+        found: dict[str, Any] = {}
+        if self.stock.spec.read == "markdown":
+            count = sum(bool(_NAME_LINK.search(str(entry.values.get("body", "")))) for entry in self.raw)
+            if count:
+                found["name_links"] = True
+                what = f"[[Name]] is taken for a link to the entry of that name, in {count} texts"
+                self.unsure.append(Unsure(what, "name_links = false in the source"))
         if self.stock.spec.read not in ("html", "feed", "markdown"):  # which are made ready already
             bodies, titles = values.get("body"), values.get("title")
             if (

@@ -55,6 +55,7 @@ def kinds_of(
         folders
         and not is_dated
         and not are_languages
+        and not (spec.read == "html" and len(in_folders) < len(entries))  # folders of one whole
         and len(folders) <= _MOST_KINDS
         and len(in_folders) > len(folders)
     ):

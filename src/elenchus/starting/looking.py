@@ -39,6 +39,24 @@ _JSON_FEED = b"jsonfeed.org/version"
 _OWN = re.compile(
     r"(?:elenchus|listings|pages)\.toml|(?:listings|pages|templates|published|terms)/.*|\.elenchus/.*"
 )
+_MEDIA = frozenset(
+    {
+        ".png",
+        ".jpg",
+        ".jpeg",
+        ".gif",
+        ".webp",
+        ".avif",
+        ".svg",
+        ".pdf",
+        ".mp3",
+        ".ogg",
+        ".mp4",
+        ".webm",
+        ".epub",
+    }
+)
+_OWN_PAGES = ("published/**", "templates/**")  # of the site, which are no content
 _MOST_MEMBERS = 10_000  # of an archive
 _START = 4096
 _OLD = "cp1252"  # of Windows in western languages: what most files have that are not UTF-8
@@ -85,7 +103,7 @@ def stocks_in(root: Path, place: Path, noted: list[LeftOut]) -> Iterator[Stock]:
         if base.resolve() == root.resolve():
             files = [path for path in files if not _OWN.fullmatch(path)]
         files, left = left_out(base, files)
-        noted.append(left)
+        noted.append(left if outside else left._replace(media=_media(root, base, files)))
     start = Path(os.path.relpath(base, root)).as_posix()
     inner = "" if start == "." else f"{start}/"
     by_format: dict[str, list[str]] = defaultdict(list)
@@ -94,10 +112,13 @@ def stocks_in(root: Path, place: Path, noted: list[LeftOut]) -> Iterator[Stock]:
             by_format[found].append(path if start == "." else f"{start}/{path}")
     for read, paths in by_format.items():
         for shaped in _specs(root, read, paths, start, base.resolve().name):
-            exclude = tuple(
-                f"{inner}{each}"
-                for each in left.patterns
-                if _may_meet(root, shaped.spec.paths, f"{inner}{each}")
+            exclude = (
+                *shaped.spec.exclude,
+                *(
+                    f"{inner}{each}"
+                    for each in left.patterns
+                    if _may_meet(root, shaped.spec.paths, f"{inner}{each}")
+                ),
             )
             yield read_stock(root, replace(shaped.spec, exclude=exclude, outside=outside), shaped.unsure)
 
@@ -111,7 +132,17 @@ def _specs(root: Path, read: str, paths: Sequence[str], start: str, top: str) ->
         yield from row_sources(root, read, paths, top)
         return
     for name, places in _sources_of(read, paths, start).items():
-        yield Shaped(SourceSpec(name, read, tuple(places), kind="entry"))
+        exclude = _OWN_PAGES if read == "html" and start == "." else ()
+        yield Shaped(SourceSpec(name, read, tuple(places), kind="entry", exclude=exclude))
+
+
+def _media(root: Path, base: Path, files: Sequence[str]) -> list[str]:
+    """Return pictures and downloads by paths below the site: the folders in which they are, and others."""
+    start = Path(os.path.relpath(base, root)).as_posix()
+    inner = "" if start == "." else f"{start}/"
+    found = (path for path in files if Path(path).suffix.lower() in _MEDIA)
+    tops = dict.fromkeys(path if "/" not in path else path.rpartition("/")[0] for path in found)
+    return [f"{inner}{top}" for top in tops if not any(top.startswith(f"{other}/") for other in tops)]
 
 
 def _files_in(folder: Path) -> list[str]:
@@ -181,11 +212,13 @@ def _sources_of(read: str, paths: Sequence[str], start: str) -> dict[str, list[s
             path[len(inner) :].partition("/")[0] for path in paths if "/" in path[len(inner) :]
         )
         at_root = any("/" not in path[len(inner) :] for path in paths)
-        if read == "markdown" and (at_root or len(tops) > 1 or not tops):
-            ending = "**/*.md" if all(path.endswith(".md") for path in paths) else "**/*.m*d*"
-            return {name_of_source(start, "notes"): [start if inner else ending]}
-        found = {name_of_source(top, "pages"): [f"{inner}{top}"] for top in tops}
-        return {**found, **({name_of_source(start, "pages"): [f"{inner}*.html"]} if at_root else {})}
+        if at_root or len(tops) > 1 or not tops:
+            usual, others, name = (
+                ("md", "m*d*", "notes") if read == "markdown" else ("html", "*htm*", "pages")
+            )
+            ending = usual if all(path.endswith(f".{usual}") for path in paths) else others
+            return {name_of_source(start, name): [start if inner else f"**/*.{ending}"]}
+        return {name_of_source(top, "pages"): [f"{inner}{top}"] for top in tops}
     named: dict[str, list[str]] = defaultdict(list)
     for path in paths:
         named[name_of_source(Path(path).name.partition(".")[0], read)].append(path)
@@ -239,5 +272,7 @@ def _rows(batch: RowBatch) -> Iterator[Entry]:
     """Yield the rows of a batch, without what nobody wrote."""
     for at, line in enumerate(batch.lines):
         values = {name: column[at] for name, column in batch.columns.items() if column[at] not in (None, "")}
+        if isinstance(key := values.get("id"), str):  # a number, before which its kind stands
+            values["id"] = key.removeprefix("entry/")
         guessed = {"title": "slug"} if batch.titled and batch.titled[at] else {}
         yield Entry(Place(batch.file, line), batch.file, batch.slugs[at], values, guessed)

@@ -1,4 +1,4 @@
-"""The site that start writes: for each kind and taxonomy what is shown of it, in which order, at which address."""
+"""The site that start writes: what is shown of each kind and taxonomy, in which order, at which address."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from elenchus.values.texts import distinct
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
 
-    from elenchus.starting.draft import SiteDraft
+    from elenchus.starting.draft import SiteDraft, SourceDraft
     from elenchus.starting.guessing import Typed
     from elenchus.starting.values import KeyValues
 
@@ -26,6 +26,9 @@ _MOST_OPTIONS = 60  # terms that a form offers
 _MOST_CHOICES = 3
 _MOST_TAXONOMIES = 8
 _OWN = ("archive", "assets", "page", "index")  # addresses that other pages have
+_PAGES = ("home", "archive", "year-page", "month-page", "not-found")
+_LONGEST_CELL = 40
+_MOST_ORDERS = 6
 _PLAIN = ("text", "integer", "number", "yesno", "date", "datetime", "choice")
 
 
@@ -87,7 +90,7 @@ def site_plan(draft: SiteDraft, counts: Mapping[str, int], dated: Sequence[str])
     addresses = dict(zip([*kinds, *(f"of {name}" for name in draft.taxonomies)], found, strict=True))
     usual = sorted(trees, key=lambda name: -_entries_with(draft, name))[:_MOST_TAXONOMIES]
     # A page that is no set has no name that a listing, or another page, has.
-    taken = [*(f"{name}-page" for name in (*kinds, *usual)), "home", "archive", "year-page", "month-page", "not-found"]
+    taken = [*(f"{name}-page" for name in (*kinds, *usual)), *_PAGES]
     pages = distinct([*taken, *map(plural, kinds), *map(plural, usual)])[len(taken) :]
     plans = [
         _kind_plan(draft, kind, pages[at], addresses[kind], counts.get(kind, 0), is_dated=kind in dated)
@@ -95,7 +98,11 @@ def site_plan(draft: SiteDraft, counts: Mapping[str, int], dated: Sequence[str])
     ]
     taxonomies = [
         TaxonomyPlan(
-            name, _title(plural(name)), addresses[f"of {name}"], pages[len(kinds) + at], "under" if trees[name] else "="
+            name,
+            _title(plural(name)),
+            addresses[f"of {name}"],
+            pages[len(kinds) + at],
+            "under" if trees[name] else "=",
         )
         for at, name in enumerate(usual)
     ]
@@ -125,8 +132,10 @@ def _kind_plan(
     sources = [source for source in draft.sources if kind in source.kinds]
     fields = {name: told for name, told in draft.fields(kind).items() if not is_keyword(name)}
     given = {name for source in sources for name in source.values}
-    terms = [name for name in draft.taxonomies if any(name in source.taxonomies for source in sources) and not is_keyword(name)]
-    starts = next((name for name, told in fields.items() if is_event(name) and told.type in ("date", "datetime")), "")
+    used = dict.fromkeys(name for source in sources for name in source.taxonomies)
+    terms = [name for name in draft.taxonomies if name in used and not is_keyword(name)]
+    dates = [name for name, told in fields.items() if told.type in ("date", "datetime")]
+    starts = next(filter(is_event, dates), "")
     few = 5 if len(draft.kinds) > 1 or starts else 10
     order = "newest" if is_dated else starts or "title"
     facts = [
@@ -173,15 +182,15 @@ def _are_shared(values: KeyValues | None) -> bool:
     return values is not None and any(count > 1 for count in values.texts.values())
 
 
-def _terms_of(sources: Sequence[object], name: str) -> int:
+def _terms_of(sources: Sequence[SourceDraft], name: str) -> int:
     """Return how many terms of a taxonomy the entries of sources have."""
-    return sum(len(source.values[name].texts) for source in sources if name in source.values)  # type: ignore[attr-defined]
+    return sum(len(source.values[name].texts) for source in sources if name in source.values)
 
 
-def _is_short(sources: Sequence[object], name: str) -> bool:
+def _is_short(sources: Sequence[SourceDraft], name: str) -> bool:
     """Say whether all texts of a key are so short that they fit a cell of a table."""
-    values = [source.values[name] for source in sources if name in source.values]  # type: ignore[attr-defined]
-    return all(len(text) <= 40 for each in values for text in each.texts)  # noqa: PLR2004
+    values = [source.values[name] for source in sources if name in source.values]
+    return all(len(text) <= _LONGEST_CELL for each in values for text in each.texts)
 
 
 def _orders(fields: Mapping[str, Typed], order: str, *, is_dated: bool) -> dict[str, str]:
@@ -190,6 +199,6 @@ def _orders(fields: Mapping[str, Typed], order: str, *, is_dated: bool) -> dict[
     if order not in found.values():
         found = {_title(order): order, **found}
     for name, told in fields.items():
-        if told.type in ("integer", "number") and not told.many and len(found) < 6:  # noqa: PLR2004
-            found[f"{_title(name)}, most first"] = f"{name} desc"
+        if told.type in ("integer", "number") and not told.many and len(found) < _MOST_ORDERS:
+            found[f"{_title(name)}, high to low"] = f"{name} desc"
     return found

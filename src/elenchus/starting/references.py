@@ -47,7 +47,10 @@ def with_references(sources: Sequence[SourceDraft]) -> list[SourceDraft]:
     for number, source in enumerate(sources):
         for key, each in source.values.items():
             told = source.fields.get(key)
-            if each.whole or (told and told.kind) or (told is None and key not in source.taxonomies):
+            if each.whole or (told is None and key not in source.taxonomies):
+                continue
+            if told and told.kind:  # as a database says
+                found[number] = _called(found[number], key, told, sources)
                 continue
             if target := _target_of(number, key, each, targets):
                 found[number] = _referring(found[number], key, each, target)
@@ -55,13 +58,30 @@ def with_references(sources: Sequence[SourceDraft]) -> list[SourceDraft]:
     return found
 
 
+def _called(source: SourceDraft, key: str, told: Typed, sources: Sequence[SourceDraft]) -> SourceDraft:
+    """Return a source whose reference is called by what it leads to, and not by its column."""
+    number = next((at for at, other in enumerate(sources) if told.kind in other.kinds), -1)
+    if number < 0:
+        return source
+    target = _Target(
+        number, told.kind, "id", frozenset(), _words_for(told.kind, sources[number]), are_numbers=True
+    )
+    name = _name_for(source, key, target)
+    return _renamed(source, key, name, told) if name != key else source
+
+
+def _words_for(kind: str, source: SourceDraft) -> frozenset[str]:
+    """Return what the entries of a source are called: their kind, and their table."""
+    table = source.spec.table.table if source.spec.table else source.spec.name
+    return frozenset({kind, singular(kind.rpartition("-")[2]), singular(slugify(table))})
+
+
 def _targets(number: int, source: SourceDraft) -> Iterator[_Target]:
     """Yield the keys of a source that tell its entries apart."""
     if len(source.kinds) != 1 or source.spec.read in ("markdown", "html", "feed"):
         return
     [kind] = source.kinds
-    table = source.spec.table.table if source.spec.table else source.spec.name
-    called = frozenset({kind, singular(kind.rpartition("-")[2]), singular(slugify(table))})
+    called = _words_for(kind, source)
     for key, each in source.values.items():
         told = source.fields.get(key)
         if not (each.is_everywhere and each.are_distinct and each.total > 1) or each.whole:
@@ -100,23 +120,26 @@ def _referring(source: SourceDraft, key: str, values: KeyValues, target: _Target
     """Return a source with a key that names entries."""
     told = Typed("entry", values.many, values.number, kind=target.kind)
     name = _name_for(source, key, target)
+    unsure = [each for each in source.unsure if not each.what.startswith(f"{key} is ")]
+    unsure.append(Unsure(f"{key} names entries of the kind {target.kind}", f'{name} = {{ type = "text" }}'))
+    return _renamed(source, key, name, told)._replace(unsure=unsure)
+
+
+def _renamed(source: SourceDraft, key: str, name: str, told: Typed) -> SourceDraft:
+    """Return a source with another name for a key that refers to entries."""
+    spec = source.spec
     if name != key:
-        columns = {field: column for field, column in source.spec.columns.items() if field != key}
-        columns[name] = source.spec.columns.get(key, key)
-        source = source._replace(spec=replace(source.spec, columns=columns))
-    terms = {name: tree for name, tree in source.taxonomies.items() if name != key}
+        columns = {field: column for field, column in spec.columns.items() if field != key}
+        columns[name] = spec.columns.get(key, key)
+        spec = replace(spec, columns=columns)
+    fields = {each: other for each, other in source.fields.items() if each != key}
+    fields[name] = told
     fields_of = {
         kind: [*(each for each in keys if each != key), name] for kind, keys in source.fields_of.items()
     }
-    fields = {each: other for each, other in source.fields.items() if each != key}
-    if name == "author":  # which every entry has
-        fields_of = {kind: [each for each in keys if each != name] for kind, keys in fields_of.items()}
-    else:
-        fields[name] = told
-    unsure = [each for each in source.unsure if not each.what.startswith(f"{key} is ")]
-    what = f"{key} names entries of the kind {target.kind}"
-    unsure.append(Unsure(what, f'{name} = {{ type = "text" }}'))
-    return source._replace(fields=fields, fields_of=fields_of, taxonomies=terms, unsure=unsure)
+    terms = {each: tree for each, tree in source.taxonomies.items() if each != key}
+    values = {name if each == key else each: other for each, other in source.values.items()}
+    return source._replace(spec=spec, fields=fields, fields_of=fields_of, taxonomies=terms, values=values)
 
 
 def _name_for(source: SourceDraft, key: str, target: _Target) -> str:

@@ -32,7 +32,15 @@ def _templates() -> Environment:
         lstrip_blocks=True,
         keep_trailing_newline=True,
     )
-    found.filters |= {"toml": _text, "key": _key, "plural": plural, "words": _words, "first_of": _first_of, "comment": _comment, "spoken": _spoken}
+    found.filters |= {
+        "toml": _text,
+        "key": _key,
+        "plural": plural,
+        "words": _words,
+        "first_of": _first_of,
+        "comment": _comment,
+        "spoken": _spoken,
+    }
     return found
 
 
