@@ -13,7 +13,7 @@ from collections import Counter
 from collections.abc import Callable, Mapping
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import pytest
 
@@ -29,9 +29,9 @@ def table(name: str, delimiter: str = ",", encoding: str = "utf-8", *, skip: int
     """Return the rows of a table by the standard library's reader."""
     data = (BODIES / name).read_bytes()
     text = (gzip.decompress(data) if name.endswith(".gz") else data).decode(encoding)
-    quoting = csv.QUOTE_NONE if name.endswith(".tsv") else csv.QUOTE_MINIMAL
+    quoting: Literal[0, 3] = csv.QUOTE_NONE if name.endswith(".tsv") else csv.QUOTE_MINIMAL
     lines = io.StringIO("".join(text.splitlines(keepends=True)[skip:]))
-    return [*csv.DictReader(lines, delimiter=delimiter, quoting=quoting)]
+    return list(csv.DictReader(lines, delimiter=delimiter, quoting=quoting))
 
 
 def document(name: str) -> Any:

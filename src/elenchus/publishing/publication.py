@@ -6,17 +6,17 @@ import contextlib
 import os
 import shutil
 from dataclasses import dataclass, field
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import FolderError, Problem
 from elenchus.files import is_file, take_lock, write_whole, written_or_told
 from elenchus.frozen import Frozen
-from elenchus.pages.paths import OWN_FOLDER, TEMPLATES
+from elenchus.pages.paths import INDEX, OWN_FOLDER, TEMPLATES
 from elenchus.publishing.last_run import Known, LastRun, Targets, save_run, sign_of
 from elenchus.publishing.links import dead_links
 from elenchus.publishing.manifest import NAME, Manifest
-from elenchus.values.filepaths import fixed_part, within_archive
+from elenchus.values.filepaths import fixed_part, matcher, normal, within_archive
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -150,7 +150,12 @@ def target_of(site: Site, to: str | None) -> Path:
     """Return the folder to publish to. Raises FolderError for one that holds the site's own files."""
     root = site.definition.folder.resolve()
     target = (root / site.definition.to if to is None else Path(to)).resolve()
-    named = {fixed_part(within_archive(path)) for spec in site.definition.sources for path in spec.paths}
+    named = {
+        fixed_part(within_archive(path))
+        for spec in site.definition.sources
+        for path in spec.paths
+        if not _is_excluded(root, fixed_part(within_archive(path)), target, spec.exclude)
+    }
     own = [root / path for path in sorted(named) if (root / path).resolve() != root]
     own += [root / name for name in (TEMPLATES, "listings", "pages", *site.definition.files)]
     taken = root.is_relative_to(target) or any(target.is_relative_to(each.resolve()) for each in own)
@@ -161,6 +166,15 @@ def target_of(site: Site, to: str | None) -> Path:
     if target.exists() and not target.is_dir():
         raise FolderError([Problem("bad-target", f"the file {target} is no folder", "Name a folder.")])
     return target
+
+
+def _is_excluded(root: Path, start: str, target: Path, patterns: Sequence[str]) -> bool:
+    """Say whether a folder below the start of a source is not read by it."""
+    base = (root / start).resolve()
+    if not patterns or not target.is_relative_to(base):
+        return False
+    inside = PurePosixPath(start) / target.relative_to(base).as_posix() / INDEX
+    return any(matcher(normal(pattern))(str(inside)) for pattern in patterns)
 
 
 @contextlib.contextmanager

@@ -56,7 +56,7 @@ _MEDIA = frozenset(
         ".epub",
     }
 )
-_OWN_PAGES = ("published/**", "templates/**")  # of the site, which are no content
+_OWN_PAGES = ("published/**", "templates/**")
 _MOST_MEMBERS = 10_000  # of an archive
 _START = 4096
 _OLD = "cp1252"  # of Windows in western languages: what most files have that are not UTF-8
@@ -132,8 +132,19 @@ def _specs(root: Path, read: str, paths: Sequence[str], start: str, top: str) ->
         yield from row_sources(root, read, paths, top)
         return
     for name, places in _sources_of(read, paths, start).items():
-        exclude = _OWN_PAGES if read == "html" and start == "." else ()
+        exclude = _own_pages(root, start) if read == "html" else ()
         yield Shaped(SourceSpec(name, read, tuple(places), kind="entry", exclude=exclude))
+
+
+def _own_pages(root: Path, start: str) -> tuple[str, ...]:
+    """Return patterns of the pages and templates of a site that stands in the folder of its content."""
+    if start == ".":
+        return _OWN_PAGES
+    base = (root / start).resolve()
+    if not root.resolve().is_relative_to(base):
+        return ()
+    inside = root.resolve().relative_to(base).as_posix()
+    return tuple(f"{start}/{inside}/{pattern}" for pattern in _OWN_PAGES)
 
 
 def _media(root: Path, base: Path, files: Sequence[str]) -> list[str]:

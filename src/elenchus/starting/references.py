@@ -63,9 +63,8 @@ def _called(source: SourceDraft, key: str, told: Typed, sources: Sequence[Source
     number = next((at for at, other in enumerate(sources) if told.kind in other.kinds), -1)
     if number < 0:
         return source
-    target = _Target(
-        number, told.kind, "id", frozenset(), _words_for(told.kind, sources[number]), are_numbers=True
-    )
+    called = _words_for(told.kind, sources[number])
+    target = _Target(number, told.kind, "id", frozenset(), called, are_numbers=True)
     name = _name_for(source, key, target)
     return _renamed(source, key, name, told) if name != key else source
 
@@ -108,7 +107,7 @@ def _target_of(number: int, key: str, values: KeyValues, targets: Sequence[_Targ
         if (target.number, target.key) != (number, key)
         and names <= target.names
         and (
-            (stem in target.called or (stem in people and bool(people & target.called)))
+            (stem in target.called or (stem in words("keys.writers") and bool(people & target.called)))
             if target.are_numbers
             else len(names) >= _FEWEST
         )
@@ -147,7 +146,7 @@ def _name_for(source: SourceDraft, key: str, target: _Target) -> str:
     stem = slugify(_STEM.sub("", key)).replace(".", "-")
     taken = {*source.values, *source.fields, *source.taxonomies, *source.spec.columns}
     people = words("keys.persons")
-    if stem in people and people & target.called and not taken & {"author", "by"}:
+    if stem in words("keys.writers") and people & target.called and not taken & {"author", "by"}:
         return "author"
     is_free = stem not in taken and stem not in CORE_FIELDS and stem != target.kind and not is_keyword(stem)
     return stem if stem and can_be_named(stem) and is_free else key
