@@ -516,7 +516,7 @@ def test_a_bad_item_costs_itself(run: Run, demo: Path) -> None:
         (demo / name).write_text(text)
     strict = run("publish", "--strict", cwd=demo)
     assert (strict.returncode, strict.stdout) == (1, "")
-    assert all(f"[{code}]" in strict.stderr for code in ("unreadable-file", "unreadable-date", "duplicate-id", "doubled-key"))  # fmt: skip
+    assert all(f"[{code}]" in strict.stderr for code in ("unreadable-file", "unreadable-date", "duplicate-slug", "doubled-key"))  # fmt: skip
     assert tree(demo / "published") == before
     told = "73 of 77 entries published; 4 held back: elenchus check names them.\n"
     for count in ("Nothing changes", "Nothing changes"):  # also where nothing is read again
@@ -666,13 +666,16 @@ def test_pieces_of_html(make_site: Write, demo_site: elenchus.Site) -> None:
     "slug", ["../../evil", "/etc/evil", "a/../../b", "..", "a\\b", "con", "x" * 300, "a\u0000b"]
 )
 def test_slugs_that_lead_outside(run: Run, demo: Path, slug: str) -> None:
-    """A path that leads out of the folder stops the run before anything is written."""
+    """A slug that leads out of the folder, or names no file, holds its entry back; all others are published."""
     path = demo / "notebook" / "guide" / "evil.md"
     path.write_text(f"---\ntitle: Evil\ndate: 2026-05-01\nslug: {json.dumps(slug)}\n---\n", encoding="utf-8")
+    around = {each for each in demo.parent.rglob("*") if demo not in each.parents}
     done = run("publish", "--to", "out/site", cwd=demo)
-    assert done.returncode == 1
-    assert "unsafe-path" in done.stderr
-    assert not (demo / "out").exists()
+    assert (done.returncode, "1 held back" in done.stdout) == (0, True)
+    assert "unsafe-slug" in run("check", cwd=demo).stdout
+    assert not [each for each in (demo / "out").rglob("*.html") if "Evil" in each.read_text()]
+    assert {each for each in demo.parent.rglob("*") if demo not in each.parents} == around
+    assert [each.name for each in (demo / "out").iterdir()] == ["site"]
 
 
 def test_nothing_outside_is_published(run: Run, demo: Path, tmp_path: Path) -> None:

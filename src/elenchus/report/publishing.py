@@ -18,6 +18,8 @@ if TYPE_CHECKING:
     from elenchus.publishing.weaving import Woven
     from elenchus.site.site import Site
 
+_FEW_HELD = 2  # entries of a kind that nobody misses
+
 __all__ = ["changes_told", "done_told", "entries_told", "kind_told", "woven_told"]
 
 
@@ -88,7 +90,7 @@ def entries_told(site: Site, *, dry_run: bool) -> Iterator[Piece]:
     if site.is_of_tables:
         return
     for kind in site.dataset.kind_names:
-        yield from kind_told(kind, census(site, kind))
+        yield from kind_told(kind, census(site, kind), few=_FEW_HELD)
     found = census(site)
     if not found.wrong:
         return
@@ -101,9 +103,11 @@ def entries_told(site: Site, *, dry_run: bool) -> Iterator[Piece]:
     )
 
 
-def kind_told(kind: str, found: Census) -> Iterator[Piece]:
-    """Yield why a kind has no public entries, or fewer than nine in ten."""
+def kind_told(kind: str, found: Census, *, few: int = 0) -> Iterator[Piece]:
+    """Yield why a kind has no public entries, or fewer than nine in ten: more than a ``few`` are not."""
     if not found.found or found.public * 10 >= found.found * 9:
+        return
+    if found.public and found.found - found.public <= few:
         return
     reasons = [f"{count:,} {reason}" for reason, count in found.held.items()]
     if found.over:

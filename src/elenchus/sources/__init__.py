@@ -30,8 +30,8 @@ __all__ = [
     "FILE_PARTS", "LEFT_OUT", "MOST_KEYS", "Dialect", "Editor", "ExtrasSpec", "Item", "Reader", "Scan",
     "Source", "SourceSpec", "TableSpec", "TermsSpec", "UnitContent", "UnreachableError",
     "are_rows_written", "below", "below_site", "connected", "content_of", "content_of_rows",
-    "delimiter_of", "edit_beside", "editor", "header_in", "names", "only_read", "refusals", "row_changes",
-    "source", "table_lines", "text_of", "write_rows",
+    "delimiter_of", "edit_beside", "editor", "has_bad_bytes", "header_in", "names", "only_read",
+    "refusals", "row_changes", "source", "table_lines", "text_of", "write_rows",
 ]  # fmt: skip
 
 LEFT_OUT = "Its entries are left out."
@@ -199,6 +199,13 @@ class Source(Protocol):
 
     def reader(self, spec: SourceSpec, root: Path, units: Sequence[str]) -> Reader:
         """Return what reads some of them, which are asked for in their order."""
+
+
+def has_bad_bytes(text: str) -> bool:
+    """Say whether a text holds bytes that its encoding has not."""
+    from elenchus.sources._encoding import has_bad_bytes
+
+    return has_bad_bytes(text)
 
 
 def table_lines(spec: SourceSpec, content: UnitContent, most: int) -> list[str]:

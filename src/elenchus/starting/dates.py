@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from itertools import islice
 from typing import TYPE_CHECKING, NamedTuple
 
 from elenchus.values.datepatterns import EPOCH, date_reader
@@ -16,6 +17,7 @@ ISO_DAY = re.compile(r"\d{4}-\d{2}-\d{2}")
 ISO_TIME = re.compile(r"\d{4}-\d{2}-\d{2}[T ]\d{1,2}:\d{2}(:\d{2}(\.\d+)?)?\s?(Z|[+-]\d{2}:?\d{2})?")
 # What may be a date at all: two numbers, or a number and a word.
 _LIKELY = re.compile(r"(?=.{4,40}$)(?=\D*\d)(?:[^\W\d_.,]*[\s,./:'’+-]*)*?\d[\w\s,.:/'’+-]*", re.DOTALL)
+_YEARED = re.compile(r"(?<!\d)(?:1[5-9]|20)\d\d(?!\d)|[^\W\d]-\d\d$")
 _WORD = re.compile(r"[^\W\d_]{3,}")
 _SURE = (
     "y/MM/dd", "y.MM.dd", "y-M-d", "d.M.y", "d.M.yy", "y-MM", "y/MM", "yMMdd",
@@ -30,6 +32,9 @@ _WORDY = (
 _SLASHED = re.compile(r"(\d{1,2})([/-])(\d{1,2})[/-](\d{4}|\d{2})((?:,| |, )\d{1,2}:\d{2}(?::\d{2})?)?")
 _LANGUAGES = ("en", "de", "fr", "es", "it", "nl", "pt", "da", "sv", "nb", "fi", "pl")
 _FEW = 300  # texts by which patterns are found
+_FEWER = 20  # by which the language is
+_LIKELY_SHARE = 0.2  # of the texts that may be dates, for any to be looked for
+_MOST_KNOWN = 500
 
 
 class DateHabits(NamedTuple):
@@ -49,10 +54,24 @@ def reads(text: str) -> bool:
     return bool(ISO_DAY.fullmatch(text) or ISO_TIME.fullmatch(text))
 
 
+_known: dict[int, tuple[Mapping[str, int], DateHabits]] = {}
+
+
 def dates_of(texts: Mapping[str, int]) -> DateHabits:
     """Return how some texts, with how often each is there, are written as dates."""
+    known = _known.get(id(texts))
+    if known is None or known[0] is not texts:
+        if len(_known) > _MOST_KNOWN:
+            _known.clear()
+        known = _known[id(texts)] = texts, _dates_of(texts)
+    return known[1]
+
+
+def _dates_of(texts: Mapping[str, int]) -> DateHabits:
+    """Return how some texts are written as dates, see :func:`dates_of`."""
     left = [text for text in texts if not reads(text)]
-    if not left or not any(_LIKELY.fullmatch(text) for text in left[:_FEW]):
+    likely = sum(bool(_LIKELY.fullmatch(text)) for text in left[:_FEW])
+    if not left or likely < _LIKELY_SHARE * len(left[:_FEW]):
         return DateHabits({}, left=tuple(left))
     found: dict[str, int] = {}
     seconds = [text for text in left if text.isdecimal() and len(text) in (10, 13)]
@@ -74,8 +93,11 @@ def dates_of(texts: Mapping[str, int]) -> DateHabits:
 
 def _language_of(texts: Iterable[str]) -> str:
     """Return the language whose names of months stand in most texts; English where none does."""
-    wordy = [text for text in texts if _WORD.search(text) and _LIKELY.fullmatch(text)][:_FEW]
-    if not wordy:
+    likely = (
+        text for text in texts if _YEARED.search(text) and _WORD.search(text) and _LIKELY.fullmatch(text)
+    )
+    wordy = list(islice(likely, _FEWER))
+    if not wordy or any(date_reader(_WORDY, "en")(text) for text in wordy):
         return "en"
     counts = {
         language: sum(bool(date_reader(_WORDY, language)(text)) for text in wordy) for language in _LANGUAGES

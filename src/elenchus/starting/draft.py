@@ -203,7 +203,7 @@ class _Guess:
         spec, kind_of = kinds_of(self.stock.spec, self.raw, self.given, self.unsure)
         self.name_columns(spec)
         entries = [_renamed(entry, self.columns) for entry in self.raw]
-        values = values_of(entries)
+        values = self.values_by_field()
         apart = {*_NO_FIELDS, *FLAGS, "id", "kind", spec.kind.strip("{}")}
         rest = {key: each for key, each in values.items() if key not in apart and can_be_named(key)}
         flags = flags_of_keys(rest.values())
@@ -237,6 +237,16 @@ class _Guess:
         seen = list(self.seen(values, dates, flags, words_of_status[0]))
         of_files = (spec, dict(counts), fields, of_kind, terms)
         return SourceDraft(*of_files, seen, self.unsure, dates.language, values, self.stock.is_sample)
+
+    def values_by_field(self) -> dict[str, KeyValues]:
+        """Return the values of keys by the names of fields."""
+        fields = {column: field for field, column in self.columns.items()}
+        found = {}
+        for key, each in self.given.items():
+            name = fields.get(key, key)
+            if name != key or key not in self.columns:  # else another key has its name
+                found[name] = each._replace(key=name)
+        return found
 
     def types_and_terms(
         self, values: Mapping[str, KeyValues], rest: Mapping[str, KeyValues], dates: DateHabits

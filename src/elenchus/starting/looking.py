@@ -61,7 +61,7 @@ _MOST_MEMBERS = 10_000  # of an archive
 _START = 4096
 _OLD = "cp1252"  # of Windows in western languages: what most files have that are not UTF-8
 _MOST_FILES = 100_000  # of a folder in which content is looked for
-_MOST = 5_000  # entries of a source that are looked at
+_MOST = 3_000  # entries of a source that are looked at
 
 
 class Entry(NamedTuple):

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from elenchus import sources
 from elenchus.frozen import replace
-from elenchus.sources import Dialect, delimiter_of, header_in, table_lines
+from elenchus.sources import Dialect, delimiter_of, has_bad_bytes, header_in, table_lines
 from elenchus.starting.unsure import Unsure
 from elenchus.starting.vocabulary import words
 from elenchus.values.texts import fold
@@ -67,7 +67,7 @@ def _first_rows(root: Path, spec: SourceSpec, unit: str) -> tuple[list[str], Dia
             lines = table_lines(replace(spec, encoding=encoding), reader.content(unit), _MOST_BYTES)
         except OSError:
             return None
-        if not any("\udc80" <= char <= "\udcff" for line in lines if not line.isascii() for char in line):
+        if not has_bad_bytes("".join(line for line in lines if not line.isascii())):
             break
     return lines, Dialect(delimiter_of(lines[:200], unit)), encoding
 
