@@ -81,6 +81,7 @@ def _source(source: SourceDraft, counts: Mapping[str, Census]) -> Iterator[Piece
     for kind in source.kinds:
         found = counts.get(kind)
         count = found.found if found and len(source.kinds) == 1 else source.kinds[kind]
+        count = source.size or count
         told.append(f"{count:,} {kind if count == 1 else plural(kind)}")
     if len(told) > _MOST_HABITS * 2:
         told = [*told[:3], f"{len(told) - 3} more kinds"]
@@ -92,8 +93,9 @@ def _source(source: SourceDraft, counts: Mapping[str, Census]) -> Iterator[Piece
         parts.append(f"{len(source.fields)} field{'s' if len(source.fields) > 1 else ''}")
     parts += [f"{what} ({count:,}×)" for what, count in source.seen[:_MOST_HABITS]]
     yield Piece(f", {printable('; '.join(parts))}\n" if parts else "\n")
-    if source.is_sample:
-        yield Piece("    looked at the first of them only: a sample\n", Role.FAINT)
+    if source.size:
+        seen = f"{len(source.sample):,}"
+        yield Piece(f"    of which the first {seen} were looked at; elenchus check reads all\n", Role.FAINT)
 
 
 def _place(source: SourceDraft) -> str:
@@ -128,7 +130,8 @@ def _source_data(source: SourceDraft) -> dict[str, Any]:
         "read": source.spec.read,
         "place": source.spec.place,
         "kinds": list(source.kinds),
-        "sample": source.is_sample,
+        "size": source.size or None,
+        "looked_at": len(source.sample) or None,
         "taxonomies": [{"name": name, "tree": tree} for name, tree in source.taxonomies.items()],
         "fields": [
             {"name": name, "type": told.type, "many": told.many} for name, told in source.fields.items()

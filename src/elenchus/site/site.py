@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import time
+from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -161,6 +162,12 @@ def _terms_of(folder: Path, files: Mapping[str, str]) -> dict[str, list[TermRow]
     return {name: read_terms(folder, file) for name, file in files.items()}
 
 
+_MOST_LOOKED_AT = 50  # items of a folder
+_CONTENT = frozenset(
+    {".md", ".markdown", ".html", ".csv", ".tsv", ".json", ".jsonl", ".db", ".sqlite", ".sqlite3"}
+)
+
+
 class Site(Working):
     """A site at a now: its content, a clock, and what answers questions there.
 
@@ -301,7 +308,21 @@ def find_site(start: Path) -> Path:
             return folder
     message = f"no {SITE_FILE} in {start.resolve()} or any folder above it"
     hint = "Name the site with --site FOLDER, or write one to look around in: elenchus demo."
+    if _has_content(start):
+        hint = "Make a site of the content that is here: elenchus start ."
     raise SiteError([Problem("no-site", message, hint)])
+
+
+def _has_content(folder: Path) -> bool:
+    """Say whether files of content stand in a folder, or in one of those right below it."""
+    try:
+        found = [*islice(folder.iterdir(), _MOST_LOOKED_AT)]
+        for each in [*found]:
+            if each.is_dir() and not each.name.startswith("."):
+                found += islice(each.iterdir(), _MOST_LOOKED_AT)
+    except OSError:
+        return False
+    return any(each.suffix.lower() in _CONTENT for each in found)
 
 
 def open_site(folder: str | Path, *, at: str | None = None, index: bool = True) -> Site:

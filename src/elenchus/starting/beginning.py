@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import json
 import os
+from collections import defaultdict
 from pathlib import Path
-from types import MappingProxyType
 from typing import TYPE_CHECKING, NamedTuple
 
 from elenchus.errors import About, FolderError, OptionError, Place, Problem
@@ -16,23 +17,28 @@ from elenchus.site.site import open_site
 from elenchus.sources import SourceSpec, TableSpec
 from elenchus.starting.draft import drafted
 from elenchus.starting.leaving import LeftOut, is_content_table, is_home
-from elenchus.starting.looking import address_stock, read_stock, stocks_in
+from elenchus.starting.looking import MOST_LOOKED_AT, address_stock, read_stock, stocks_in
 from elenchus.starting.plan import site_plan
 from elenchus.starting.tables import table_specs
+from elenchus.starting.unsure import Unsure
 from elenchus.starting.writing import field_text, files_of, site_text, source_text
 from elenchus.values.addresses import has_password
-from elenchus.values.texts import distinct
+from elenchus.values.texts import distinct, quoted, with_article
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
 
+    from elenchus.engine.columns.dataset import Misfit
     from elenchus.site.site import Site
     from elenchus.starting.draft import SiteDraft
+    from elenchus.starting.guessing import Typed
     from elenchus.starting.looking import Stock
 
 __all__ = ["Begun", "begin"]
 
 _DATABASES = ("postgresql:", "mysql:", "mariadb:")
+_MOST_TRIALS = 4
+_MOST_TRIED = 60_000  # entries of a source, of more of which only a sample is tried
 _TITLED = 0.5  # of the entries of a kind that must have a date for it to be shown by dates
 
 
@@ -40,13 +46,15 @@ class Begun(NamedTuple):
     """What became of a site that was begun: its draft, the files written, what is new for one that was there.
 
     ``left_out`` are files and tables that are not content, with how many files each stands for.
+    ``site`` is the site as it was tried, which has only a sample of a large source.
     """
 
     folder: Path
     draft: SiteDraft
     written: Sequence[str]
     proposed: Sequence[str]
-    left_out: Mapping[str, int] = MappingProxyType({})
+    left_out: Mapping[str, int]
+    site: Site
 
 
 def begin(place: str, into: Path | None = None, password_from: str = "") -> Begun:
@@ -92,14 +100,14 @@ def begin(place: str, into: Path | None = None, password_from: str = "") -> Begu
     draft = draft._replace(files=[path for each in noted for path in each.media])
     draft, site = _tried(folder, draft)
     if (folder / SITE_FILE).exists():
-        return Begun(folder, draft, (), list(_news(folder, draft)), left)
-    files = files_of(draft, site_plan(draft, _counts(site), _dated(site)))
+        return Begun(folder, draft, (), list(_news(folder, draft)), left, site)
+    files = files_of(draft, site_plan(draft, _counts(draft, site), _dated(site)))
     for name, text in files.items():
         if (folder / name).exists():
             continue
         with written_or_told(f"the file {folder / name}", "Name another folder with --into."):
             write_whole(folder / name, text.encode())
-    return Begun(folder, draft, list(files), (), left)
+    return Begun(folder, draft, list(files), (), left, site)
 
 
 def _stocks(
@@ -127,16 +135,21 @@ def _stocks(
 def _tables_of(folder: Path, spec: SourceSpec, noted: list[LeftOut]) -> Iterator[Stock]:
     """Yield what the tables of a database hold; note those that are not content. Raises FolderError."""
     try:
-        found = list(table_specs(folder, spec))
+        found = list(table_specs(folder, spec, MOST_LOOKED_AT))
     except OSError as error:
         message = f"the database cannot be read: {error.strerror}"
         hint = "If it wants a password, name the variable that has it with --password-from."
         raise FolderError([Problem("unreadable-database", message, hint, place=Place(spec.place))]) from None
-    for each, refers in found:
-        if each.table and not is_content_table(each.table.table):
-            noted.append(LeftOut({f"the table {each.table.prefix}{each.table.table}": 1}, ()))
+    for each in found:
+        table = each.spec.table or TableSpec()
+        name = f"the table {table.prefix}{table.table}"
+        if not is_content_table(table.table) or not table.key:
+            noted.append(LeftOut({name if table.key else f"{name}, which has no key": 1}, ()))
             continue
-        yield read_stock(folder, each)._replace(refers=refers)
+        stock = read_stock(folder, each.few)
+        spec = replace(each.spec, omit=stock.spec.omit)
+        is_sample = each.size > MOST_LOOKED_AT
+        yield stock._replace(spec=spec, refers=each.refers, size=each.size, is_sample=is_sample)
 
 
 def _title(folder: Path, place: str) -> str:
@@ -147,25 +160,50 @@ def _title(folder: Path, place: str) -> str:
 
 
 def _tried(folder: Path, draft: SiteDraft) -> tuple[SiteDraft, Site]:
-    """Return a draft whose entries all have names of their own, and the site that it makes."""
-    for _ in range(2):
+    """Return a draft that holds what all entries have, not only those that were looked at, and its site."""
+    for _ in range(_MOST_TRIALS):
         site = _opened(folder, draft)
-        doubled = {
-            each.place.file for each in site.dataset.problems if each.about is About.IDENTITY and each.place
-        }
-        if not doubled:
+        changed = _with_room(folder, draft, site)
+        if changed is None:
             break
-        draft = draft._replace(sources=[
-            source._replace(spec=replace(source.spec, slug=_pattern(source.spec.read)))
-            if not source.spec.slug and _gives(folder, source.spec.paths, doubled) else source
-            for source in draft.sources
-        ])  # fmt: skip
+        draft = changed
     return draft, site
 
 
-def _pattern(read: str) -> str:
-    """Return what makes slugs differ: the folders of a file, the id or the date of a row."""
-    return "{folders}-{stem}" if read in ("markdown", "html") else "{title}-{date}"
+def _with_room(folder: Path, draft: SiteDraft, site: Site) -> SiteDraft | None:
+    """Return a draft whose fields have wider types where values of a site do not fit, and better slugs.
+
+    None if there is nothing to be changed.
+    """
+    data = site.dataset
+    misfits: dict[tuple[str, str], list[Misfit]] = defaultdict(list)
+    for each in data.misfits:
+        misfits[data.kind_of(each.row), each.field].append(each)
+    numbered = {each.place.file for each in data.notes if each.about is About.IDENTITY and each.place}
+    found, is_changed = [], False
+    for source in draft.sources:
+        fields, unsure = dict(source.fields), list(source.unsure)
+        for (kind, name), wrong in misfits.items():
+            if name not in fields or kind not in source.kinds or fields[name].type == "text":
+                continue
+            unsure.append(_wider(name, fields, wrong))
+            is_changed = True
+        spec = source.spec
+        are_files = spec.read in ("markdown", "html") and not spec.slug
+        if are_files and _gives(folder, spec.paths, numbered):
+            spec, is_changed = replace(spec, slug="{folders}-{stem}"), True
+        found.append(source._replace(spec=spec, fields=fields, unsure=unsure))
+    return draft._replace(sources=found) if is_changed else None
+
+
+def _wider(name: str, fields: dict[str, Typed], wrong: Sequence[Misfit]) -> Unsure:
+    """Give a field a type that has room for values that do not fit, and return what is unsure by that."""
+    told, place = fields[name], wrong[0].problem.place
+    fields[name] = told.wider()
+    some = f"{len(wrong):,} values are none, such as" if len(wrong) > 1 else "one value is none,"
+    at = f" at {place}" if place else ""
+    what = f"{name} is {with_article(fields[name].type)}, not {with_article(told.type)}: {some} "
+    return Unsure(f"{what}{quoted(wrong[0].text)}{at}", f'{name} = {{ type = "{told.type}" }}')
 
 
 def _gives(folder: Path, paths: Sequence[str], files: set[str]) -> bool:
@@ -177,21 +215,48 @@ def _gives(folder: Path, paths: Sequence[str], files: set[str]) -> bool:
     )
 
 
+def _of_sample(spec: SourceSpec) -> SourceSpec:
+    """Return a source that reads the entries of another which were looked at, from a file of them."""
+    plain = {"header": 1, "footer": 0, "quote": '"', "encoding": "", "records": "", "delimiter": ""}
+    return replace(spec, read="jsonl", paths=(f"{spec.name}.jsonl",), table=None, url="", exclude=(), **plain)
+
+
 def _opened(folder: Path, draft: SiteDraft) -> Site:
     """Return the site that a draft makes, which stands elsewhere meanwhile. Raises SiteError."""
-    paths = {path: str(folder.resolve() / path) for source in draft.sources for path in source.spec.paths}
+    large = {source.spec.name: source for source in draft.sources if source.size > _MOST_TRIED}
+    draft = draft._replace(
+        sources=[
+            source._replace(spec=_of_sample(source.spec)) if source.spec.name in large else source
+            for source in draft.sources
+        ]
+    )
+    whole = [source for source in draft.sources if source.spec.name not in large]
+    paths = {path: str(folder.resolve() / path) for source in whole for path in source.spec.paths}
     paths[""] = f"{folder.resolve()}/"  # what stands before the patterns of files that are excluded
     text = site_text(draft, site_plan(draft, {}, ()), paths)
-    with temporary_folder(lambda made: (made / SITE_FILE).write_text(text, encoding="utf-8")) as temporary:
+
+    def write(made: Path) -> None:
+        (made / SITE_FILE).write_text(text, encoding="utf-8")
+        for name, source in large.items():
+            lines = (
+                json.dumps(dict(entry.values), ensure_ascii=False, default=str) for entry in source.sample
+            )
+            content = "\n".join(lines).encode("utf-8", "replace")
+            (made / f"{name}.jsonl").write_bytes(content)
+
+    with temporary_folder(write) as temporary:
         site = open_site(temporary, index=False)
         _ = site.dataset
     return site
 
 
-def _counts(site: Site) -> dict[str, int]:
+def _counts(draft: SiteDraft, site: Site) -> dict[str, int]:
     """Return how many entries there are of each kind."""
     kinds = site.dataset.entries.kinds
-    return {kind: int((kinds == number).sum()) for number, kind in enumerate(site.dataset.kind_names)}
+    found = {kind: int((kinds == number).sum()) for number, kind in enumerate(site.dataset.kind_names)}
+    large = [source for source in draft.sources if source.size > _MOST_TRIED]
+    sizes = {kind: source.size for source in large for kind in source.kinds}
+    return {**found, **sizes}
 
 
 def _dated(site: Site) -> list[str]:

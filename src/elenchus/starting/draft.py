@@ -83,6 +83,8 @@ class SourceDraft(NamedTuple):
     language: str
     values: Mapping[str, KeyValues]
     is_sample: bool = False
+    size: int = 0
+    sample: Sequence[Entry] = ()
 
 
 class SiteDraft(NamedTuple):
@@ -234,9 +236,20 @@ class _Guess:
             kind = kind_of(entry)
             counts[kind] += 1
             of_kind[kind] += [key for key in entry.values if key in fields and key not in of_kind[kind]]
-        seen = list(self.seen(values, dates, flags, words_of_status[0]))
-        of_files = (spec, dict(counts), fields, of_kind, terms)
-        return SourceDraft(*of_files, seen, self.unsure, dates.language, values, self.stock.is_sample)
+        return SourceDraft(
+            spec=spec,
+            kinds=dict(counts),
+            fields=fields,
+            fields_of=of_kind,
+            taxonomies=terms,
+            seen=list(self.seen(values, dates, flags, words_of_status[0])),
+            unsure=self.unsure,
+            language=dates.language,
+            values=values,
+            is_sample=self.stock.is_sample,
+            size=self.stock.size,
+            sample=self.stock.entries if self.stock.size else (),
+        )
 
     def values_by_field(self) -> dict[str, KeyValues]:
         """Return the values of keys by the names of fields."""
@@ -467,11 +480,6 @@ class _Guess:
         words: Mapping[str, str],
     ) -> Iterator[tuple[str, int]]:
         """Yield the habits of a source, each with how often it was met."""
-        for field, column in self.columns.items():
-            if slugify(column) != field and field in values:
-                yield f"{field} is called {column}", values[field].number
-        for pattern, count in dates.patterns.items():
-            yield f"dates are written as {pattern}", count
         for key in FLAGS:
             texts = values[key].texts if key in values else {}
             yes = sum(count for text, count in texts.items() if fold(text) in YES)
@@ -482,6 +490,11 @@ class _Guess:
             yield f"{key} keeps entries back, as {'draft' if meaning == 'published' else meaning}", count
         for word, ours in words.items():
             yield f"the status {word} means {ours}", values["status"].texts[word]
+        for field, column in self.columns.items():
+            if slugify(column) != field and field in values:
+                yield f"{field} is called {column}", values[field].number
+        for pattern, count in dates.patterns.items():
+            yield f"dates are written as {pattern}", count
         for name in {"title", "date"} - self.columns.keys():
             for source, count in Counter(entry.guessed.get(name, "") for entry in self.raw).items():
                 if source:

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 
     from elenchus.starting.unsure import Unsure
 
-__all__ = ["Entry", "Stock", "address_stock", "read_stock", "stocks_in"]
+__all__ = ["MOST_LOOKED_AT", "Entry", "Stock", "address_stock", "read_stock", "stocks_in"]
 
 _FORMATS = {
     ".md": "markdown", ".markdown": "markdown", ".html": "html", ".htm": "html", ".csv": "csv", ".tsv": "csv",
@@ -61,7 +61,8 @@ _MOST_MEMBERS = 10_000  # of an archive
 _START = 4096
 _OLD = "cp1252"  # of Windows in western languages: what most files have that are not UTF-8
 _MOST_FILES = 100_000  # of a folder in which content is looked for
-_MOST = 3_000  # entries of a source that are looked at
+MOST_LOOKED_AT = 3_000  # entries of a source
+_MOST_BYTES = 16 * 2**20  # of a table whose rows are not counted
 
 
 class Entry(NamedTuple):
@@ -79,7 +80,7 @@ class Stock(NamedTuple):
 
     ``refers`` are the columns of a table that hold keys of others, with the names of those. ``private`` are
     keys that are not read, with what they hold. ``unsure`` is what could be read otherwise. If it
-    ``is_sample``, there are more entries than were looked at.
+    ``is_sample``, there are more entries than were looked at; ``size`` is how many, if that is known.
     """
 
     spec: SourceSpec
@@ -89,6 +90,7 @@ class Stock(NamedTuple):
     private: Mapping[str, str] = MappingProxyType({})
     unsure: Sequence[Unsure] = ()
     is_sample: bool = False
+    size: int = 0
 
 
 def stocks_in(root: Path, place: Path, noted: list[LeftOut]) -> Iterator[Stock]:
@@ -245,7 +247,24 @@ def read_stock(root: Path, spec: SourceSpec, unsure: Sequence[Unsure] = ()) -> S
     if private:
         spec = replace(found.spec, omit=tuple(private))
         found = _read(root, spec)._replace(private=private)
-    return found._replace(unsure=tuple(unsure))
+    size = _size(root, found) if found.is_sample and spec.read in ("csv", "jsonl") else 0
+    return found._replace(unsure=tuple(unsure), size=size)
+
+
+def _size(root: Path, stock: Stock) -> int:
+    """Return how many rows a large source has, by its lines; 0 if it is not large."""
+    spec = stock.spec
+    files = [root / unit for unit in sources.source(spec.read).scan(spec, root, None).units]
+    try:
+        if sum(file.stat().st_size for file in files) < _MOST_BYTES:
+            return 0
+        count = 0
+        for file in files:
+            with open_regular(file) as opened:
+                count += sum(piece.count(b"\n") for piece in iter(lambda: opened.read(2**20), b""))
+    except OSError:
+        return 0
+    return count
 
 
 def _read(root: Path, spec: SourceSpec) -> Stock:
@@ -257,7 +276,7 @@ def _read(root: Path, spec: SourceSpec) -> Stock:
     problems: list[Problem] = list(scan.problems)
     is_sample = False
     for unit in scan.units:
-        if is_sample := len(entries) >= _MOST:
+        if is_sample := len(entries) >= MOST_LOOKED_AT:
             break
         try:
             for item in reader.items(unit, reader.content(unit)):
@@ -265,11 +284,11 @@ def _read(root: Path, spec: SourceSpec) -> Stock:
                     values = {name: raw.value for name, raw in item.values.items()}
                     entries.append(Entry(item.place, below(spec, unit), item.slug, values, item.guessed))
                 elif isinstance(item, RowBatch):
-                    entries += islice(_rows(item), _MOST - len(entries))
+                    entries += islice(_rows(item), MOST_LOOKED_AT - len(entries))
                     is_sample = len(item.lines) > len(entries)
                 else:
                     problems.append(item)
-                if is_sample := is_sample or len(entries) >= _MOST:
+                if is_sample := is_sample or len(entries) >= MOST_LOOKED_AT:
                     break
         except sources.UnreachableError as error:
             problems.append(error.problem)

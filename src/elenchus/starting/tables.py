@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
     from sqlalchemy import Connection
 
-__all__ = ["table_specs"]
+__all__ = ["TableFound", "table_specs"]
 
 _NAMES = ("name", "key", "field")
 _VALUES = ("value", "content", "data")
@@ -26,18 +26,35 @@ _LETTERS = ("CHAR", "TEXT", "CLOB", "")
 
 
 class _FoundTable(NamedTuple):
-    """A table: its columns with their types, its key, and the tables that columns refer to."""
+    """A table: its columns with their types, its key, the tables that columns refer to.
+
+    ``size`` is how many rows it has, ``first`` the query for all of them.
+    """
 
     name: str
     columns: Mapping[str, str]
     key: str
     refers: Mapping[str, str]
+    size: int = 0
+    first: str = ""
 
 
-def table_specs(root: Path, spec: SourceSpec) -> Iterator[tuple[SourceSpec, Mapping[str, str]]]:
-    """Yield a source for each table of entries in a file of SQLite, with the tables that columns refer to.
+class TableFound(NamedTuple):
+    """A source for a table of entries, with the tables that columns refer to.
 
-    Raises OSError.
+    ``size`` is how many rows it has, ``few`` the source of the first of them.
+    """
+
+    spec: SourceSpec
+    refers: Mapping[str, str]
+    size: int
+    few: SourceSpec
+
+
+def table_specs(root: Path, spec: SourceSpec, most: int) -> Iterator[TableFound]:
+    """Yield the tables of entries in a database, and what reads up to ``most`` rows of each.
+
+    One without a key is yielded, too: nothing tells its rows apart. Raises OSError.
     """
     tables = _tables(root, spec)
     prefix = _prefix(list(tables))
@@ -46,7 +63,7 @@ def table_specs(root: Path, spec: SourceSpec) -> Iterator[tuple[SourceSpec, Mapp
     extras = {name: table for name, table in tables.items() if name not in joins and _value_columns(table)}
     named = {target for table in joins.values() for target in list(_targets(table, tables))[1:]}
     for name, table in tables.items():
-        if name in joins or name in extras or name in named or not table.key:
+        if name in joins or name in extras or name in named:
             continue
         terms = []
         for other in joins.values():
@@ -75,12 +92,15 @@ def table_specs(root: Path, spec: SourceSpec) -> Iterator[tuple[SourceSpec, Mapp
         refers = {
             column: short[target] for column, target in _referring(table, tables) if target not in named
         }
-        yield replace(spec, name=slugify(short[name]), table=shape), refers
+        whole = replace(spec, name=slugify(short[name]), table=shape)
+        size, query = table.size, table.first
+        few = replace(whole, table=replace(shape, table="", query=f"{query} LIMIT {most}"))
+        yield TableFound(whole, refers, size, few if size > most else whole)
 
 
 def _tables(root: Path, spec: SourceSpec) -> dict[str, _FoundTable]:
     """Return the tables of a database. Raises OSError."""
-    from sqlalchemy import inspect
+    from sqlalchemy import inspect, text
 
     found = {}
     with connected(replace(spec, table=spec.table or TableSpec()), root) as connection, refusals(spec):
@@ -93,7 +113,10 @@ def _tables(root: Path, spec: SourceSpec) -> dict[str, _FoundTable]:
                 for each in known.get_foreign_keys(name)
                 if len(each["constrained_columns"]) == 1
             }
-            found[name] = _FoundTable(name, columns, keys[0] if len(keys) == 1 else "", refers)
+            quoted = connection.dialect.identifier_preparer.quote(name)
+            size = connection.execute(text(f"SELECT COUNT(*) FROM {quoted}")).scalar() or 0
+            key = keys[0] if len(keys) == 1 else ""
+            found[name] = _FoundTable(name, columns, key, refers, size, f"SELECT * FROM {quoted}")
         for table in found.values():
             if len(table.columns) <= _NARROW and not table.refers:
                 found[table.name] = table._replace(refers=_by_values(connection, table, found))

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
+from itertools import islice
 from typing import TYPE_CHECKING
 
 from elenchus import sources
@@ -21,6 +23,8 @@ if TYPE_CHECKING:
 __all__ = ["table_habits"]
 
 _NUMBER = re.compile(r"[^\w]*\d[\d.,'’ %€$£]*\W*")
+_FEW_LAST = 20  # lines at the end
+_BLANK = " ;,\t|\r\n"
 _FEW = 60  # rows that are looked at for the header
 _MOST_BYTES = 64 * 2**20  # of a table that is read as a whole by both rules for quotes
 
@@ -38,8 +42,10 @@ def table_habits(root: Path, spec: SourceSpec) -> tuple[SourceSpec, tuple[Unsure
     spec = replace(spec, encoding=encoding) if encoding else spec
     quotes = _quotes(lines, dialect)
     spec = spec if quotes else replace(spec, quote="")
-    rows = [row for row in Dialect(dialect.delimiter, spec.quote).lenient(lines) if any(row)]
-    header = _header(rows[header_in(rows) :][:_FEW])
+    found_in = dialect._replace(quote=spec.quote)
+    rows = list(islice(filter(any, found_in.lenient(lines)), _FEW))
+    last = next(found_in.lenient([line for line in lines[-_FEW_LAST:] if line.strip(_BLANK)][-1:]), [])
+    header = _header(rows[header_in(rows) :])
     if header != 1:
         spec = replace(spec, header=header)
         what = (
@@ -48,11 +54,11 @@ def table_habits(root: Path, spec: SourceSpec) -> tuple[SourceSpec, tuple[Unsure
             else "two rows name the columns"
         )
         unsure.append(Unsure(what, "header = 1 in the source"))
-    if len(units) == 1 and len(rows) > 3 and _is_total(rows[-1]):  # noqa: PLR2004
+    if len(units) == 1 and len(rows) > 3 and _is_total(last):  # noqa: PLR2004
         spec = replace(spec, footer=1)
         unsure.append(
             Unsure(
-                f"the last row, {rows[-1][0] or rows[-1][1]} …, is a total and no entry",
+                f"the last row, {next(filter(None, last))} …, is a total and no entry",
                 "footer = 0 in the source",
             )
         )
@@ -77,12 +83,10 @@ def _quotes(lines: Sequence[str], dialect: Dialect) -> bool:
     if not any(dialect.quote in line for line in lines):
         return True
     bare = dialect._replace(quote="")
-    plain = [len(row) for row in bare.lenient(lines) if any(row)]
-    width = max(set(plain), key=plain.count, default=0)
-    if any(each != width for each in plain):
+    plain = Counter(len(row) for row in bare.lenient(lines) if any(row))
+    if len(plain) != 1:
         return True
-    strict = [row for row in dialect.lenient(lines) if any(row)]
-    return len(strict) == len(plain) and all(len(row) == width for row in strict)
+    return Counter(len(row) for row in dialect.lenient(lines) if any(row)) == plain
 
 
 def _header(rows: Sequence[Sequence[str]]) -> int:

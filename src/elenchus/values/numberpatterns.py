@@ -21,6 +21,7 @@ _GROUPS = {",": f".{_SPACES}'’", ".": f",{_SPACES}'’"}  # by the sign before
 _OUT_OF = pattern(r"\s*(?:/|of|out of|von|sur|de|di|van|av|af)\s*", re.IGNORECASE)
 _STARS = pattern(r"(?P<full>★*|⭐*|\**)(?P<half>½|⯪)?(?:☆|✩)*")
 _NUMBER = pattern(r"[+\-−]?\d[\d.,'’_\u00a0\u202f\u2009 ]*(?:e[+-]?\d{1,3})?|[+\-−]?[.,]\d+", re.IGNORECASE)
+_PLAIN = pattern(r"[+-]?\d+(?:\.\d+)?")
 _MOST_STARS = 10
 
 
@@ -68,6 +69,8 @@ def number_reader(form: NumberForm) -> Callable[[str], str]:
     around = re.compile(rf"(?P<minus>[-−+]?)\s*{unit}\s*|\s*{unit}\.?(?:[,.]?-|,–)?$", re.IGNORECASE)
 
     def read(text: str) -> str:
+        if sign == "." and _PLAIN.fullmatch(text):
+            return text
         text = text.strip().strip(_SPACES)
         if form.scale and (found := _out_of(text, form.scale, plain)):
             return found

@@ -11,6 +11,7 @@ __all__ = ["RESERVED", "safe_slug", "safely", "slug_of", "slugify", "unsafe_slug
 
 # Names of devices, which Windows gives to no file, whatever its ending.
 RESERVED = re.compile(r"(?:con|prn|aux|nul|com\d|lpt\d)(?:\..*)?", re.IGNORECASE)
+_SIGNS = re.compile(r"[^a-z0-9._]+")
 _LONGEST_NAMES = 100  # characters of the names of signs
 _MOST_BYTES = 200  # of a slug: file systems take 255 for a name, and some of these are an ending's
 # What is safe at a glance, but for the names of devices.
@@ -23,6 +24,8 @@ def slugify(text: str) -> str:
 
     Empty for a text without letters and digits; :func:`slug_of` has one for that, too.
     """
+    if text.isascii():
+        return _SIGNS.sub("-", text.lower()).strip("-")
     kept = "".join(char if char.isalnum() or char in "._-" else "-" for char in fold(text))
     return "-".join(part for part in kept.split("-") if part)
 

@@ -70,15 +70,14 @@ def start(
     begun = begin(content, into, password_from)
     if quiet:
         return 0
-    site = elenchus.open_site(begun.folder)
-    counts = {kind: census(site, kind) for kind in site.dataset.kind_names}
+    counts = {kind: census(begun.site, kind) for kind in begun.site.dataset.kind_names}
     if output == "json":
         text = json.dumps(begun_data(begun, counts), ensure_ascii=False, indent=2)
         show([Piece(f"{text}\n")], is_data=True)
         return 0
     show(begun_pieces(begun, counts))
     if not begun.written:
-        report = check_site(site)
+        report = check_site(elenchus.open_site(begun.folder))
         show([Piece("Check\n", Role.HEADING), *findings(report, output_width())])
     option = "" if begun.folder.resolve() == Path.cwd() else f" --site {begun.folder}"
     show([Piece(f"Next: elenchus publish{option} · elenchus serve{option}\n", Role.HEADING)])

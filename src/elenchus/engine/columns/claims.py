@@ -90,9 +90,8 @@ class _Settling:
     def tell_apart(self, claims: NDArray[np.int64], what: str) -> None:
         """Give each slug of a kind, or each id, to one of the records that have it.
 
-        It is one that writes it before one for which it was made; among equals the one of the source that
-        the site prefers, then the first by its place. One for which a slug was made gets another one, if the
-        first is of the same source.
+        It is the one of the source that the site prefers, or else the first by its place. Another one for
+        which a slug was made gets another slug, if the first is of the same source.
         """
         mine = self.kept.copy()
         mine[list(self.numbered)] = False
@@ -105,7 +104,7 @@ class _Settling:
             says_so[cells.owners] = True
         ranks, paths, sources = self.ranks(), ranks_of(self.written.paths[:]), self.written.sources
         files, lines = paths[self.written.files[doubtful]], self.written.lines[doubtful]
-        order = np.lexsort((lines, files, ~says_so[doubtful], ranks[doubtful]))
+        order = np.lexsort((lines, files, ranks[doubtful]))
         owners: dict[int, int] = {}
         losers: dict[int, list[int]] = defaultdict(list)
         last: dict[int, int] = {}
