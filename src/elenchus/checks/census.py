@@ -62,7 +62,7 @@ def census(site: Site, kind: str = "") -> Census:
     wrong = held.get(_UNKNOWN, 0) + held.get(_UNREADABLE, 0)
     lost = 0
     if not kind:
-        lost = sum({(each.place, each.code): entries_lost(each) for each in data.problems}.values())
+        lost = sum(map(entries_lost, data.problems))
         if lost:
             held[_LEFT_OUT] = lost
             wrong += lost

@@ -139,7 +139,8 @@ def _either(one: Typed, other: Typed) -> Typed:
 
 def drafted(title: str, stocks: Sequence[Stock]) -> SiteDraft:
     """Return the draft of a site for what was found."""
-    sources = _kept_apart(with_references(_agreed([_source(stock) for stock in stocks])))
+    sources = with_references(_agreed([_source(stock) for stock in stocks]))
+    sources = _kept_apart(_of_one_meaning(sources))
     languages = Counter(source.language for source in sources if source.language != "en")
     language = languages.most_common(1)[0][0] if languages else "en"
     return SiteDraft(title, sources, language)
@@ -161,6 +162,33 @@ def _agreed(sources: Sequence[SourceDraft]) -> list[SourceDraft]:
         taxonomies = {changed.get(name, name): tree for name, tree in source.taxonomies.items()}
         spec = replace(source.spec, columns=columns)
         found.append(source._replace(spec=spec, taxonomies=taxonomies))
+    return found
+
+
+def _of_one_meaning(sources: Sequence[SourceDraft]) -> list[SourceDraft]:
+    """Return sources in which a name is a taxonomy of all of them, or a field of all of them.
+
+    What one takes for terms and another for a text or a choice are terms; of others both are texts.
+    """
+    fields = [(name, told) for source in sources for name, told in source.fields.items()]
+    both = {name for name, _ in fields} & {name for source in sources for name in source.taxonomies}
+    narrow = {name for name, told in fields if name in both and told.type not in ("text", "choice")}
+    found = []
+    for source in sources:
+        of_terms = {name: tree for name, tree in source.taxonomies.items() if name not in narrow}
+        of_terms |= {name: False for name in source.fields if name in both - narrow}
+        left = {name: told for name, told in source.fields.items() if name not in both - narrow}
+        for name in narrow & source.taxonomies.keys():
+            values = source.values.get(name)
+            left[name] = Typed("text", many=bool(values and values.many))
+        fields_of = {
+            kind: [
+                *(each for each in keys if each in left),
+                *(each for each in left if each in narrow and each not in keys),
+            ]
+            for kind, keys in source.fields_of.items()
+        }
+        found.append(source._replace(taxonomies=of_terms, fields=left, fields_of=fields_of))
     return found
 
 

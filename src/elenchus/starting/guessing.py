@@ -169,7 +169,7 @@ _CAN_BE: dict[str, Callable[[KeyValues], bool]] = {
     "pinned": lambda values: all(fold(text) in YES | NO for text in values.texts),
     "parent": lambda _: True,
     "address": lambda values: all("/" in text and " " not in text for text in values.texts),
-    "slug": lambda values: not values.many and 2 * len(values.texts) > values.number,
+    "slug": lambda values: not values.many and len(values.texts) > _MOSTLY * values.number,
     "id": lambda values: not values.many and len(values.texts) > _MOSTLY * values.number,
     "source": lambda _: False,
     "kind": lambda _: True,
