@@ -406,7 +406,7 @@ def ways_of_large_sites(*, wanted: bool) -> Iterator[None]:
 
 
 @given(SITES, ASKED, st.booleans())
-@settings(max_examples=600, deadline=None)
+@settings(max_examples=400, deadline=None)
 def test_engine_agrees(rows: list[dict[str, Any]], question: nodes.Question, large: bool) -> None:
     """Ids, their order, counts, pages and groups are those that the description gives."""
     with ways_of_large_sites(wanted=large):
@@ -489,7 +489,7 @@ def after(values: dict[str, Raw], edit: Edit) -> Raw:
 
 
 @given(SITES, ASKED)
-@settings(max_examples=250, deadline=None)
+@settings(max_examples=180, deadline=None)
 def test_cures_work(rows: list[dict[str, Any]], question: nodes.Question) -> None:
     """What would list an entry does: written into its file and the question, it is there in the answer."""
     data = dataset(rows)
