@@ -114,7 +114,13 @@ def _header(rows: Sequence[Sequence[str]]) -> int:
     is_second = not any(is_value(second[at]) for at in numeric if at < len(second)) and any(
         second[at].strip() for at in numeric if at < len(second)
     )
-    return 2 if is_second and blanks and len(rows) > 3 else 1  # noqa: PLR2004
+    if not (is_second and blanks and len(rows) > 3):  # noqa: PLR2004
+        return 1
+    # Names stand above a column once; values come again.
+    again = any(
+        cell.strip() and cell in {row[at] for row in below if at < len(row)} for at, cell in enumerate(second)
+    )
+    return 1 if again or any(map(is_value, second)) else 2
 
 
 def _is_total(row: Sequence[str]) -> bool:
