@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from itertools import groupby
 from textwrap import wrap
 from typing import TYPE_CHECKING, Any
@@ -26,18 +27,32 @@ __all__ = ["about_code", "all_codes", "as_object", "findings", "fixing_told"]
 
 _ROLES = {"error": Role.ERROR, "warning": Role.NOTICE, "note": Role.NAME}
 _WIDEST = 100
+_MOST_OF_A_CODE = 5  # findings of one code that are all told
+_FIRST_OF_A_CODE = 3
 _INDENT = 6  # columns before a hint
 
 
-def findings(report: Report, width: int | None) -> Iterator[Piece]:
-    """Yield the findings that count, level by level, then those that are accepted, and their numbers."""
+def findings(report: Report, width: int | None, *, whole: bool = False) -> Iterator[Piece]:
+    """Yield the findings that count, level by level, then those that are accepted, and their numbers.
+
+    Of many with one code the first are told, unless the ``whole`` report is wanted.
+    """
     open_ones = [each for each in report.findings if not each.accepted]
     accepted = [each for each in report.findings if each.accepted]
     for level, found in groupby(open_ones, key=lambda each: each.level):
         listed = list(found)
         yield Piece(f"{level if len(listed) == 1 else level + 's'}\n", _ROLES[level])
+        counts = Counter(each.problem.code for each in listed)
+        told: Counter[str] = Counter()
         for each in listed:
-            yield from _finding_lines(each, width)
+            code = each.problem.code
+            told[code] += 1
+            if whole or counts[code] <= _MOST_OF_A_CODE or told[code] <= _FIRST_OF_A_CODE:
+                yield from _finding_lines(each, width)
+        for code, count in counts.items():
+            if not whole and count > _MOST_OF_A_CODE:
+                more = f"  … and {count - _FIRST_OF_A_CODE:,} more of {code}; --in-full shows all\n"
+                yield Piece(more, Role.FAINT)
         yield Piece("\n")
     if accepted:
         yield Piece("accepted\n", Role.FAINT)

@@ -51,6 +51,7 @@ _DATE = re.compile(r"\s*\d{4}-\d{2}-\d{2}([T ]\d{2}:\d{2}.*)?\s*")
 _OTHER_DATE = re.compile(
     r"\s*(\d{1,4}[./-]\d{1,2}[./-]\d{1,4}|[^\W\d]+\.? \d{1,2},? \d{4}|\d{1,2}\.? [^\W\d]+\.?,? \d{4})\s*"
 )
+_MOST_ALIKE = 5  # titles that several entries have, each of which is told
 # Keys by which other programs keep entries back, whatever their separators.
 _LIKE_FLAGS = frozenset(
     [
@@ -152,7 +153,15 @@ def _statuses(data: Dataset, view: View) -> Iterator[Problem]:
 def _twice(data: Dataset, view: View) -> Iterator[Problem]:
     """Yield entries of one kind that share a title."""
     titles = view.titles
-    for rows in _alike(np.flatnonzero(titles.valid & view.visible), data.entries.kinds, titles.codes):
+    groups = list(_alike(np.flatnonzero(titles.valid & view.visible), data.entries.kinds, titles.codes))
+    if len(groups) > _MOST_ALIKE:
+        count, rows = sum(map(len, groups)), groups[0]
+        title = quoted(str(titles.item(rows[0])))
+        message = f"{count:,} entries share {len(groups):,} titles, such as {title}: {_some(data, rows)}"
+        hint = 'Where nobody wrote them, title = "{title}, {…}" in the source tells them apart.'
+        yield Problem("duplicate-title", message, hint, place=_place_of(data, rows[-1]))
+        return
+    for rows in groups:
         message = f"{_some(data, rows)} have the same title, {quoted(str(titles.item(rows[0])))}"
         hint = "Give one of them another title."
         yield Problem("duplicate-title", message, hint, place=_place_of(data, rows[-1]))

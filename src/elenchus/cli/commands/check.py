@@ -99,7 +99,7 @@ _FixOption = Annotated[
 ]
 
 
-def _show_report(report: Report, output: str, folder: Path) -> None:
+def _show_report(report: Report, output: str, folder: Path, *, whole: bool = False) -> None:
     """Write what was found, as text or for programs."""
     import json
 
@@ -109,7 +109,7 @@ def _show_report(report: Report, output: str, folder: Path) -> None:
     from elenchus.report.sarif import as_sarif
 
     if output == "text":
-        show(findings(report, output_width()))
+        show(findings(report, output_width(), whole=whole))
         return
     below = folder.relative_to(Path.cwd()) if folder.is_relative_to(Path.cwd()) else Path()
     written = as_object(report) if output == "json" else as_sarif(report, below)
@@ -127,6 +127,7 @@ def check(
     codes: Annotated[bool, typer.Option("--codes", help="List all codes, with what each means.")] = False,
     on: AnswersOption = "",
     fix: _FixOption = False,
+    whole: Annotated[bool, typer.Option("--in-full", help="Name all findings of each code.")] = False,
     dry_run: DryRunOption = False,
     yes: YesOption = False,
 ) -> int:
@@ -154,5 +155,5 @@ def check(
     report = check_site(answering(here, on), lambda count: progress("pages", count))
     if fix and _fix(here, report, dry_run=dry_run, yes=yes):
         report = check_site(opened(site, at, no_index=no_index), lambda count: progress("pages", count))
-    _show_report(report, output, here.definition.folder.resolve())
+    _show_report(report, output, here.definition.folder.resolve(), whole=whole)
     return _FAILED if report.fails(strict=strict) else 0

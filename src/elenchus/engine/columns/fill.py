@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -289,6 +290,9 @@ def _report(draft: Draft, row: int, wanted: Field, text: str, unfit: Unfit) -> N
         code, message = "unreadable-date", f"{message}, so the entry is held back"
     elif wanted.name == "status":
         message = f"{message}, so the entry is held back"
+        word = text if text.isidentifier() and text.isascii() else json.dumps(text, ensure_ascii=False)
+        advice = f'If it means published, write statuses = {{ {word} = "published" }} in the source.'
+        unfit = Unfit(str(unfit), "" if unfit.near else advice, near=unfit.near)
     place = draft.sheet.place_of(draft.record(row), wanted.name)
     cure = _cure(draft, row, wanted, text, unfit.near)
     told = About.CONTENT
