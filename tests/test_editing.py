@@ -886,3 +886,42 @@ def test_what_keeps_back(make_site: Write) -> None:
     hidden = [f"note/n{number}" for number in range(6 * 5 * 4 * 4) if f"note/n{number}" not in listed]
     assert all(cured(site, "from note", entry) for entry in hidden)
     assert len(hidden) > 400
+
+
+AS_WRITTEN = """
+[site]
+[sources.prices]
+read = "csv"
+path = "prices.csv"
+kind = "price"
+numbers = "de"
+unit = { cost = "€" }
+scale = { rating = 5 }
+header = 2
+[kinds.price.fields]
+cost = { type = "number" }
+rating = { type = "number" }
+stock = { type = "yesno" }
+"""
+
+
+@pytest.mark.parametrize(
+    ("change", "cells"),
+    [
+        ("cost=1300.5", "1.300,50 €;★★★★;ja"),
+        ("cost=7", "7,00 €;★★★★;ja"),
+        ("rating=2", "1.299,00 €;★★;ja"),
+        ("stock=no", "1.299,00 €;★★★★;nein"),
+        ("cost=", ";★★★★;ja"),
+    ],
+)
+def test_numbers_as_they_are_written(
+    make_site: Write, run: Run, tmp_path: Path, change: str, cells: str
+) -> None:
+    """A value is written as the cell has it that it replaces: with its unit, its signs, its stars, its words."""
+    head = "Prices;;;\n;;;\n;;rating;stock\ntitle;cost;;\n"
+    rows = "Rope;1.299,00 €;★★★★;ja\nLamp;49,90 €;3/5;nein\nMug;5,00 €;5/5;ja\n"
+    make_site({"elenchus.toml": AS_WRITTEN, "prices.csv": head + rows})
+    done = run("set", "where title = Rope", change, "--yes", cwd=tmp_path)
+    assert done.returncode == 0, done.stdout + done.stderr
+    assert (tmp_path / "prices.csv").read_text().splitlines()[4] == f"Rope;{cells}"

@@ -238,6 +238,60 @@ def test_links_in_texts(run: Run, demo: Path) -> None:
     assert [line.split()[0] for line in told[:3]] == ["/../../../etc/passwd", "/images/none.svg", "/nowhere/"]
 
 
+SITE_OF_LINKS = """
+[site]
+[sources.notes]
+read = "markdown"
+path = "n"
+kind = "note"
+name_links = true
+[sources.pages]
+read = "html"
+path = "h"
+kind = "note"
+[kinds.note]
+address = "{slug}/"
+"""
+
+
+@pytest.mark.parametrize(
+    ("written", "shown"),
+    [
+        ("[x](tides.md)", '<a href="/tides/">x</a>'),
+        ("[x](tides)", '<a href="/tides/">x</a>'),
+        ("[x](tools/)", '<a href="/tools/">x</a>'),
+        ("[x][y]\n\n[y]: tides.md#low-water", '<a href="/tides/#low-water">x</a>'),
+        ("[[Tides]]", '<a href="/tides/">Tides</a>'),
+        ("[[tides#Low water|low]]", '<a href="/tides/#low-water">low</a>'),
+        ("[[Nowhere]]", "<a>Nowhere</a>"),
+        ("`[[Tides]]`", "<code>[[Tides]]</code>"),
+        ('<a href="../h/nets.html#mending">x</a>', '<a href="/nets/#mending">x</a>'),
+        ("<a href='tides.md' id='elen-x'>x</a>", '<a href="/tides/">x</a>'),
+        ('<p id="here">x</p>', '<p id="here">x</p>'),
+        ('<p id="a-keys" onclick="x()">x</p>', "<p>x</p>"),
+        (
+            "## Low water\n\n## Low water",
+            '<h2 id="low-water">Low water</h2>\n<h2 id="low-water-2">Low water</h2>',
+        ),
+    ],
+)
+def test_links_of_many_kinds(make_site: Write, written: str, shown: str) -> None:
+    """Links lead to pages in Markdown and HTML, with and without endings, to folders and headings, and by names."""
+    site = make_site(
+        {
+            "elenchus.toml": SITE_OF_LINKS,
+            "pages.toml": '[notes]\neach = "from note"\n',
+            "n/a.md": f"---\ntitle: A\n---\n{written}\n",
+            "n/tides.md": "# Tides\n\n## Low water\n",
+            "n/tools/index.md": "# Tools\n",
+            "h/nets.html": '<nav>menu</nav><h1>Nets</h1><h2 id="mending">Mending</h2><footer>all rights</footer>',
+        }
+    )
+    files = files_of(site)
+    assert shown in files["a/index.html"].decode()
+    assert not any(word in files["nets/index.html"].decode() for word in ("all rights", "<nav>menu"))
+
+
 ABOUT = {
     **{name: text for name, text in GROUPED.items() if name != "pages.toml"},
     "pages.toml": '[notes]\neach = "from note"\naddress = "n/{slug}/"\nabout = "All of {title}"\n[topics]\neach = "group by topic"\naddress = "t/{key}/"\nabout = "{count} of {label}"\n[hidden]\naddress = "hidden/"\nprivate = true\n[quiet]\naddress = "quiet/"\nmenu = false\n[loud]\naddress = "loud.html"\ntemplate = "own.html"\n',

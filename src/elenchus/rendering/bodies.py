@@ -43,7 +43,8 @@ _HAS_ADDRESS = re.compile(r"\s(?:href|src)\s*=", re.IGNORECASE)
 _ADDRESS = re.compile(
     r"""(<(?:a|img|source|area)\b[^<>]*?\s)(href|src)\s*=\s*(["'])([^"'<>]*)\3""", re.IGNORECASE
 )
-_ID = re.compile(r"(?!elen)[^\W\d_][\w.:-]{0,199}")
+# What links lead to: not what the script of forms looks for, nor what begins as the ids of pages do.
+_ID = re.compile(r"(?!elen)(?!.*-(?:keys|rest|title)\Z)[^\W\d_][\w.:-]{0,199}")
 _OWN_IDS = frozenset({"content", "main"})
 _IMAGE_ATTRIBUTES = {"src", "alt", "title", "loading", "width", "height"}
 # Elements whose text is no running text.
