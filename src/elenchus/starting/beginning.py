@@ -149,7 +149,8 @@ def _tables_of(folder: Path, spec: SourceSpec, noted: list[LeftOut]) -> Iterator
         stock = read_stock(folder, each.few)
         spec = replace(each.spec, omit=stock.spec.omit)
         is_sample = each.size > MOST_LOOKED_AT
-        yield stock._replace(spec=spec, refers=each.refers, size=each.size, is_sample=is_sample)
+        size = each.size if is_sample else 0
+        yield stock._replace(spec=spec, refers=each.refers, size=size, is_sample=is_sample)
 
 
 def _title(folder: Path, place: str) -> str:
