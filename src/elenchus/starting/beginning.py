@@ -149,7 +149,7 @@ def _tables_of(folder: Path, spec: SourceSpec, noted: list[LeftOut]) -> Iterator
         stock = read_stock(folder, each.few)
         spec = replace(each.spec, omit=stock.spec.omit)
         is_sample = each.size > MOST_LOOKED_AT
-        size = each.size if is_sample else 0
+        size = each.size if each.size > _MOST_TRIED else 0
         yield stock._replace(spec=spec, refers=each.refers, size=size, is_sample=is_sample)
 
 

@@ -65,11 +65,18 @@ class _Settling:
             place = self.place_of(record, "kind")
             self.problems.append(unknown_kind(self.names.unknown[record], self.schema, place))
         self.leave_out_unsafe()
-        kinds, slugs = self.names.kinds.astype(np.int64), self.names.slugs.codes[:-1].astype(np.int64)
-        self.tell_apart(kinds * (len(slugs) + 1) + slugs, "slug")
-        self.tell_apart(self.names.ids.codes[:-1].astype(np.int64), "id")
+        slugs, ids = self.names.slugs.codes[:-1], self.names.ids.codes[:-1]
+        if self.are_doubled(slugs):
+            of_kinds = self.names.kinds.astype(np.int64) * (len(slugs) + 1)
+            self.tell_apart(of_kinds + slugs, "slug")
+        if self.are_doubled(ids):
+            self.tell_apart(ids.astype(np.int64), "id")
         self.tell_numbers()
         return Claims(self.kept, self.numbered, self.problems, self.notes)
+
+    def are_doubled(self, codes: NDArray[np.int32]) -> bool:
+        """Say whether some entries have the same code."""
+        return int(np.bincount(codes[self.kept], minlength=1).max(initial=0)) > 1
 
     def leave_out_unsafe(self) -> None:
         """Leave out the records whose own slug can be no part of an address."""
