@@ -15,11 +15,11 @@ from elenchus.engine.columns.recordtable import TEXT, Cells
 from elenchus.engine.columns.sheet import WrittenDates
 from elenchus.errors import About, Edit, Problem
 from elenchus.frozen import Frozen, member
-from elenchus.schema.convert import Unfit
+from elenchus.schema.convert import RENAMED, Unfit
 from elenchus.schema.types import Field, FieldType, Type
 from elenchus.values.addresses import given_href, href_maker
 from elenchus.values.kept import cached_property
-from elenchus.values.texts import quoted
+from elenchus.values.texts import fold, quoted
 from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:
@@ -291,8 +291,9 @@ def _report(draft: Draft, row: int, wanted: Field, text: str, unfit: Unfit) -> N
     elif wanted.name == "status":
         message = f"{message}, so the entry is held back"
         word = text if text.isidentifier() and text.isascii() else json.dumps(text, ensure_ascii=False)
+        is_renamed = fold(text) in RENAMED
         advice = f'If it means published, write statuses = {{ {word} = "published" }} in the source.'
-        unfit = Unfit(str(unfit), "" if unfit.near else advice, near=unfit.near)
+        unfit = Unfit(str(unfit), unfit.hint if unfit.near or is_renamed else advice, near=unfit.near)
     place = draft.sheet.place_of(draft.record(row), wanted.name)
     cure = _cure(draft, row, wanted, text, unfit.near)
     told = About.CONTENT
