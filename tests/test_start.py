@@ -265,6 +265,16 @@ def test_types(values: list[Any], wanted: str) -> None:
     assert told + (f", perhaps {found.nearly}" if found.nearly else "") == wanted
 
 
+def test_signs_of_numbers(tmp_path: Path, run: Run) -> None:
+    """A comma before decimals in one column says nothing of the points in another."""
+    rows = "name;preis;lat\nA;1.299,00;54.123\nB;5,50;3.250\nC;7,25;8.001\n"
+    (tmp_path / "orte.csv").write_text(rows)
+    assert run("start", ".", cwd=tmp_path).returncode == 0
+    site = elenchus.open_site(tmp_path)
+    assert [elenchus.ask(site, f"where {each}").total for each in ("preis > 1000", "lat < 60")] == [1, 3]
+    assert site.dataset.misfits == []
+
+
 def test_words_of_status() -> None:
     """Words that people use for a status mean one of ours; of others it is said that nobody knows them."""
     words = ["Live", "published", "private", "in review", "future", "1", "odd"]

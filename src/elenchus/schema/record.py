@@ -29,9 +29,8 @@ class Habits(Frozen):
     the status that yes gives; where that is ``published``, no keeps the entry back. ``separator`` parts a
     text where a field holds several values; empty for never. ``dates`` are patterns of dates that are not
     written as ISO 8601 has it, in the words of ``language``. ``blanks`` are folded words that stand for no
-    value. ``numbers`` is the language whose signs numbers
-    have, ``units`` and ``scales`` tell for fields what stands beside them and what they are out of; those of
-    no name are of all fields.
+    value. For fields, ``numbers`` has the language whose signs numbers have, ``units`` what stands beside
+    them, ``scales`` what they are out of; what stands there under no name is of all fields.
     """
 
     source: str = ""
@@ -42,7 +41,7 @@ class Habits(Frozen):
     dates: tuple[str, ...] = ()
     language: str = "en"
     blanks: frozenset[str] = frozenset()
-    numbers: str = ""
+    numbers: Mapping[str, str] = member(default_factory=dict)
     units: Mapping[str, str] = member(default_factory=dict)
     scales: Mapping[str, float] = member(default_factory=dict)
 
@@ -50,7 +49,7 @@ class Habits(Frozen):
         """Return how numbers of a field are written; None if as usual."""
         unit = self.units.get(field, self.units.get("", ""))
         scale = self.scales.get(field, self.scales.get("", 0))
-        form = NumberForm(self.numbers, unit, scale)
+        form = NumberForm(self.numbers.get(field, self.numbers.get("", "")), unit, scale)
         return form if any(form) else None
 
 

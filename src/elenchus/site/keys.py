@@ -168,7 +168,7 @@ SOURCE = Table(
         Key("title", str, "What titles are made of where none is written: `{species}, {place}`.", ""),
         Key("blanks", list, "Words that stand for no value, such as `n/a`.", []),
         Key("date", str, "What the date is made of where none is written, of the same parts of a file's path.", ""),
-        Key("numbers", str, "The language whose signs numbers have: `de` for `1.299,50`, `en` for `1,299.50`.", ""),
+        Key("numbers", (str, dict), 'The language whose signs numbers have: `de` for `1.299,50`, `en` for `1,299.50`; for some fields: `{ price = "de" }`.', ""),
         Key("unit", (str, dict), 'What stands beside numbers, such as `"€"`; for some fields: `{ price = "€", length = "km" }`.', ""),
         Key("scale", (int, float, dict), "What numbers are out of: 5 for `4.5/5` and `★★★★`; for some fields: `{ rating = 5 }`.", 0),
         Key("encoding", str, "The encoding of its files, such as `cp1252`, where they are neither UTF-8 nor marked.", ""),

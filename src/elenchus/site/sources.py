@@ -102,7 +102,7 @@ def _read_habits(
         dates=tuple(_read_dates(file, (*path, "dates"), found["dates"])),
         language=language,
         blanks=frozenset(map(fold, file.texts((*path, "blanks"), found["blanks"]))),
-        numbers=_read_language(file, (*path, "numbers"), found["numbers"]),
+        numbers=_read_languages(file, (*path, "numbers"), found["numbers"]),
         units=_read_by_field(file, (*path, "unit"), found["unit"], (str,)),
         scales=_read_by_field(file, (*path, "scale"), found["scale"], (int, float)),
     )
@@ -216,13 +216,13 @@ def _read_count(file: TomlFile, path: tuple[str, ...], number: int) -> int:
     return number
 
 
-def _read_language(file: TomlFile, path: tuple[str, ...], name: str) -> str:
-    """Return the language in which numbers are written; nothing where none is said."""
-    if name and not is_language(name):
+def _read_languages(file: TomlFile, path: tuple[str, ...], written: Any) -> dict[str, str]:
+    """Return the languages in which numbers are written, by fields."""
+    found = _read_by_field(file, path, written, (str,))
+    for name in [name for name, language in found.items() if not is_language(language)]:
         hint = "Write en for 1,299.50, de for 1.299,50, fr for 1 299,50."
-        file.report("unknown-word", path, f"there is no language {quoted(name)}", hint)
-        return ""
-    return name
+        file.report("unknown-word", path, f"there is no language {quoted(found.pop(name))}", hint)
+    return found
 
 
 def _read_by_field(

@@ -254,7 +254,7 @@ class _Guess:
             blanks=self.blanks(rest, types),
             units={key: told.form.unit for key, told in fields.items() if told.form.unit},
             scales={key: told.form.scale for key, told in fields.items() if told.form.scale},
-            numbers=self.numbers(fields),
+            numbers=_languages(fields, values),
         )
         spec = replace(spec, columns=self.columns, habits=habits, **self.written_in(values))
         self.tell(dates, words_of_status[1], values, terms, fields)
@@ -469,11 +469,6 @@ class _Guess:
             if types[key].type not in ("text", "yesno") or len(each.words) == 1
         )
 
-    def numbers(self, fields: Mapping[str, Typed]) -> str:
-        """Return the language whose signs numbers have, if it is one."""
-        languages = {told.form.language for told in fields.values() if told.form.language}
-        return min(languages) if len(languages) == 1 else ""
-
     def written_in(self, values: Mapping[str, KeyValues]) -> dict[str, Any]:
         """Return what bodies and titles are written in."""
         found: dict[str, Any] = {}
@@ -571,6 +566,16 @@ class _Guess:
                 what = f"{key} is taken for a {'tree of terms' if tree else 'taxonomy'}"
                 many = ", many = true" if values[key].many else ""
                 self.unsure.append(Unsure(what, f'{key} = {{ type = "text"{many} }} as a field instead'))
+
+
+def _languages(fields: Mapping[str, Typed], values: Mapping[str, KeyValues]) -> dict[str, str]:
+    """Return the languages whose signs numbers have: one for all fields if none has others."""
+    found = {name: told.form.language for name, told in fields.items() if told.form.language}
+    plain = [name for name, told in fields.items() if told.type == "number" and name not in found]
+    have_points = any("." in text for name in plain if name in values for text in values[name].texts)
+    if len(set(found.values())) == 1 and not have_points:
+        return {"": next(iter(found.values()))}
+    return found
 
 
 _SEVERAL = {"number": "numbers", "date": "dates", "url": "addresses"}
