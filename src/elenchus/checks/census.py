@@ -73,10 +73,10 @@ def census(site: Site, kind: str = "") -> Census:
     return Census(int(mine.sum()) + lost, int(public.sum()), held, wrong, ahead, int(over.sum()))
 
 
-_UNKNOWN = "with a status that nobody knows"
-_UNREADABLE = "with a date that cannot be read"
+_UNKNOWN = "with an unknown status"
+_UNREADABLE = "with an unreadable date"
 _UNDATED = "scheduled without a date"
-_LEFT_OUT = "that cannot be read, or have the slug or id of another"
+_LEFT_OUT = "unreadable or with a duplicate slug or id"
 
 
 def _held(site: Site, left: NDArray[np.bool_]) -> dict[str, int]:

@@ -28,7 +28,7 @@ WORDS_OF = {
     HoldKind.WITHDRAWN: "unpublished",
     HoldKind.UNKNOWN_STATUS: "with an unknown status",
     HoldKind.UNDATED: "scheduled without a date",
-    HoldKind.UNREADABLE_DATE: "with a date that cannot be read",
+    HoldKind.UNREADABLE_DATE: "with an unreadable date",
     HoldKind.UNREADABLE_END: "with an end that cannot be read",
     HoldKind.SCHEDULED: "scheduled",
     HoldKind.EXPIRED: "expired",

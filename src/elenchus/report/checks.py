@@ -51,7 +51,7 @@ def findings(report: Report, width: int | None, *, whole: bool = False) -> Itera
                 yield from _finding_lines(each, width)
         for code, count in counts.items():
             if not whole and count > _MOST_OF_A_CODE:
-                more = f"  … and {count - _FIRST_OF_A_CODE:,} more of {code}; --in-full shows all\n"
+                more = f"  … and {count - _FIRST_OF_A_CODE:,} more {code}; --in-full shows all\n"
                 yield Piece(more, Role.FAINT)
         yield Piece("\n")
     if accepted:

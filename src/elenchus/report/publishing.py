@@ -111,14 +111,15 @@ def kind_told(kind: str, found: Census, *, few: int = 0) -> Iterator[Piece]:
         return
     reasons = [f"{count:,} {reason}" for reason, count in found.held.items()]
     if found.over:
-        reasons.append(f"{found.over:,} over")
+        reasons.append(f"{found.over:,} expired")
     if found.ahead:
         first, last = found.ahead.first.date(), found.ahead.last.date()
-        until = f"from {first} to {last}" if first != last else f"on {first}"
-        reasons.append(f"{found.ahead.number:,} to come {until}")
-    shown = f"{found.public:,}" if found.public else "none"
+        until = f"from {first} to {last}" if first != last else f"for {first}"
+        reasons.append(f"{found.ahead.number:,} scheduled {until}")
+    shown = f"{found.public:,}" if found.public else "None"
     total = f"{found.found:,} {plural(kind) if found.found != 1 else kind}"
-    yield Piece(f"Public are {shown} of {total}: {', '.join(reasons)}.\n", Role.NOTICE)
+    verb = "is" if found.public == 1 or found.found == 1 else "are"
+    yield Piece(f"{shown} of {total} {verb} public: {', '.join(reasons)}.\n", Role.NOTICE)
 
 
 def woven_told(found: Sequence[Woven], *, only_check: bool) -> Iterator[Piece]:

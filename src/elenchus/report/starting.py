@@ -47,18 +47,16 @@ def begun_pieces(begun: Begun, counts: Mapping[str, Census]) -> Iterator[Piece]:
             yield Piece(f"{printable(each.what)}.\n")
             yield Piece(f"      {each.lead} {printable(each.otherwise)}.\n", Role.FAINT)
         if len(unsure) > _MOST:
-            yield Piece(
-                f"  and {len(unsure) - _MOST} more, which are comments in elenchus.toml\n", Role.FAINT
-            )
+            yield Piece(f"  and {len(unsure) - _MOST} more, as comments in elenchus.toml\n", Role.FAINT)
     if begun.written:
         yield Piece("Wrote ", Role.HEADING)
         yield Piece(f"{', '.join(begun.written)} in {begun.folder}\n")
     elif begun.proposed:
-        yield Piece("The site file is there and stays as it is. It does not have yet:\n\n", Role.HEADING)
+        yield Piece("The site file exists and is not changed. It does not yet have:\n\n", Role.HEADING)
         for text in begun.proposed:
             yield Piece("".join(f"  {line}\n" for line in text.splitlines()) + "\n")
     else:
-        yield Piece("The site file is there and has all of that: nothing to propose.\n")
+        yield Piece("The site file exists and has all of this: nothing to propose.\n")
 
 
 def _left_out(begun: Begun) -> Iterator[Piece]:
@@ -71,8 +69,8 @@ def _left_out(begun: Begun) -> Iterator[Piece]:
     more = f" and {len(told) - _MOST_LEFT} more" if len(told) > _MOST_LEFT else ""
     yield Piece("Left out ", Role.HEADING)
     yield Piece(f"{printable(', '.join(told[:_MOST_LEFT]))}{more}\n")
-    hint = "These are packages, settings, credentials, or ignored by version control. To let one in, name it:"
-    yield Piece(f"  {hint} elenchus start FILE, or take it out of exclude.\n", Role.FAINT)
+    hint = "Packages, settings, credentials and files that version control ignores. To include one, name it:"
+    yield Piece(f"  {hint} elenchus start FILE, or remove it from exclude.\n", Role.FAINT)
 
 
 def _source(source: SourceDraft, counts: Mapping[str, Census]) -> Iterator[Piece]:
@@ -95,7 +93,7 @@ def _source(source: SourceDraft, counts: Mapping[str, Census]) -> Iterator[Piece
     yield Piece(f", {printable('; '.join(parts))}\n" if parts else "\n")
     if source.size:
         seen = f"{len(source.sample):,}"
-        yield Piece(f"    of which the first {seen} were looked at; elenchus check reads all\n", Role.FAINT)
+        yield Piece(f"    based on the first {seen}; elenchus check reads all of them\n", Role.FAINT)
 
 
 def _place(source: SourceDraft) -> str:

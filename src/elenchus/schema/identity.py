@@ -74,29 +74,29 @@ def taken_name(name: str, kind: str, first: Place, others: Sequence[Place]) -> P
     what = f"the slug {quoted(name)} of {kind}" if kind else f"the id {quoted(name)}"
     one = first.file if any(place.file != first.file for place in others) else str(first)
     if count == 1:
-        message = f"{what} already belongs to {one}"
-        hint = f"This entry is left out until one of the two has another {word}."
+        message = f"{what} is already used by {one}"
+        hint = f"This entry is left out until one of them has a different {word}."
     else:
-        message = f"{what} belongs to {one} and is written {count:,} times more"
+        message = f"{what} is used by {one} and {count:,} other entries"
         named = list(dict.fromkeys(map(str, others)))
         more = f" and {len(named) - _FEW:,} more" if len(named) > _FEW else ""
-        hint = f"Left out until they have others: {', '.join(named[:_FEW])}{more}."
+        hint = f"Left out until they have different ones: {', '.join(named[:_FEW])}{more}."
     code = f"duplicate-{word}"
     return Problem(code, message, hint, place=others[0], about=About.IDENTITY, entries=count)
 
 
 def unsafe_slug_of(slug: str, why: str, place: Place) -> Problem:
     """Return the problem of an entry whose slug can be no part of an address."""
-    message = f"the slug {quoted(slug)} cannot be an address: {why}; the entry is left out"
+    message = f"the slug {quoted(slug)} cannot be used in an address: {why}. The entry is left out"
     near = slug_of(slug)
-    hint = "Leave it out, and one is made of the title." if not near else ""
+    hint = "Remove it, and a slug is made from the title." if not near else ""
     return Problem("unsafe-slug", message, hint, place=place, near=(near,) if near else ())
 
 
 def numbered_slugs(kind: str, count: int, name: str, number: str, place: Place) -> Problem:
     """Return the note of entries of a kind whose slug was made of what others have, too."""
     entries = "1 entry has" if count == 1 else f"{count:,} entries have"
-    message = f"{entries} the title or name of another {kind}, and so a number at the end of the slug"
-    hint = f"{quoted(name)} has the slug {quoted(number)}, for example. A pattern tells them apart for good:"
+    message = f"{entries} the same title or name as another {kind}, so the slug ends with a number"
+    hint = f"For example, {quoted(name)} has the slug {quoted(number)}. For permanent slugs, set"
     more = 'slug = "{title}-{date}" in the source.'
     return Problem("numbered-slug", message, f"{hint} {more}", place=place, about=About.IDENTITY)

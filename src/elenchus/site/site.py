@@ -309,7 +309,7 @@ def find_site(start: Path) -> Path:
     message = f"no {SITE_FILE} in {start.resolve()} or any folder above it"
     hint = "Name the site with --site FOLDER, or write one to look around in: elenchus demo."
     if _has_content(start):
-        hint = "Make a site of the content that is here: elenchus start ."
+        hint = "Create a site from the content in this folder: elenchus start ."
     raise SiteError([Problem("no-site", message, hint)])
 
 

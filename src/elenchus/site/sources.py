@@ -210,7 +210,7 @@ def _read_delimiter(file: TomlFile, path: tuple[str, ...], text: str) -> str:
 def _read_count(file: TomlFile, path: tuple[str, ...], number: int) -> int:
     """Return a number of rows."""
     if not 0 <= number <= _MOST_ROWS:
-        message = f"{path[-1]} = {number} is no number of rows that a table has there"
+        message = f"{path[-1]} = {number} is out of range"
         file.report("bad-number", path, message, f"Write a number from 0 to {_MOST_ROWS}.")
         return 0
     return number

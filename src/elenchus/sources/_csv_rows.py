@@ -188,11 +188,11 @@ class TableRows:
         self.failed = True
         cells = self.dialect.mended(line, self.width) if self.dialect.quote else None
         if cells is None:
-            message = "the row cannot be read: a quote in it opens or closes nothing"
-            self.problems.add(number, message, "It is left out. Write a quote inside a cell twice.")
+            message = "the row cannot be read: it has a stray quote"
+            self.problems.add(number, message, "The row is left out. Inside a cell, write a quote twice.")
             return None
-        message = "a quote in the row opens or closes nothing, so it is read as a sign of its cell"
-        hint = 'Write it twice, in a cell in quotes; if none mean anything, write quote = "" in the source.'
+        message = "the row has a stray quote, which is read as text"
+        hint = 'Write it twice in a quoted cell. If quotes mean nothing here, set quote = "" in the source.'
         self.problems.add(number, message, hint, "stray-quote")
         return cells
 

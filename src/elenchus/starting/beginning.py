@@ -144,7 +144,7 @@ def _tables_of(folder: Path, spec: SourceSpec, noted: list[LeftOut]) -> Iterator
         table = each.spec.table or TableSpec()
         name = f"the table {table.prefix}{table.table}"
         if not is_content_table(table.table) or not table.key:
-            noted.append(LeftOut({name if table.key else f"{name}, which has no key": 1}, ()))
+            noted.append(LeftOut({name if table.key else f"{name}, without a key": 1}, ()))
             continue
         stock = read_stock(folder, each.few)
         spec = replace(each.spec, omit=stock.spec.omit)

@@ -368,7 +368,7 @@ class _Guess:
         self.columns[other] = key
         examples = ", ".join(map(quoted, list(self.given[key].texts)[:3]))
         meant = _WHAT_IT_IS.get(field, field)
-        what = f"{key} ({examples}) is a field of its own, {other}: none of it is {meant}"
+        what = f"{key} ({examples}) is not {meant}, so it is a separate field, {other}"
         if examples:
             self.unsure.append(Unsure(what, f"columns without {other} in the source"))
 
@@ -386,7 +386,7 @@ class _Guess:
             if typed(each, dates_of(each.texts)).type in ("date", "datetime"):
                 self.columns["date"] = key
                 self.unsure.append(
-                    Unsure(f"{key} is taken for the date", "another key in columns = { date = … }")
+                    Unsure(f"{key} is used as the date", "another key in columns = { date = … }")
                 )
                 return
 
@@ -410,7 +410,7 @@ class _Guess:
         if best[1]:
             self.columns["title"] = best[1]
             self.unsure.append(
-                Unsure(f"{best[1]} is taken for the title", "another key in columns = { title = … }")
+                Unsure(f"{best[1]} is used as the title", "another key in columns = { title = … }")
             )
 
     # what tells entries apart
@@ -433,7 +433,7 @@ class _Guess:
             pattern = ", ".join(f"{{{key}}}" for key in parts)
             spec = replace(spec, title=pattern)
             if parts and not is_titled:
-                what = f"no key is a title, so titles are made of {' and '.join(parts)}"
+                what = f"there is no title, so titles are made from {' and '.join(parts)}"
                 self.unsure.append(Unsure(what, f'another pattern in title = "{pattern}"'))
         return spec if spec.slug else replace(spec, slug=slug_pattern(values))
 
@@ -476,7 +476,7 @@ class _Guess:
             count = sum(bool(_NAME_LINK.search(str(entry.values.get("body", "")))) for entry in self.raw)
             if count:
                 found["name_links"] = True
-                what = f"[[Name]] is taken for a link to the entry of that name, in {count} texts"
+                what = f"[[Name]] links to the entry with that name, in {count} texts"
                 self.unsure.append(Unsure(what, "name_links = false in the source"))
         if self.stock.spec.read not in ("html", "feed", "markdown"):  # which are made ready already
             bodies, titles = values.get("body"), values.get("title")
@@ -535,15 +535,13 @@ class _Guess:
         first = []
         if unknown:
             counts = ", ".join(f"{quoted(word)} {values['status'].texts[word]}" for word in unknown[:3])
-            what = (
-                f"nobody knows what these words for a status mean ({counts}), so their entries are held back"
-            )
+            what = f"unknown status words ({counts}); their entries are held back"
             first.append(Unsure(what, f'statuses = {{ "{unknown[0]}" = "published" }} in the source'))
         if dates.unsure:
             what = f"{quoted(dates.unsure)} may begin with the day or the month, so it holds its entry back"
             first.append(Unsure(what, 'dates = ["d/M/y"] or ["M/d/y"] in the source'))
         if self.stock.spec.encoding:
-            what = "some files are not UTF-8 and are taken for Windows-1252"
+            what = "some files are not UTF-8 and are read as Windows-1252"
             first.append(Unsure(what, 'encoding = "…" in the source'))
         for key, what in self.stock.private.items():
             otherwise = "take it out of omit in the source"
@@ -552,18 +550,18 @@ class _Guess:
         for key, told in fields.items():
             if told.unsure:
                 sign = f"the comma in {quoted(told.unsure)}"
-                what = f"{key} is a text: nobody can tell whether {sign} parts thousands"
+                what = f"{key} is text: {sign} could separate thousands or decimals"
                 self.unsure.append(
                     Unsure(what, f'numbers = "en" or "de" in the source, and {key} = {{ type = "number" }}')
                 )
             elif told.odd:
                 at = values[key].first.get(told.odd[0])
                 odd = f"{quoted(told.odd[0])}{f' at {at}' if at else ''}"
-                what = f"{key} is a text, for not all values are {_SEVERAL[told.nearly]}: {odd} is not"
+                what = f"{key} is text because not all values are {_SEVERAL[told.nearly]}: {odd} is not"
                 self.unsure.append(Unsure(what, f'{key} = {{ type = "{told.nearly}" }}'))
         for key, tree in terms.items():
             if not is_usual(key) and key in values:
-                what = f"{key} is taken for a {'tree of terms' if tree else 'taxonomy'}"
+                what = f"{key} is used as a {'taxonomy (a tree)' if tree else 'taxonomy'}"
                 many = ", many = true" if values[key].many else ""
                 self.unsure.append(Unsure(what, f'{key} = {{ type = "text"{many} }} as a field instead'))
 

@@ -42,10 +42,10 @@ def kinds_of(
             continue
         if spec.read not in ("markdown", "html") and not _are_usual_kinds(each):
             few = ", ".join(list(each.texts)[:3])
-            what = f"all entries are of one kind, though {key} ({few}) parts them"
+            what = f"all entries have the same kind; {key} ({few}) could divide them"
             unsure.append(Unsure(what, f'kind = "{{{key}}}" in the source, and declare these kinds'))
         else:
-            unsure.append(Unsure(f"{key} is taken for the kind of an entry", otherwise))
+            unsure.append(Unsure(f"{key} is used as the kind", otherwise))
             return _by_key(spec, key, {text: word_for_kind(text) for text in each.texts})
     in_folders = [entry.path.partition("/")[0] for entry in entries if "/" in entry.path]
     folders = Counter(in_folders if spec.read in ("markdown", "html") else ())
@@ -61,7 +61,7 @@ def kinds_of(
     ):
         called = {name: word_for_kind(name) for name in folders}
         at_root = "page" if len(in_folders) < len(entries) else ""
-        unsure.append(Unsure("each folder is taken for a kind", otherwise))
+        unsure.append(Unsure("each folder is used as a kind", otherwise))
         changed = replace(_with_kinds(spec, "{folder}", called), kind_at_root=at_root)
         return changed, lambda entry: called[entry.path.partition("/")[0]] if "/" in entry.path else at_root
     word = word_for_kind(singular(spec.table.table if spec.table else spec.name))

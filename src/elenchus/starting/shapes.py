@@ -107,9 +107,7 @@ def _shaped(spec: SourceSpec, group: Sequence[_Document]) -> Shaped:
     if not total or len(group) == 1:
         return Shaped(spec)
     where = next(document.inner[0] for document in group if document.inner[0])
-    what = (
-        f"each of {len(group)} files is taken for an entry, and the {total:,} objects in its lists for values"
-    )
+    what = f"each of the {len(group)} files is one entry, and the {total:,} objects in their lists are values"
     return Shaped(spec, (Unsure(what, f'records = "{where}" in the source'),))
 
 

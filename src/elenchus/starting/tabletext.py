@@ -48,17 +48,13 @@ def table_habits(root: Path, spec: SourceSpec) -> tuple[SourceSpec, tuple[Unsure
     header = _header(rows[header_in(rows) :])
     if header != 1:
         spec = replace(spec, header=header)
-        what = (
-            "the table has no row with the names of its columns"
-            if not header
-            else "two rows name the columns"
-        )
+        what = "the table has no header row" if not header else "the table has two header rows"
         unsure.append(Unsure(what, "header = 1 in the source"))
     if len(units) == 1 and len(rows) > 3 and _is_total(last):  # noqa: PLR2004
         spec = replace(spec, footer=1)
         unsure.append(
             Unsure(
-                f"the last row, {next(filter(None, last))} …, is a total and no entry",
+                f"the last row, {next(filter(None, last))} …, is a total, not an entry",
                 "footer = 0 in the source",
             )
         )

@@ -12,4 +12,4 @@ class Unsure(NamedTuple):
 
     what: str
     otherwise: str
-    lead: str = "Otherwise write"
+    lead: str = "If not, write"

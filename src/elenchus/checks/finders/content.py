@@ -158,7 +158,7 @@ def _twice(data: Dataset, view: View) -> Iterator[Problem]:
         count, rows = sum(map(len, groups)), groups[0]
         title = quoted(str(titles.item(rows[0])))
         message = f"{count:,} entries share {len(groups):,} titles, such as {title}: {_some(data, rows)}"
-        hint = 'Where nobody wrote them, title = "{title}, {…}" in the source tells them apart.'
+        hint = 'If the titles are generated, add a second field: title = "{title}, {…}" in the source.'
         yield Problem("duplicate-title", message, hint, place=_place_of(data, rows[-1]))
         return
     for rows in groups:

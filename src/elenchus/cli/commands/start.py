@@ -50,7 +50,7 @@ def start(
         typer.Option("--password-from", metavar="NAME", help="The variable with the password of a database."),
     ] = "",
     output: _FormatOption = "text",
-    quiet: Annotated[bool, typer.Option("--quiet", help="Write the files, and tell nothing.")] = False,
+    quiet: Annotated[bool, typer.Option("--quiet", help="Write the files without a report.")] = False,
 ) -> int:
     """Look at content, and write a site file, listings and pages that show it.
 
