@@ -326,7 +326,7 @@ CASES: dict[str, tuple[Callable[[], list[Row]], list[Asked]]] = {
             ("where height_m > 1.5", lambda rows: sum(float(row["height_m"]) > 1.5 for row in rows)),
             ("where date in 2026", lambda rows: sum(row["day"].startswith("2026") for row in rows)),
             (
-                "where sort = high and date = 2025-01-02",
+                "where type = high and date = 2025-01-02",
                 lambda rows: sum(row["kind"] == "high" and row["day"] == "2025-01-02" for row in rows),
             ),
         ],

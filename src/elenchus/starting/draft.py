@@ -62,7 +62,7 @@ _MOST_PARTS = 3  # of a pattern of titles
 _OTHERWISE = {
     "status": "stage", "parent": "parent-name", "date": "when", "updated": "updated-on", "expires": "expiry",
     "image": "picture", "pinned": "pin", "slug": "short-name", "id": "number", "address": "location",
-    "source": "origin", "kind": "sort", "summary": "outline", "body": "content", "image_alt": "image-text",
+    "source": "origin", "kind": "type", "summary": "outline", "body": "content", "image_alt": "image-text",
     "author": "by", "title": "heading",
 }  # fmt: skip
 
@@ -578,7 +578,7 @@ def _languages(fields: Mapping[str, Typed], values: Mapping[str, KeyValues]) -> 
 
 _SEVERAL = {"number": "numbers", "date": "dates", "url": "addresses"}
 _WHAT_IT_IS = {
-    "status": "a word for a status", "date": "a date", "image": "a picture", "id": "different for each entry",
+    "status": "a status", "kind": "used as the kind", "parent": "another entry", "date": "a date", "image": "a picture", "id": "different for each entry",
     "slug": "different for each entry", "address": "an address of a page", "source": "ours to tell",
     "pinned": "yes or no", "updated": "a date", "expires": "a date",
 }  # fmt: skip
