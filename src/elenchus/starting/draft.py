@@ -578,9 +578,10 @@ def _languages(fields: Mapping[str, Typed], values: Mapping[str, KeyValues]) -> 
 
 _SEVERAL = {"number": "numbers", "date": "dates", "url": "addresses"}
 _WHAT_IT_IS = {
-    "status": "a status", "kind": "used as the kind", "parent": "another entry", "date": "a date", "image": "a picture", "id": "different for each entry",
-    "slug": "different for each entry", "address": "an address of a page", "source": "ours to tell",
-    "pinned": "yes or no", "updated": "a date", "expires": "a date",
+    "status": "a status", "kind": "used as the kind", "parent": "another entry", "date": "a date",
+    "updated": "a date", "expires": "a date", "image": "a picture", "id": "different for each entry",
+    "slug": "different for each entry", "address": "the address of a page", "source": "set by content",
+    "pinned": "yes or no",
 }  # fmt: skip
 
 
