@@ -18,7 +18,7 @@ from elenchus.checks.run import check_site
 from elenchus.starting.beginning import begin
 
 
-@settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@settings(max_examples=30, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 @given(st.integers(0, 10**6))
 def test_start_writes_what_can_be_published(seed: int) -> None:
     """What start writes is never refused; each record is published or counted; nothing held back is public."""
@@ -43,7 +43,7 @@ def remarks(row: Any) -> str:
         return ""
 
 
-@pytest.mark.parametrize("seed", range(5))
+@pytest.mark.parametrize("seed", range(3))
 def test_two_commands(tmp_path: Path, run: Run, seed: int) -> None:
     """The commands themselves: exit 0, and no link is dead that was not dead before."""
     foreign.write(tmp_path, seed)

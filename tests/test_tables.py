@@ -101,7 +101,7 @@ def differences(one: elenchus.Answer, other: elenchus.Answer) -> dict[str, Any]:
 
 
 # How many sites are asked 25 questions each; those of DuckDB in parts, which several processes share.
-MANY = [*[("duckdb", 6)] * 2, ("postgresql", 4), ("spark", 1)]
+MANY = [*[("duckdb", 4)] * 2, ("postgresql", 4), ("spark", 1)]
 # Of the questions of a table, every which one is asked: Spark takes seconds for one, and files are read by DuckDB.
 SHARES = {"spark": 3, "parquet": 3}
 
