@@ -917,12 +917,12 @@ def test_excerpts(text: str, words: int, wanted: str) -> None:
 @pytest.mark.parametrize(
     ("text", "wanted"),
     [
-        ("# One\n\n## Two", "<h2>One</h2>\n<h3>Two</h3>\n"),
-        ("#### Four\n\n# One", "<h5>Four</h5>\n<h2>One</h2>\n"),
-        ("###### Six", "<h6>Six</h6>\n"),
+        ("# One\n\n## Two", "<h2 id=\"one\">One</h2>\n<h3 id=\"two\">Two</h3>\n"),
+        ("#### Four\n\n# One", "<h5 id=\"four\">Four</h5>\n<h2 id=\"one\">One</h2>\n"),
+        ("###### Six", "<h6 id=\"six\">Six</h6>\n"),
         ("a ~~b~~\n\n|x|\n|-|\n|y|", "<p>a <s>b</s></p>\n<table>\n<thead>\n<tr>\n<th>x</th>\n</tr>\n</thead>\n<tbody>\n<tr>\n<td>y</td>\n</tr>\n</tbody>\n</table>\n"),
         ("```python\n1 < 2\n```", '<pre><code class="language-python">1 &lt; 2\n</code></pre>\n'),
-        ('<p class="x" style="y" id="z" onclick="w">t</p>', "<p>t</p>"),
+        ('<p class="x" style="y" id="z" onclick="w">t</p>', '<p id="z">t</p>'),
     ],
 )  # fmt: skip
 def test_bodies(text: str, wanted: str) -> None:
