@@ -138,31 +138,36 @@ def document(draw: random.Random, folder: Path, name: str) -> int:
     return len(rows)
 
 
-def documents(draw: random.Random, folder: Path, name: str) -> int:
-    """Write a folder of documents of one shape, each with a list inside, and a file of settings."""
+def named_records(
+    draw: random.Random, folder: Path, name: str
+) -> tuple[Path, list[tuple[str, dict[str, Any]]]]:
+    """Return a new folder, and records with the names of the files that they are to stand in."""
     inside = folder / name
     inside.mkdir()
-    rows = records(draw, draw.randrange(3, 9))
-    for stem, row in zip(STEMS, rows, strict=False):
+    return inside, list(zip(STEMS, records(draw, draw.randrange(3, 9)), strict=False))
+
+
+def documents(draw: random.Random, folder: Path, name: str) -> int:
+    """Write a folder of documents of one shape, each with a list inside, and a file of settings."""
+    inside, found = named_records(draw, folder, name)
+    for stem, row in found:
         whole = {**row, "parts": [{"text": word} for word in draw.sample(WORDS, 3)], "sizes": [1, 2]}
         (inside / f"{stem}.json").write_text(json.dumps(whole, ensure_ascii=False), encoding="utf-8")
     (inside / "settings.json").write_text('{"theme": "dark", "pageSize": 20, "zoom": 3, "unit": "m"}')
-    return len(rows)
+    return len(found)
 
 
 def texts(draw: random.Random, folder: Path, name: str) -> int:
     """Write a folder of Markdown with front matter, or none."""
-    inside = folder / name
-    inside.mkdir()
-    rows = records(draw, draw.randrange(3, 9))
-    for stem, row in zip(STEMS, rows, strict=False):
+    inside, found = named_records(draw, folder, name)
+    for stem, row in found:
         body = f"{row.pop('text', '')}\n\nSee [[{draw.choice(WORDS)}]] and [it]({draw.choice(STEMS)}.md).\n"
         front = "".join(f"{json.dumps(key)}: {json.dumps(value)}\n" for key, value in row.items() if key)
         has_front = HELD in str(row) or draw.random() < 0.9
         (inside / f"{stem}.md").write_text(
             f"---\n{front}---\n{body}" if has_front else body, encoding="utf-8"
         )
-    return len(rows)
+    return len(found)
 
 
 def pages(draw: random.Random, folder: Path, name: str) -> int:

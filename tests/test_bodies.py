@@ -70,7 +70,7 @@ def front(row: Row) -> dict[str, str]:
 
 Asked = tuple[str, Callable[[list[Row]], object]]
 NOW = datetime(2026, 12, 1, tzinfo=UTC)
-# For each body: its rows, how many of them are content, and five questions with what Python says.
+# For each body its rows, and five questions with what Python says.
 CASES: dict[str, tuple[Callable[[], list[Row]], list[Asked]]] = {
     "shop": (
         lambda: table("shop/products_export.csv"),

@@ -285,11 +285,14 @@ def test_links_of_many_kinds(make_site: Write, written: str, shown: str) -> None
             "n/tides.md": "# Tides\n\n## Low water\n",
             "n/tools/index.md": "# Tools\n",
             "h/nets.html": '<nav>menu</nav><h1>Nets</h1><h2 id="mending">Mending</h2><footer>all rights</footer>',
+            "h/rope.html": "<aside>menu</aside><main><h1>Rope</h1><aside>by the way</aside></main><p>outside</p>",
         }
     )
     files = files_of(site)
     assert shown in files["a/index.html"].decode()
     assert not any(word in files["nets/index.html"].decode() for word in ("all rights", "<nav>menu"))
+    rope = files["rope/index.html"].decode()
+    assert ["by the way" in rope, "menu</" in rope, "outside" in rope] == [True, False, False]
 
 
 ABOUT = {

@@ -19,6 +19,8 @@ import formats
 import mixed
 from conftest import Run
 from elenchus.errors import Place
+from elenchus.starting import plan
+from elenchus.starting.beginning import begin
 from elenchus.starting.dates import dates_of
 from elenchus.starting.guessing import statuses_of, typed
 from elenchus.starting.looking import Entry, stocks_in
@@ -273,6 +275,53 @@ def test_signs_of_numbers(tmp_path: Path, run: Run) -> None:
     site = elenchus.open_site(tmp_path)
     assert [elenchus.ask(site, f"where {each}").total for each in ("preis > 1000", "lat < 60")] == [1, 3]
     assert site.dataset.misfits == []
+
+
+def test_files_that_entries_name(tmp_path: Path, run: Run) -> None:
+    """Only pictures and downloads that entries name are published, and nothing that lies beside them."""
+    for name in ("docs/plan.pdf", "docs/secret.pdf", "docs/pay.xlsx", "docs/sub/diary.txt", "img/a b.png", "img/other.png"):  # fmt: skip
+        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / name).write_text("x")
+    (tmp_path / "a.md").write_text(
+        "# A\n\n[plan](docs/plan.pdf) ![x](img/a%20b.png) [y](docs/sub/diary.txt)\n"
+    )
+    assert run("start", ".", cwd=tmp_path).returncode == 0
+    assert run("publish", cwd=tmp_path).returncode == 0
+    published = tmp_path / "published"
+    found = {path.relative_to(published).as_posix() for path in published.rglob("*") if path.is_file()}
+    assert {name for name in found if name.startswith(("docs", "img"))} == {"docs/plan.pdf", "img/a b.png"}
+
+
+def test_what_cannot_be_read(tmp_path: Path, run: Run) -> None:
+    """A file that cannot be read is named, whatever else there is."""
+    (tmp_path / "good.csv").write_text("title\nA\n")
+    (tmp_path / "torn.json").write_text("[{")
+    done = run("start", ".", cwd=tmp_path)
+    assert (done.returncode, "torn.json (unreadable)" in done.stdout) == (0, True), done.stdout
+    assert run("publish", cwd=tmp_path).returncode == 0
+
+
+def test_beyond_the_sample(tmp_path: Path, run: Run, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What the entries that are looked at do not have is found by trying all: other kinds, other values."""
+    rows = [("post", number, "a") for number in range(3_200)] + [
+        ("event", "1.5", "b"),
+        ("event", "many", "c"),
+    ]
+    lines = [f"{kind},Title {at},{size},{word}" for at, (kind, size, word) in enumerate(rows)]
+    (tmp_path / "things.csv").write_text("\n".join(["type,title,size,letter", *lines]))
+    monkeypatch.setattr(plan, "MOST_PAGES", 1_000)
+    begun = begin(str(tmp_path))
+    site = elenchus.open_site(tmp_path)
+    assert (elenchus.ask(site, "from event").total, elenchus.ask(site, "from post").total) == (2, 3_200)
+    assert (site.dataset.problems, site.dataset.misfits) == ([], [])
+    doubts = [each.what for source in begun.draft.sources for each in source.unsure]
+    assert any(
+        each.startswith("size is a text because 1 value does not fit number: “many”") for each in doubts
+    )
+    assert any(each.startswith("there is no page for each post") for each in doubts)
+    done = run("publish", cwd=tmp_path)
+    assert (done.returncode, "nowhere" in done.stdout) == (0, False), done.stdout + done.stderr
+    assert not (tmp_path / "published/posts/title-0/index.html").exists()
 
 
 def test_words_of_status() -> None:

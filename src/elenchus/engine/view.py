@@ -18,7 +18,7 @@ from elenchus.engine.columns.column import (
     single_of,
 )
 from elenchus.engine.columns.parts import part_of
-from elenchus.engine.columns.sheet import digests
+from elenchus.engine.columns.recordnames import digests
 from elenchus.engine.columns.termtable import TermTable
 from elenchus.engine.rowset import RowSet
 from elenchus.frozen import Working, member

@@ -13,7 +13,7 @@ from elenchus.engine.columns.dataset import Dataset, Entries, Flags, Guessed, Mi
 from elenchus.engine.columns.keys import column_keys, with_undeclared
 from elenchus.engine.columns.lexicon import Lexicon
 from elenchus.engine.columns.naming import EntryNames
-from elenchus.engine.columns.sheet import RecordNames
+from elenchus.engine.columns.recordnames import RecordNames
 from elenchus.frozen import knowing
 from elenchus.index.problems import packed_problems, unpacked_problems
 from elenchus.schema.taxonomy import Taxonomy, Term

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
     from elenchus.checks.census import Census
     from elenchus.starting.beginning import Begun
-    from elenchus.starting.draft import SourceDraft
+    from elenchus.starting.sitedraft import SourceDraft
 
 __all__ = ["begun_data", "begun_pieces"]
 
@@ -69,7 +69,7 @@ def _left_out(begun: Begun) -> Iterator[Piece]:
     more = f" and {len(told) - _MOST_LEFT} more" if len(told) > _MOST_LEFT else ""
     yield Piece("Left out ", Role.HEADING)
     yield Piece(f"{printable(', '.join(told[:_MOST_LEFT]))}{more}\n")
-    hint = "Packages, settings, credentials and files that version control ignores. To include one, name it:"
+    hint = "Packages, settings, credentials, ignored and unreadable files. To include one, name it:"
     yield Piece(f"  {hint} elenchus start FILE, or remove it from exclude.\n", Role.FAINT)
 
 

@@ -8,6 +8,7 @@ from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from elenchus import sources
 from elenchus.engine.executor import Engine
 from elenchus.errors import OptionError, Problem, SiteError
 from elenchus.frozen import Working, replace
@@ -163,9 +164,6 @@ def _terms_of(folder: Path, files: Mapping[str, str]) -> dict[str, list[TermRow]
 
 
 _MOST_LOOKED_AT = 50  # items of a folder
-_CONTENT = frozenset(
-    {".md", ".markdown", ".html", ".csv", ".tsv", ".json", ".jsonl", ".db", ".sqlite", ".sqlite3"}
-)
 
 
 class Site(Working):
@@ -322,7 +320,8 @@ def _has_content(folder: Path) -> bool:
                 found += islice(each.iterdir(), _MOST_LOOKED_AT)
     except OSError:
         return False
-    return any(each.suffix.lower() in _CONTENT for each in found)
+    endings = tuple(ending for name in sources.names() for ending in sources.source(name).SUFFIXES)
+    return any(each.name.lower().endswith(endings) for each in found)
 
 
 def open_site(folder: str | Path, *, at: str | None = None, index: bool = True) -> Site:

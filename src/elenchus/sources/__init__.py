@@ -16,7 +16,6 @@ from elenchus.errors import Problem
 from elenchus.frozen import Frozen, member
 from elenchus.schema.record import Habits, Record, RowBatch
 from elenchus.sources._connection import connected, refusals
-from elenchus.sources._csv_rows import Dialect, delimiter_of, header_in
 from elenchus.sources._paths import below
 
 if TYPE_CHECKING:
@@ -27,11 +26,10 @@ if TYPE_CHECKING:
     from elenchus.schema.edits import EntryEdit, RowChange, TermWords, UneditableError
 
 __all__ = [
-    "FILE_PARTS", "LEFT_OUT", "MOST_KEYS", "Dialect", "Editor", "ExtrasSpec", "Item", "Reader", "Scan",
-    "Source", "SourceSpec", "TableSpec", "TermsSpec", "UnitContent", "UnreachableError",
-    "are_rows_written", "below", "below_site", "connected", "content_of", "content_of_rows",
-    "delimiter_of", "edit_beside", "editor", "has_bad_bytes", "header_in", "names", "only_read",
-    "refusals", "row_changes", "source", "table_lines", "text_of", "write_rows",
+    "FILE_PARTS", "LEFT_OUT", "MOST_KEYS", "Editor", "ExtrasSpec", "Item", "Reader", "Scan", "Source",
+    "SourceSpec", "TableSpec", "TermsSpec", "UnitContent", "UnreachableError", "are_rows_written",
+    "below", "below_site", "connected", "content_of", "content_of_rows", "edit_beside", "editor", "names",
+    "only_read", "refusals", "row_changes", "source", "table_lines", "text_of", "write_rows",
 ]  # fmt: skip
 
 LEFT_OUT = "Its entries are left out."
@@ -201,15 +199,11 @@ class Source(Protocol):
         """Return what reads some of them, which are asked for in their order."""
 
 
-def has_bad_bytes(text: str) -> bool:
-    """Say whether a text holds bytes that its encoding has not."""
-    from elenchus.sources._encoding import has_bad_bytes
+def table_lines(spec: SourceSpec, content: UnitContent, most: int) -> tuple[list[str], bool]:
+    """Return the first lines of a table, up to a number of characters, and whether all are in its encoding.
 
-    return has_bad_bytes(text)
-
-
-def table_lines(spec: SourceSpec, content: UnitContent, most: int) -> list[str]:
-    """Return the first lines of a table as text, up to a number of characters. Raises OSError."""
+    Raises OSError.
+    """
     from elenchus.sources.csv import lines_of
 
     return lines_of(spec, content, most)  # type: ignore[arg-type]  # it is one of a file

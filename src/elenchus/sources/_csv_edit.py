@@ -6,16 +6,16 @@ import re
 from typing import TYPE_CHECKING
 
 from elenchus.schema.edits import UneditableError
-from elenchus.sources._csv_rows import header_in, names_of_columns
 from elenchus.sources._keys import as_written
 from elenchus.sources._splice import Splice, joined, line_starts, spliced
+from elenchus.values.dialects import header_in, names_of_columns
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
 
     from elenchus.schema.edits import EntryEdit, NewValue
     from elenchus.sources import SourceSpec
-    from elenchus.sources._csv_rows import Dialect
+    from elenchus.values.dialects import Dialect
 
 __all__ = ["changed_table"]
 

@@ -15,8 +15,9 @@ if TYPE_CHECKING:
 __all__ = ["Document"]
 
 _MOST_METAS = 10_000
-# Elements that say something of the site, and not of the page.
-_BESIDES = frozenset({"nav", "header", "footer", "aside", "script", "style", "noscript", "template"})
+# Elements that are no text of the page; and those that are none outside its main part.
+_NEVER = frozenset({"nav", "script", "style", "noscript", "template"})
+_AROUND = frozenset({"header", "footer", "aside"})
 _DATES = {
     "article:published_time": "date",
     "dc.date": "date",
@@ -37,7 +38,7 @@ class Document(HTMLParser):
         self.values: dict[str, Raw] = {}
         self.title = self.heading = ""
         self.open = self.day = ""
-        self.depth = 0  # of elements that are beside the text
+        self.beside: list[str] = []  # elements beside the text that are open
         self.left_out: list[list[int]] = []
         self.spans: dict[str, list[int]] = {}
         self.at = 0
@@ -51,6 +52,12 @@ class Document(HTMLParser):
         line, column = self.getpos()
         return self.starts[line - 1] + column
 
+    @property
+    def is_inside(self) -> bool:
+        """Say whether the parser stands in the main part of the page, or in an article."""
+        length = len(self.text)
+        return any(self.spans.get(tag, (0, 0))[1] == length for tag in ("main", "article"))
+
     def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
         """Note what begins."""
         if tag == "meta":
@@ -61,9 +68,9 @@ class Document(HTMLParser):
             self.open, self.at = tag, self.place
         elif tag == "time" and not self.day:
             self.day = next((value or "" for name, value in attrs if name == "datetime"), "")
-        elif tag in _BESIDES:
-            self.depth += 1
-            if self.depth == 1:
+        elif tag in _NEVER or (tag in _AROUND and not self.is_inside):
+            self.beside.append(tag)
+            if len(self.beside) == 1:
                 self.left_out.append([self.place, len(self.text)])
         elif tag in ("body", "main", "article"):
             begins = self.place + len(self.get_starttag_text() or "")
@@ -78,9 +85,10 @@ class Document(HTMLParser):
             else:
                 self.title = " ".join(self.title.split())
             self.open = ""
-        elif tag in _BESIDES and self.depth:
-            self.depth -= 1
-            if not self.depth:
+        elif tag in self.beside:
+            while self.beside.pop() != tag:  # others were never closed
+                pass
+            if not self.beside:
                 self.left_out[-1][1] = self.place + len(f"</{tag}>")
         elif tag in self.spans and self.spans[tag][1] == len(self.text):
             self.spans[tag][1] = self.place

@@ -8,17 +8,11 @@ from itertools import chain
 from typing import TYPE_CHECKING
 
 from elenchus.errors import About
-from elenchus.sources._csv_rows import (
-    Dialect,
-    TableRows,
-    delimiter_of,
-    header_in,
-    names_of_columns,
-    usual_width,
-)
+from elenchus.sources._csv_rows import TableRows
 from elenchus.sources._encoding import has_bad_bytes, not_encoded, opened_text
 from elenchus.sources._files import FileReader, scan_files
 from elenchus.sources._rows import BATCH, FewProblems, rows_of
+from elenchus.values.dialects import Dialect, delimiter_of, header_in, names_of_columns, usual_width
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
@@ -61,8 +55,11 @@ def edited(spec: SourceSpec, unit: str, content: bytes, edits: Sequence[EntryEdi
     return changed_text(content, spec, change)
 
 
-def lines_of(spec: SourceSpec, content: FileContent, most: int) -> list[str]:
-    """Return the first lines of a table, up to a number of characters. Raises OSError."""
+def lines_of(spec: SourceSpec, content: FileContent, most: int) -> tuple[list[str], bool]:
+    """Return the first lines of a table, up to a number of characters, and whether all are in its encoding.
+
+    Raises OSError.
+    """
     csv.field_size_limit(_LONGEST_CELL)
     text, _ = opened_text(content, spec)
     lines: list[str] = []
@@ -72,7 +69,7 @@ def lines_of(spec: SourceSpec, content: FileContent, most: int) -> list[str]:
             most -= len(line)
             if most < 0:
                 break
-    return lines
+    return lines, not has_bad_bytes("".join(line for line in lines if not line.isascii()))
 
 
 def _dialect(spec: SourceSpec, lines: Sequence[str], unit: str) -> Dialect:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import os
-from collections import defaultdict
+from collections import Counter, defaultdict
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -16,9 +16,11 @@ from elenchus.site.keys import SITE_FILE
 from elenchus.site.site import open_site
 from elenchus.sources import SourceSpec, TableSpec
 from elenchus.starting.draft import drafted
+from elenchus.starting.kinds import word_for_kind
 from elenchus.starting.leaving import LeftOut, is_content_table, is_home
 from elenchus.starting.looking import MOST_LOOKED_AT, address_stock, read_stock, stocks_in
-from elenchus.starting.plan import site_plan
+from elenchus.starting.media import named_files
+from elenchus.starting.plan import MOST_PAGES, site_plan
 from elenchus.starting.tables import table_specs
 from elenchus.starting.unsure import Unsure
 from elenchus.starting.writing import field_text, files_of, site_text, source_text
@@ -30,9 +32,10 @@ if TYPE_CHECKING:
 
     from elenchus.engine.columns.dataset import Misfit
     from elenchus.site.site import Site
-    from elenchus.starting.draft import SiteDraft
     from elenchus.starting.guessing import Typed
     from elenchus.starting.looking import Stock
+    from elenchus.starting.plan import SitePlan
+    from elenchus.starting.sitedraft import SiteDraft
 
 __all__ = ["Begun", "begin"]
 
@@ -87,6 +90,8 @@ def begin(place: str, into: Path | None = None, password_from: str = "") -> Begu
         stock._replace(spec=replace(stock.spec, name=name)) for stock, name in zip(stocks, names, strict=True)
     ]
     left = {name: count for each in noted for name, count in each.counts.items()}
+    unread = [stock for stock in stocks if stock.problems and not stock.entries]
+    left |= {f"{stock.spec.place} (unreadable)": 1 for stock in unread}
     if not any(stock.entries for stock in stocks):
         message = f"nothing in {place} can be read as content"
         wrong = next((problem for stock in stocks for problem in stock.problems), None)
@@ -97,11 +102,14 @@ def begin(place: str, into: Path | None = None, password_from: str = "") -> Begu
         )
         raise FolderError([Problem("no-content", message, hint, place=Place(place))])
     draft = drafted(_title(folder, place), [stock for stock in stocks if stock.entries])
-    draft = draft._replace(files=[path for each in noted for path in each.media])
+    entries = [entry for stock in stocks for entry in stock.entries]
+    draft = draft._replace(files=named_files([path for each in noted for path in each.stay], entries))
     draft, site = _tried(folder, draft)
     if (folder / SITE_FILE).exists():
         return Begun(folder, draft, (), list(_news(folder, draft)), left, site)
-    files = files_of(draft, site_plan(draft, _counts(draft, site), _dated(site)))
+    plan = site_plan(draft, _counts(draft, site), _dated(site))
+    draft = _with_doubts(draft, plan)
+    files = files_of(draft, plan)
     for name, text in files.items():
         if (folder / name).exists():
             continue
@@ -177,6 +185,7 @@ def _with_room(folder: Path, draft: SiteDraft, site: Site) -> SiteDraft | None:
     None if there is nothing to be changed.
     """
     data = site.dataset
+    unknown = _unknown_kinds(site)
     misfits: dict[tuple[str, str], list[Misfit]] = defaultdict(list)
     for each in data.misfits:
         misfits[data.kind_of(each.row), each.field].append(each)
@@ -193,17 +202,48 @@ def _with_room(folder: Path, draft: SiteDraft, site: Site) -> SiteDraft | None:
         are_files = spec.read in ("markdown", "html") and not spec.slug
         if are_files and _gives(folder, spec.paths, numbered):
             spec, is_changed = replace(spec, slug="{folders}-{stem}"), True
-        found.append(source._replace(spec=spec, fields=fields, unsure=unsure))
+        kinds, fields_of = dict(source.kinds), dict(source.fields_of)
+        if words := unknown.get(spec.name):
+            kinds |= {word_for_kind(word): count for word, count in words.items()}
+            fields_of |= {word_for_kind(word): list(fields) for word in words}
+            named = {word: kind for word in words if (kind := word_for_kind(word)) != word}
+            spec, is_changed = replace(spec, kinds={**spec.kinds, **named}), True
+        found.append(
+            source._replace(spec=spec, fields=fields, unsure=unsure, kinds=kinds, fields_of=fields_of)
+        )
     return draft._replace(sources=found) if is_changed else None
+
+
+def _unknown_kinds(site: Site) -> dict[str, Counter[str]]:
+    """Return the words for kinds that the entries which were looked at did not have, for each source."""
+    records, found = site.content.records, defaultdict[str, Counter[str]](Counter)
+    for record, word in site.dataset.record_names.unknown.items():
+        if word:
+            found[records.habits[int(records.sources[record])].source][word] += 1
+    return found
+
+
+def _with_doubts(draft: SiteDraft, plan: SitePlan) -> SiteDraft:
+    """Return a draft that says which kinds have too many entries for a page of each."""
+    found = []
+    for source in draft.sources:
+        unsure = list(source.unsure)
+        for kind in plan.kinds:
+            if kind.name in source.kinds and not kind.has_pages:
+                what = f"there is no page for each {kind.name}, because there are more than {MOST_PAGES:,}"
+                otherwise = f'address = "{kind.address}/{{slug}}/" in [kinds.{kind.name}], and a page set'
+                unsure.insert(0, Unsure(what, otherwise, "For such pages, write"))
+        found.append(source._replace(unsure=unsure))
+    return draft._replace(sources=found)
 
 
 def _wider(name: str, fields: dict[str, Typed], wrong: Sequence[Misfit]) -> Unsure:
     """Give a field a type that has room for values that do not fit, and return what is unsure by that."""
     told, place = fields[name], wrong[0].problem.place
     fields[name] = told.wider()
-    some = f"{len(wrong):,} values are none, such as" if len(wrong) > 1 else "one value is none,"
+    values = "1 value does" if len(wrong) == 1 else f"{len(wrong):,} values do"
     at = f" at {place}" if place else ""
-    what = f"{name} is {with_article(fields[name].type)}, not {with_article(told.type)}: {some} "
+    what = f"{name} is {with_article(fields[name].type)} because {values} not fit {told.type}: "
     return Unsure(f"{what}{quoted(wrong[0].text)}{at}", f'{name} = {{ type = "{told.type}" }}')
 
 

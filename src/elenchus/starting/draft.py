@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import re
 from collections import Counter, defaultdict
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any
 
 from elenchus.frozen import replace
 from elenchus.schema.conform import FLAGS
 from elenchus.schema.convert import NO, YES
 from elenchus.schema.types import CORE_FIELDS
 from elenchus.site.names import can_be_named
+from elenchus.starting.agreeing import kinds_apart, of_one_meaning, one_name_for_each
 from elenchus.starting.apart import are_keys, parts_of_titles, slug_pattern
 from elenchus.starting.dates import DateHabits, dates_of
 from elenchus.starting.guessing import (
@@ -32,6 +33,7 @@ from elenchus.starting.guessing import (
 from elenchus.starting.kinds import kinds_of, word_for_kind
 from elenchus.starting.plurals import singular
 from elenchus.starting.references import with_references
+from elenchus.starting.sitedraft import SiteDraft, SourceDraft
 from elenchus.starting.unsure import Unsure
 from elenchus.starting.values import flattened, values_of
 from elenchus.values.datepatterns import EPOCH
@@ -45,19 +47,15 @@ if TYPE_CHECKING:
     from elenchus.starting.looking import Entry, Stock
     from elenchus.starting.values import KeyValues
 
-__all__ = ["SiteDraft", "SourceDraft", "drafted"]
+__all__ = ["drafted"]
 
-_MOST_KINDS = 12
 _MOSTLY = 0.8  # of the entries must have what could be their title or their date
 _YEAR = re.compile(r"(?:19|20)\d{2}")
-_KIND_KEYS = ("kind", "type")
 _DATES = ("date", "updated", "expires")
 _NO_FIELDS = frozenset(CORE_FIELDS) - {"author"}
 _LONGEST_TITLE = 120
-_LONGEST_CODE = 40
 _NAME_LINK = re.compile(r"\[\[[^\[\]\n]{1,200}\]\]")
 _NAMELESS = frozenset(["name", "value", "title", "label", "text", "rendered"])  # last steps that say nothing
-_MOST_PARTS = 3  # of a pattern of titles
 # Other names for what somebody calls like a field of every entry, and means otherwise.
 _OTHERWISE = {
     "status": "stage", "parent": "parent-name", "date": "when", "updated": "updated-on", "expires": "expiry",
@@ -67,148 +65,13 @@ _OTHERWISE = {
 }  # fmt: skip
 
 
-class SourceDraft(NamedTuple):
-    """A source as it is to be read, the kinds of its entries with how many there are, and what was seen.
-
-    ``fields`` are the keys with what their values are, ``seen`` habits with how often they were met.
-    """
-
-    spec: SourceSpec
-    kinds: Mapping[str, int]
-    fields: Mapping[str, Typed]
-    fields_of: Mapping[str, Sequence[str]]
-    taxonomies: Mapping[str, bool]
-    seen: Sequence[tuple[str, int]]
-    unsure: Sequence[Unsure]
-    language: str
-    values: Mapping[str, KeyValues]
-    is_sample: bool = False
-    size: int = 0
-    sample: Sequence[Entry] = ()
-
-
-class SiteDraft(NamedTuple):
-    """A site in the making; ``files`` are those that it publishes as they are, and folders of such."""
-
-    title: str
-    sources: Sequence[SourceDraft]
-    language: str
-    files: Sequence[str] = ()
-
-    @property
-    def taxonomies(self) -> dict[str, bool]:
-        """The taxonomies of all sources, and whether they are trees."""
-        found: dict[str, bool] = {}
-        for source in self.sources:
-            for name, tree in source.taxonomies.items():
-                found[name] = found.get(name, False) or tree
-        return found
-
-    @property
-    def kinds(self) -> dict[str, int]:
-        """The kinds of all sources, with the number of their entries."""
-        found: Counter[str] = Counter()
-        for source in self.sources:
-            found.update(source.kinds)
-        return dict(found)
-
-    def fields(self, kind: str) -> dict[str, Typed]:
-        """Return the fields of a kind; the same field of two sources is what both can hold."""
-        found: dict[str, Typed] = {}
-        for source in self.sources:
-            for name in source.fields_of.get(kind, ()):
-                told = source.fields[name]
-                before = found.get(name)
-                found[name] = told if before is None or before[:2] == told[:2] else _either(before, told)
-        return found
-
-
-def _either(one: Typed, other: Typed) -> Typed:
-    """Return a type that has room for the values of two."""
-    many = one.many or other.many
-    if {one.type, other.type} <= {"integer", "number"}:
-        return one._replace(type="number", many=many)
-    if {one.type, other.type} <= {"date", "datetime"}:
-        return one._replace(type="datetime", many=many)
-    if one.type == other.type == "choice":
-        return one._replace(choices=tuple(dict.fromkeys((*one.choices, *other.choices))))
-    if one.type == other.type and one.kind == other.kind:
-        return one._replace(many=many)
-    return Typed("text", many)
-
-
 def drafted(title: str, stocks: Sequence[Stock]) -> SiteDraft:
     """Return the draft of a site for what was found."""
-    sources = with_references(_agreed([_source(stock) for stock in stocks]))
-    sources = _kept_apart(_of_one_meaning(sources))
+    sources = with_references(one_name_for_each([_source(stock) for stock in stocks]))
+    sources = kinds_apart(of_one_meaning(sources))
     languages = Counter(source.language for source in sources if source.language != "en")
     language = languages.most_common(1)[0][0] if languages else "en"
     return SiteDraft(title, sources, language)
-
-
-def _agreed(sources: Sequence[SourceDraft]) -> list[SourceDraft]:
-    """Return sources that have one name for a taxonomy which some call by one thing and some by several."""
-    names: dict[str, str] = {}
-    for source in sorted(
-        sources, key=lambda source: source.spec.table is None
-    ):  # those of tables cannot be changed
-        for name in source.taxonomies:
-            names.setdefault(singular(name), name)
-    found = []
-    for source in sources:
-        changed = {name: names[singular(name)] for name in source.taxonomies if names[singular(name)] != name}
-        columns = {field: column for field, column in source.spec.columns.items() if field not in changed}
-        columns |= {new: source.spec.columns.get(old, old) for old, new in changed.items()}
-        taxonomies = {changed.get(name, name): tree for name, tree in source.taxonomies.items()}
-        spec = replace(source.spec, columns=columns)
-        found.append(source._replace(spec=spec, taxonomies=taxonomies))
-    return found
-
-
-def _of_one_meaning(sources: Sequence[SourceDraft]) -> list[SourceDraft]:
-    """Return sources in which a name is a taxonomy of all of them, or a field of all of them.
-
-    What one takes for terms and another for a text or a choice are terms; of others both are texts.
-    """
-    fields = [(name, told) for source in sources for name, told in source.fields.items()]
-    both = {name for name, _ in fields} & {name for source in sources for name in source.taxonomies}
-    narrow = {name for name, told in fields if name in both and told.type not in ("text", "choice")}
-    found = []
-    for source in sources:
-        of_terms = {name: tree for name, tree in source.taxonomies.items() if name not in narrow}
-        of_terms |= {name: False for name in source.fields if name in both - narrow}
-        left = {name: told for name, told in source.fields.items() if name not in both - narrow}
-        for name in narrow & source.taxonomies.keys():
-            values = source.values.get(name)
-            left[name] = Typed("text", many=bool(values and values.many))
-        fields_of = {
-            kind: [
-                *(each for each in keys if each in left),
-                *(each for each in left if each in narrow and each not in keys),
-            ]
-            for kind, keys in source.fields_of.items()
-        }
-        found.append(source._replace(taxonomies=of_terms, fields=left, fields_of=fields_of))
-    return found
-
-
-def _kept_apart(sources: Sequence[SourceDraft]) -> list[SourceDraft]:
-    """Return sources none of whose kinds is called like a taxonomy or a field: each name means one thing."""
-    taken = {name for source in sources for name in (*source.taxonomies, *source.fields)}
-    found = []
-    for source in sources:
-        changed = {kind: f"{kind}-entry" for kind in source.kinds if kind in taken}
-        spec = source.spec
-        if spec.kind in changed:
-            spec = replace(spec, kind=changed[spec.kind])
-        elif changed:
-            words = {**{kind: kind for kind in changed}, **spec.kinds}
-            kinds = {text: changed.get(kind, kind) for text, kind in words.items()}
-            spec = replace(spec, kinds={text: kind for text, kind in kinds.items() if text != kind})
-        counts = {changed.get(kind, kind): count for kind, count in source.kinds.items()}
-        fields_of = {changed.get(kind, kind): keys for kind, keys in source.fields_of.items()}
-        found.append(source._replace(spec=spec, kinds=counts, fields_of=fields_of))
-    return found
 
 
 def _source(stock: Stock) -> SourceDraft:
@@ -274,7 +137,6 @@ class _Guess:
             unsure=self.unsure,
             language=dates.language,
             values=values,
-            is_sample=self.stock.is_sample,
             size=self.stock.size,
             sample=self.stock.entries if self.stock.size else (),
         )

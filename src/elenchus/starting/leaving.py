@@ -78,12 +78,12 @@ def is_home(folder: Path) -> bool:
 class LeftOut(NamedTuple):
     """Files that are not content: by what people call them, how many, and the patterns that exclude them.
 
-    ``media`` are pictures and downloads that texts may show, or the folders of these.
+    ``stay`` are the files that are not left out, by their paths below the site.
     """
 
     counts: Mapping[str, int]
     patterns: Sequence[str]
-    media: Sequence[str] = ()
+    stay: Sequence[str] = ()
 
 
 def left_out(base: Path, paths: Sequence[str]) -> tuple[list[str], LeftOut]:

@@ -39,23 +39,6 @@ _JSON_FEED = b"jsonfeed.org/version"
 _OWN = re.compile(
     r"(?:elenchus|listings|pages)\.toml|(?:listings|pages|templates|published|terms)/.*|\.elenchus/.*"
 )
-_MEDIA = frozenset(
-    {
-        ".png",
-        ".jpg",
-        ".jpeg",
-        ".gif",
-        ".webp",
-        ".avif",
-        ".svg",
-        ".pdf",
-        ".mp3",
-        ".ogg",
-        ".mp4",
-        ".webm",
-        ".epub",
-    }
-)
 _OWN_PAGES = ("published/**", "templates/**")
 _MOST_MEMBERS = 10_000  # of an archive
 _START = 4096
@@ -105,9 +88,9 @@ def stocks_in(root: Path, place: Path, noted: list[LeftOut]) -> Iterator[Stock]:
         if base.resolve() == root.resolve():
             files = [path for path in files if not _OWN.fullmatch(path)]
         files, left = left_out(base, files)
-        noted.append(left if outside else left._replace(media=_media(root, base, files)))
     start = Path(os.path.relpath(base, root)).as_posix()
     inner = "" if start == "." else f"{start}/"
+    noted.append(left if outside else left._replace(stay=[f"{inner}{path}" for path in files]))
     by_format: dict[str, list[str]] = defaultdict(list)
     for path in files:
         if found := _format_of(base / path):
@@ -147,15 +130,6 @@ def _own_pages(root: Path, start: str) -> tuple[str, ...]:
         return ()
     inside = root.resolve().relative_to(base).as_posix()
     return tuple(f"{start}/{inside}/{pattern}" for pattern in _OWN_PAGES)
-
-
-def _media(root: Path, base: Path, files: Sequence[str]) -> list[str]:
-    """Return pictures and downloads by paths below the site: the folders in which they are, and others."""
-    start = Path(os.path.relpath(base, root)).as_posix()
-    inner = "" if start == "." else f"{start}/"
-    found = (path for path in files if Path(path).suffix.lower() in _MEDIA)
-    tops = dict.fromkeys(path if "/" not in path else path.rpartition("/")[0] for path in found)
-    return [f"{inner}{top}" for top in tops if not any(top.startswith(f"{other}/") for other in tops)]
 
 
 def _files_in(folder: Path) -> list[str]:

@@ -13,8 +13,8 @@ from elenchus.values.texts import distinct
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
 
-    from elenchus.starting.draft import SiteDraft, SourceDraft
     from elenchus.starting.guessing import Typed
+    from elenchus.starting.sitedraft import SiteDraft, SourceDraft
     from elenchus.starting.values import KeyValues
 
 __all__ = ["MOST_PAGES", "KindPlan", "SitePlan", "TaxonomyPlan", "site_plan"]
@@ -79,6 +79,11 @@ class SitePlan(NamedTuple):
     order: str
     addresses: Mapping[str, str]
     home: Sequence[str]
+
+    @property
+    def pageless(self) -> list[str]:
+        """The kinds with too many entries for a page of each."""
+        return [kind.name for kind in self.kinds if not kind.has_pages]
 
 
 def site_plan(draft: SiteDraft, counts: Mapping[str, int], dated: Sequence[str]) -> SitePlan:

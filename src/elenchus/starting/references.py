@@ -19,7 +19,7 @@ from elenchus.values.texts import fold
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
 
-    from elenchus.starting.draft import SourceDraft
+    from elenchus.starting.sitedraft import SourceDraft
     from elenchus.starting.values import KeyValues
 
 __all__ = ["with_references"]

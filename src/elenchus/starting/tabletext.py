@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING
 
 from elenchus import sources
 from elenchus.frozen import replace
-from elenchus.sources import Dialect, delimiter_of, has_bad_bytes, header_in, table_lines
 from elenchus.starting.unsure import Unsure
 from elenchus.starting.vocabulary import words
+from elenchus.values.dialects import Dialect, delimiter_of, header_in
 from elenchus.values.texts import fold
 
 if TYPE_CHECKING:
@@ -66,10 +66,11 @@ def _first_rows(root: Path, spec: SourceSpec, unit: str) -> tuple[list[str], Dia
     reader = sources.source("csv").reader(spec, root, [unit])
     for encoding in ("", "cp1252"):
         try:
-            lines = table_lines(replace(spec, encoding=encoding), reader.content(unit), _MOST_BYTES)
+            content = reader.content(unit)
+            lines, is_sound = sources.table_lines(replace(spec, encoding=encoding), content, _MOST_BYTES)
         except OSError:
             return None
-        if not has_bad_bytes("".join(line for line in lines if not line.isascii())):
+        if is_sound:
             break
     return lines, Dialect(delimiter_of(lines[:200], unit)), encoding
 

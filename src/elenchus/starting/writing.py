@@ -14,9 +14,9 @@ if TYPE_CHECKING:
 
     from jinja2 import Environment
 
-    from elenchus.starting.draft import SiteDraft, SourceDraft
     from elenchus.starting.guessing import Typed
     from elenchus.starting.plan import SitePlan
+    from elenchus.starting.sitedraft import SiteDraft, SourceDraft
 
 __all__ = ["field_text", "files_of", "site_text", "source_text"]
 

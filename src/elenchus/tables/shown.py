@@ -11,7 +11,7 @@ from elenchus.engine.columns.column import Column, Dates, Lists, Numbers, Terms,
 from elenchus.engine.columns.dataset import Dataset, Entries, Flags, Guessed, Misfit
 from elenchus.engine.columns.lexicon import Lexicon
 from elenchus.engine.columns.naming import EntryNames
-from elenchus.engine.columns.sheet import RecordNames
+from elenchus.engine.columns.recordnames import RecordNames
 from elenchus.engine.view import View
 from elenchus.errors import Problem
 from elenchus.plan.nodes import Counted, FieldRef, Part, Stored, Via

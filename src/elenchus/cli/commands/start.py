@@ -7,30 +7,10 @@ from typing import Annotated, Optional
 
 import typer
 
-from elenchus.cli import words
-from elenchus.cli.app import app, examples, known_word
+from elenchus.cli.app import app, examples
+from elenchus.cli.commands._changing import FormOption
 
 __all__ = ["start"]
-
-_FORMATS = ("text", "json")
-
-
-def _known_form(name: str) -> str:
-    """Return the name of a form in which is told what was found."""
-    return known_word(name, _FORMATS, "format")
-
-
-_FormatOption = Annotated[
-    str,
-    typer.Option(
-        "--format",
-        "-f",
-        metavar="FORMAT",
-        help=", ".join(_FORMATS),
-        callback=_known_form,
-        autocompletion=words.fixed(*_FORMATS),
-    ),
-]
 
 
 @app.command(
@@ -49,7 +29,7 @@ def start(
         str,
         typer.Option("--password-from", metavar="NAME", help="The variable with the password of a database."),
     ] = "",
-    output: _FormatOption = "text",
+    output: FormOption = "text",
     quiet: Annotated[bool, typer.Option("--quiet", help="Write the files without a report.")] = False,
 ) -> int:
     """Look at content, and write a site file, listings and pages that show it.

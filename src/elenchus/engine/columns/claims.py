@@ -22,8 +22,8 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from elenchus.engine.columns.lexicon import Lexicon
+    from elenchus.engine.columns.recordnames import RecordNames
     from elenchus.engine.columns.recordtable import RecordTable
-    from elenchus.engine.columns.sheet import RecordNames
     from elenchus.errors import Problem
     from elenchus.schema.types import Schema
 

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from elenchus.engine.columns.ancestry import Ancestry
     from elenchus.engine.columns.column import Column, Mask
     from elenchus.engine.columns.naming import EntryNames
-    from elenchus.engine.columns.sheet import RecordNames
+    from elenchus.engine.columns.recordnames import RecordNames
     from elenchus.engine.columns.strings import Picked
     from elenchus.errors import Problem
     from elenchus.plan.nodes import FieldRef, RowName

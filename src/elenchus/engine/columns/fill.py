@@ -290,16 +290,21 @@ def _report(draft: Draft, row: int, wanted: Field, text: str, unfit: Unfit) -> N
         code, message = "unreadable-date", f"{message}, so the entry is held back"
     elif wanted.name == "status":
         message = f"{message}, so the entry is held back"
-        word = text if text.isidentifier() and text.isascii() else json.dumps(text, ensure_ascii=False)
-        is_renamed = fold(text) in RENAMED
-        advice = f'If it means published, write statuses = {{ {word} = "published" }} in the source.'
-        unfit = Unfit(str(unfit), unfit.hint if unfit.near or is_renamed else advice, near=unfit.near)
     place = draft.sheet.place_of(draft.record(row), wanted.name)
     cure = _cure(draft, row, wanted, text, unfit.near)
-    told = About.CONTENT
-    problem = Problem(code, message, unfit.hint, place=place, near=unfit.near, about=told, cure=cure)
+    hint = _status_hint(text, unfit) if wanted.name == "status" else unfit.hint
+    near, about = unfit.near, About.CONTENT
+    problem = Problem(code, message, hint, place=place, near=near, about=about, cure=cure)
     draft.problems.append(problem)
     draft.misfits.append(Misfit(row, wanted.name, text, problem))
+
+
+def _status_hint(text: str, unfit: Unfit) -> str:
+    """Return how a word for a status that nobody knows is given a meaning."""
+    if unfit.near or fold(text) in RENAMED:
+        return unfit.hint
+    word = text if text.isidentifier() and text.isascii() else json.dumps(text, ensure_ascii=False)
+    return f'If it means published, write statuses = {{ {word} = "published" }} in the source.'
 
 
 def _cure(draft: Draft, row: int, wanted: Field, text: str, near: Sequence[str]) -> Edit | None:
