@@ -22,25 +22,9 @@ from collections.abc import Callable, Iterator
 from datetime import date, timedelta
 from pathlib import Path
 
+from made_up import WORDS
+
 PROGRAM = Path(sys.executable).with_name("elenchus")
-WORDS = [
-    "tide",
-    "kelp",
-    "seal",
-    "gull",
-    "net",
-    "fog",
-    "rope",
-    "lamp",
-    "quay",
-    "salt",
-    "ice",
-    "sound",
-    "harbour",
-    "current",
-    "ebb",
-    "flood",
-]
 
 
 def rows(count: int) -> Iterator[list[str]]:
