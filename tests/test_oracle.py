@@ -55,7 +55,7 @@ A_FIELDS = {
     "when": FieldType(Type.DATE),
     "name": FieldType(Type.TEXT),
     "tags": FieldType(Type.TEXT, many=True),
-    "place": FieldType(Type.ENTRY, kind="b"),
+    "place": FieldType(Type.ENTRY, kinds=("b",)),
 }
 MANY = {"area", "topic", *(name for name, kind in A_FIELDS.items() if kind.many)}
 KIND = Field("kind", FieldType(Type.CHOICE, choices=("a", "b")))

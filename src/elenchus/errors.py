@@ -5,6 +5,7 @@ The error tree::
     ElenchusError
     ├── QuestionError    the text of a question cannot be understood or answered as it stands
     ├── NoSuchPage       the question is good, but the page asked for does not exist
+    ├── SourceError      a database that content comes from cannot be read, and never was
     ├── SiteError        the site's own files cannot be read or contradict themselves
     ├── NoSuchName       a name of an entry, a term or whatever else means nothing, or several things
     ├── FolderError      a folder to be written to is not empty or cannot be written
@@ -44,6 +45,7 @@ __all__ = [
     "Replacement",
     "Respelling",
     "SiteError",
+    "SourceError",
     "Span",
     "did_you_mean",
     "in_file",
@@ -245,6 +247,10 @@ class NotSupported(SiteError):
 
 class OptionError(ElenchusError):
     """What somebody asks for besides a question cannot be had: a time, a port, a file to draw."""
+
+
+class SourceError(ElenchusError):
+    """What content comes from cannot be read, and nothing of it is known from an earlier run."""
 
 
 class MarkerError(ElenchusError):

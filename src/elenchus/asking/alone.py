@@ -91,4 +91,4 @@ def _chooses(part: Any, use: Parameter, *, many: bool) -> bool:
 def same_values(asked: FieldType, declared: FieldType) -> bool:
     """Say whether all values that a parameter can have are values of the field that it is compared with."""
     same = asked.type is declared.type and asked.taxonomy == declared.taxonomy
-    return same and asked.kind in ("", declared.kind)
+    return same and (not asked.kinds or set() < {*declared.kinds} <= {*asked.kinds})

@@ -26,6 +26,6 @@ def possible(site: Site, rule: ParameterRule) -> Iterator[tuple[str, str, int]]:
             if number not in hidden:
                 yield label, term.name, len(term.path) - 1
     elif rule.type and rule.type.type is Type.ENTRY:
-        yield from ((name, title, 0) for name, title in site.executor.entries_of(rule.type.kind))
+        yield from ((name, title, 0) for name, title in site.executor.entries_of(rule.type.kinds))
     elif rule.type and rule.type.type is Type.YESNO:
         yield from (("yes", "yes", 0), ("no", "no", 0))

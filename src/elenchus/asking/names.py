@@ -36,6 +36,6 @@ def row_named(data: Dataset, subject: Subject, name: str) -> str:
             raise NoSuchName(
                 [Problem("unusable-entry", message, problem.advice, place=problem.place, near=problem.near)]
             )
-    near = terms.suggest(name) if terms else data.entries_near(name, "", None)
+    near = terms.suggest(name) if terms else data.entries_near(name, (), None)
     hint = f"elenchus describe {shlex.quote(name)} looks everywhere."
     raise NoSuchName([Problem("unknown-name", f"no {one} is called {quoted(name)}", hint, near=near)])

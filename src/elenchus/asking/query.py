@@ -264,7 +264,7 @@ def listing_named(site: Site, name: str) -> Listing:
     near = nearest(name, site.library.names)
     known = f"Listings: {', '.join(site.library.names)}." if site.library.names else "The site has none."
     hint = f"{known} A question begins with from or where."
-    if not near and (entries := site.dataset.entries_near(name, "", site.clock.now)):
+    if not near and (entries := site.dataset.entries_near(name, (), site.clock.now)):
         hint = f"To explain the entry {entries[0]}, name a listing first: elenchus why LISTING {entries[0]}."
     raise NoSuchName([Problem("unknown-listing", f"there is no listing {quoted(name)}", hint, near=near)])
 

@@ -33,6 +33,7 @@ __all__ = [
     "examples",
     "known_word",
     "opened",
+    "refuse_old_content",
     "tell_unfinished",
 ]
 
@@ -209,6 +210,15 @@ def opened(
     from elenchus.editing.edits import with_edits
 
     return with_edits(found)
+
+
+def refuse_old_content(site: Site, consequence: str) -> None:
+    """Raise SourceError if some of the content is of an earlier run, since a database cannot be read now."""
+    from elenchus.errors import Problem, SourceError
+
+    if not site.is_of_tables and site.content.failures:  # which were told when it was read
+        message = f"not all content could be read, so {consequence}"
+        raise SourceError([Problem("unreadable-database", message)])
 
 
 def tell_unfinished(folder: Path, *, writes: bool) -> None:

@@ -20,6 +20,7 @@ from elenchus.errors import (
     OptionError,
     QuestionError,
     SiteError,
+    SourceError,
 )
 
 if TYPE_CHECKING:
@@ -38,6 +39,7 @@ _EXIT_CODES: dict[type[ElenchusError], int] = {
     FolderError: 6,
     NoSuchName: 7,
     MarkerError: 8,
+    SourceError: 9,
 }
 _RENAMED_OPTIONS = {
     "--pretend": "--as-if",

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 import click  # noqa: TC002 - Typer reads the annotations
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Iterator
+    from collections.abc import Callable, Iterable, Iterator, Sequence
 
     from elenchus.site.site import Site
 
@@ -123,12 +123,12 @@ def _site(ctx: click.Context) -> Site | None:
     return site if is_of_files else None
 
 
-def _entries(site: Site, kind: str = "") -> Iterator[tuple[str, str]]:
+def _entries(site: Site, kinds: Sequence[str] = ()) -> Iterator[tuple[str, str]]:
     """Yield the ids of entries with their titles."""
     data = site.dataset
     titles = data.texts("title")
     for row, name in enumerate(data.entries.ids):
-        if not kind or data.kind_of(row) == kind:
+        if not kinds or data.kind_of(row) in kinds:
             yield name, titles.item(row) or ""
 
 
@@ -184,7 +184,7 @@ def assignments(ctx: click.Context, incomplete: str) -> list[tuple[str, str]]:
     if kind.type is Type.TERM:
         known = _terms(site, kind.taxonomy)
     elif kind.type is Type.ENTRY:
-        known = _entries(site, kind.kind)
+        known = _entries(site, kind.kinds)
     elif kind.type is Type.YESNO:
         known = (("yes", ""), ("no", ""))
     return _offered(((f"{name}={value}", told) for value, told in known), incomplete)

@@ -165,13 +165,13 @@ class Engine(Working):
         answer(plan, select(plan, self.selection(plan), watch=watch), self.clock, "", page)
         return watch.spent
 
-    def entries_of(self, kind: str) -> list[tuple[str, str]]:
+    def entries_of(self, kinds: Sequence[str]) -> list[tuple[str, str]]:
         """See :class:`Executor`."""
         view = self.view()
         return [
             (name, view.titles.item(row) or name)
             for row, name in enumerate(self.data.entries.ids)
-            if view.visible[row] and kind in ("", self.data.kind_of(row))
+            if view.visible[row] and (not kinds or self.data.kind_of(row) in kinds)
         ]
 
     def hidden_terms(self, taxonomy: str) -> frozenset[int]:

@@ -232,8 +232,8 @@ class View(Working):
             numbers = narrowed(lists, Numbers)
             chosen = numbers.keys[rows & numbers.valid]
         valid = np.ones(size, np.bool_)
-        if field.type.kind:
-            valid = self.data.entries.kinds == self.data.kind_names.index(field.type.kind)
+        if field.type.kinds:
+            valid = self.data.of_kinds(field.type.kinds)
         return Numbers(np.bincount(chosen, minlength=size), valid)
 
 

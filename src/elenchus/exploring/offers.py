@@ -362,7 +362,7 @@ def _known_values(here: _Here, field: FieldRef, plan: Plan) -> Iterator[tuple[st
             if number not in hidden:
                 yield label, term.name
     elif kind.type is Type.ENTRY:
-        yield from site.executor.entries_of(kind.kind)
+        yield from site.executor.entries_of(kind.kinds)
     elif kind.type is Type.CHOICE:
         yield from ((name, "") for name in kind.choices)
     elif kind.type is Type.YESNO:

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from functools import partial
 from threading import Thread
 from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from elenchus.errors import ElenchusError
+from elenchus.errors import ElenchusError, Problem, SourceError
+from elenchus.frozen import replace
 from elenchus.index.store import ROOT, digest_of_sources, opened, rebuilt
 from elenchus.index.units import Units, matched, scan
+from elenchus.sources import UnreachableError
 from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
@@ -21,7 +24,6 @@ if TYPE_CHECKING:
 
     from elenchus.engine.columns.dataset import Dataset
     from elenchus.engine.columns.recordtable import RecordTable
-    from elenchus.errors import Problem
     from elenchus.index.reading import Chunk
     from elenchus.index.store import KeptIndex, Wanted
     from elenchus.index.work import Work
@@ -36,6 +38,7 @@ class Found(NamedTuple):
     """The content of a site: its tables, the records that they are made of, and which of these are in use.
 
     ``problems`` are those of ``units`` that cannot be read. ``identity`` is the same where all of it is.
+    ``failures`` are those of databases that cannot be read now: of these it is what was read before.
     """
 
     dataset: Dataset
@@ -44,15 +47,17 @@ class Found(NamedTuple):
     problems: Callable[[], list[Problem]]
     identity: Callable[[], str]
     units: Units
+    failures: Sequence[Problem] = ()
 
 
 class _State:
     """The content of a site in the making: its units now, and how they differ from those kept."""
 
-    def __init__(self, wanted: Wanted, kept: KeptIndex | None) -> None:
+    def __init__(self, wanted: Wanted, kept: KeptIndex | None, failed: Mapping[int, Problem]) -> None:
         self.wanted = wanted
         self.kept = kept if kept and kept.meta["sources"] == digest_of_sources(wanted.specs) else None
-        self.seen = scan(wanted.specs, wanted.folder, self.kept.units.seen if self.kept else None)
+        before = self.kept.units.seen if self.kept else None
+        self.seen = scan(wanted.specs, wanted.folder, before, failed)
         self.number = (
             matched(self.seen, self.kept.units.seen) if self.kept else np.full(len(self.seen.paths), -1)
         )
@@ -73,6 +78,7 @@ class _State:
         if self.kept:
             known = self.number >= 0
             wanted[known] |= self.kept.units.seen.unsure[self.number[known]]
+        wanted &= ~np.isin(self.seen.sources, list(self.seen.failures))
         return np.flatnonzero(wanted)
 
     @property
@@ -88,6 +94,14 @@ class _State:
     def is_same_site(self) -> bool:
         """Say whether what content means is as it was."""
         return self.kept is not None and self.kept.meta["definition"] == self.wanted.digest
+
+    @property
+    def has_same_terms(self) -> bool:
+        """Say whether databases have the terms that they had before."""
+        if self.kept is None:
+            return False
+        before = self.kept.units.seen
+        return list(self.seen.notes) == list(before.notes) or self.seen.own_names == before.own_names
 
     def chunk(self, work: Work) -> Chunk:
         """Read the units that must be."""
@@ -153,9 +167,42 @@ def content(wanted: Wanted, work: Work) -> Found:
 
 
 def _content(wanted: Wanted, work: Work, kept: KeptIndex | None) -> Found:
-    """Return the content of a site, see :func:`content`."""
-    state = _State(wanted, kept)
-    kept = state.kept if state.is_whole and state.is_same_site else None
+    """Return the content of a site, see :func:`content`.
+
+    A database is read whole or not at all: of one that fails in the middle it has what was read before.
+    """
+    failed: dict[int, Problem] = {}
+    while True:
+        known = kept
+        try:
+            state = _State(wanted, kept, failed)
+            known = state.kept
+            return _with_failures(_read(state, work), state, work)
+        except UnreachableError as error:
+            if known is None or error.source in failed:
+                hint = "Nothing of it was read before, so there is no answer."
+                raise SourceError([replace(error.problem, advice=hint)]) from None
+            failed[error.source] = error.problem
+
+
+def _with_failures(found: Found, state: _State, work: Work) -> Found:
+    """Return content with the failures of sources, which are told."""
+    if not state.seen.failures or state.kept is None:
+        return found
+    read = datetime.fromtimestamp((state.kept.folder / ROOT).stat().st_mtime, state.wanted.zone)
+    hint = f"Its entries are those of the last whole read, {read:%Y-%m-%d %H:%M}."
+    failures = [replace(each, advice=hint) for each in state.seen.failures.values()]
+    for message in dict.fromkeys(each.message for each in failures):
+        names = ", ".join(str(each.place) for each in failures if each.message == message)
+        if work.tell:
+            work.tell(Problem(failures[0].code, f"{names}: {message}", hint))
+    return found._replace(failures=failures)
+
+
+def _read(state: _State, work: Work) -> Found:
+    """Return the content of a site, from its index as far as that holds. Raises UnreachableError."""
+    wanted = state.wanted
+    kept = state.kept if state.is_whole and state.is_same_site and state.has_same_terms else None
     is_noted = kept is not None and list(state.seen.notes) == list(kept.units.seen.notes)
     if kept and kept.is_sure and is_noted and not len(state.to_read):
         return _found_in(kept, wanted)
@@ -179,16 +226,18 @@ def _made(state: _State, units: Units, chunk: Chunk, work: Work) -> Found:
     if state.kept:
         records = state.kept.records(wanted)
         records = records.with_more(chunk.records) if len(chunk.records) else records
-        known = state.kept.dataset(wanted) if state.is_same_site else None
+        known = state.kept.dataset(wanted) if state.is_same_site and state.has_same_terms else None
     live = units.live(len(records))
     if len(live) and 1 - live.mean() > _MOST_DEAD:
         moved = np.append(np.cumsum(live) - 1, 0).astype(np.int32)
         units = Units(units.seen, units.digests, moved[units.firsts], units.counts, units.problems)
         records, known = only_live(records, live), None
         live = np.ones(len(records), np.bool_)
-    problems, since = units.all_problems(), Since(live, known)
+    problems, since = units.all_problems(), Since(live, known, units.seen.own_names)
     dataset = assemble(wanted.schema, records, wanted.terms(), wanted.zone, problems, since)
-    if work.aside and work.index:
+    if state.seen.failures:  # what is kept is whole
+        pass
+    elif work.aside and work.index:
         Thread(target=save, args=(wanted, units, records, dataset)).start()
     elif work.index:
         save(wanted, units, records, dataset)
@@ -234,7 +283,7 @@ def with_units(found: Found, wanted: Wanted, chosen: Sequence[int], chunk: Chunk
     changed = Units(seen, units.digests, firsts, counts, problems)
     records = found.records().with_more(chunk.records)
     live = changed.live(len(records))
-    since = Since(live, found.dataset)
+    since = Since(live, found.dataset, units.seen.own_names)
     told = changed.all_problems()
     dataset = assemble(wanted.schema, records, wanted.terms(), wanted.zone, told, since)
     return Found(dataset, lambda: records, lambda: live, lambda: told, lambda: "", changed)
@@ -261,7 +310,7 @@ def facts_of(wanted: Wanted) -> Facts | None:
     kept, _ = opened(wanted.folder)
     if kept is None:
         return None
-    state = _State(wanted, kept)
+    state = _State(wanted, kept, {})
     gone = len(kept.units.seen.paths) - int(np.count_nonzero(state.number >= 0))
     changed = int(np.count_nonzero(state.changed)) + gone
     files = f"{changed} files have changed" if changed != 1 else "1 file has changed"

@@ -82,6 +82,8 @@ def read_chunk(
                     continue
                 counts[at], wrong = _taken(intake, unit, walk.through(content, reader.items(unit, content)))
             except sources.UnreachableError as error:
+                if specs[number].table:
+                    raise sources.UnreachableError(error.problem, number) from None
                 wrong, digests[at], is_same[at] = [error.problem], known[at], known[at] != 0
             except OSError as error:
                 wrong = [unreadable(unit, error, sources.LEFT_OUT)]

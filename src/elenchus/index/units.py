@@ -2,20 +2,23 @@
 
 from __future__ import annotations
 
+import json
 import time
 from array import array
 from hashlib import blake2b
+from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from elenchus import sources
-from elenchus.frozen import Frozen, Working
+from elenchus.frozen import Working, member
+from elenchus.schema.terms import OwnName
 from elenchus.sources import Scan
 from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Mapping, Sequence
     from pathlib import Path
 
     from numpy.typing import NDArray
@@ -31,12 +34,13 @@ _SIGNS = 4  # whole numbers in a signature: size, times of change and of change 
 _STEP = 2_000_000_000
 
 
-class Seen(Frozen):
+class Seen(Working):
     """The units of all sources as they are found now, and what stands among them and cannot be read.
 
     ``paths`` are below their source; ``sources`` says to which source each belongs. ``signatures``
     (units × 4) change when the units do, but perhaps not of those that are ``unsure``. ``notes`` are what
-    each source keeps for the next scan.
+    each source keeps for the next scan. ``failures`` are those of sources that cannot be read now, by their
+    numbers: what is found of these is what was found before.
     """
 
     paths: Sequence[str]
@@ -45,6 +49,16 @@ class Seen(Frozen):
     unsure: NDArray[np.bool_]
     problems: Sequence[Problem] = ()
     notes: Sequence[str] = ()
+    failures: Mapping[int, Problem] = member(default_factory=dict)
+
+    @cached_property
+    def own_names(self) -> dict[str, dict[str, OwnName]]:
+        """What databases call terms, by taxonomy and by the name that content has for them."""
+        found: dict[str, dict[str, OwnName]] = {}
+        for note in self.notes:
+            for taxonomy, names in _terms_in(note).items():
+                found[taxonomy] = {**names, **found.get(taxonomy, {})}
+        return found
 
     def of(self, source: int) -> Scan:
         """Return what was found of one source."""
@@ -92,6 +106,9 @@ class Units(Working):
         found = blake2b(digest_size=16)
         found.update("\n".join(self.seen.paths).encode("utf-8", "surrogatepass"))
         found.update(self.seen.sources.tobytes() + self.digests.tobytes())
+        found.update(
+            repr(self.seen.own_names).encode("utf-8", "surrogatepass") if self.seen.own_names else b""
+        )
         found.update(repr([each.message for each in self.all_problems()]).encode("utf-8", "surrogatepass"))
         return found.hexdigest()
 
@@ -100,8 +117,29 @@ class Units(Working):
         return [*self.seen.problems, *(each for at in sorted(self.problems) for each in self.problems[at])]
 
 
-def scan(specs: Sequence[SourceSpec], folder: Path, before: Seen | None = None) -> Seen:
-    """Return the units of some sources, none of which is read; ``before`` are those of the last run."""
+def _terms_in(note: str) -> dict[str, dict[str, OwnName]]:
+    """Return what the note of a source says of terms; a note can be anything."""
+    try:
+        told = json.loads(note)["terms"] if note else {}
+        return {
+            taxonomy: {name: OwnName(str(slug), str(key)) for name, (slug, key) in names.items()}
+            for taxonomy, names in told.items()
+        }
+    except (ValueError, LookupError, TypeError, AttributeError, RecursionError):
+        return {}
+
+
+def scan(
+    specs: Sequence[SourceSpec],
+    folder: Path,
+    before: Seen | None = None,
+    failed: Mapping[int, Problem] = MappingProxyType({}),
+) -> Seen:
+    """Return the units of some sources, none of which is read; ``before`` are those of the last run.
+
+    Sources that have ``failed`` are not asked again. Raises UnreachableError.
+    """
+    failures = dict(failed)
     paths: list[str] = []
     problems: list[Problem] = []
     signatures, numbers, notes = [], [], []
@@ -109,7 +147,16 @@ def scan(specs: Sequence[SourceSpec], folder: Path, before: Seen | None = None) 
     for number, spec in enumerate(specs):
         source = sources.source(spec.read)
         looks_back = before is not None and not (source.SUFFIXES and spec.paths)  # of files nothing is kept
-        found = source.scan(spec, folder, before.of(number) if before and looks_back else None)
+        known = before.of(number) if before and looks_back else None
+        if known and number in failures:
+            found = known
+        else:
+            try:
+                found = source.scan(spec, folder, known)
+            except sources.UnreachableError as error:
+                raise sources.UnreachableError(error.problem, number) from None
+        if found.failure:
+            failures[number] = found.failure
         notes.append(found.note)
         paths += found.units
         problems += found.problems
@@ -118,7 +165,7 @@ def scan(specs: Sequence[SourceSpec], folder: Path, before: Seen | None = None) 
     signs = np.concatenate(signatures) if signatures else np.zeros((0, _SIGNS), dtype=np.int64)
     unsure: NDArray[np.bool_] = np.maximum(signs[:, 1], signs[:, 2]) > looked_at - _STEP
     of_source = np.concatenate(numbers) if numbers else np.zeros(0, np.int16)
-    return Seen(paths, of_source, signs, unsure, problems, notes)
+    return Seen(paths, of_source, signs, unsure, problems, notes, failures)
 
 
 def matched(now: Seen, before: Seen) -> NDArray[np.int64]:

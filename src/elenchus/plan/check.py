@@ -191,7 +191,7 @@ class _Checker(Reading):
 
     def _entries_like(self, name: str) -> Sequence[str]:
         """Return the names of entries that come near one: of those that the question may show."""
-        return self.catalog.entries_near(name, "", self.resolver.now)
+        return self.catalog.entries_near(name, (), self.resolver.now)
 
     def fill(self, subject: Subject) -> Fill | None:
         """Return the listing that fills this one up."""

@@ -72,8 +72,8 @@ class Executor(Protocol):
     def timed(self, plan: Plan, page: int | str = 1) -> list[Spent]:
         """Return the way to a page of an answer, step by step, gone anew. Raises NoSuchPage."""
 
-    def entries_of(self, kind: str) -> list[tuple[str, str]]:
-        """Return the ids and titles of the entries of a kind that anybody may see, of all for none."""
+    def entries_of(self, kinds: Sequence[str]) -> list[tuple[str, str]]:
+        """Return the ids and titles of the entries of some kinds that anybody may see, of all for none."""
 
     def hidden_terms(self, taxonomy: str) -> frozenset[int]:
         """Return the terms that nobody is shown, by their numbers."""

@@ -163,7 +163,7 @@ class Fields:
         if kind.type is Type.TERM:
             return self.follow(before, self.term_field(name, kind.taxonomy, span))
         if kind.type is Type.ENTRY:
-            kinds = (kind.kind,) if kind.kind else tuple(self.schema.kinds)
+            kinds = kind.kinds or tuple(self.schema.kinds)
             return self.follow(before, self.entry_field(name, kinds, span))
         raise self.no_step(before, name, span)
 
@@ -200,7 +200,7 @@ class Fields:
             top = {"top": kind} if kind.tree else {}
             return top | _types(self.catalog.term_fields(kind.taxonomy))
         if kind.type is Type.ENTRY:
-            return self.of_kinds((kind.kind,) if kind.kind else tuple(self.schema.kinds))
+            return self.of_kinds(kind.kinds or tuple(self.schema.kinds))
         return {}
 
     def of_kinds(self, kinds: Sequence[str]) -> dict[str, FieldType]:
@@ -225,10 +225,10 @@ class Fields:
             held = f"{name} holds {describe(field.type)}, and the rows are {rows}"
             message = f"{quoted(label)} counts nothing here: {held}"
             raise NoField("bad-path", message, "", path.span)
-        target = field.type.kind
-        if target and self.subject.is_entries and target not in self.kinds:
-            message = f"{quoted(label)} counts per {target}, and {target} is not asked"
-            raise NoField("bad-path", message, f"Write from {target}.", path.span)
+        targets = field.type.kinds
+        if targets and self.subject.is_entries and not {*targets} & {*self.kinds}:
+            message = f"{quoted(label)} counts per {either(targets)}, and {either(targets)} is not asked"
+            raise NoField("bad-path", message, f"Write from {', '.join(targets)}.", path.span)
         return FieldRef(label, FieldType(Type.INTEGER), Counted(kind, field))
 
 

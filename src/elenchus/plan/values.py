@@ -211,14 +211,14 @@ class Resolver(Frozen):
 
     def entry(self, field: FieldRef, literal: Literal) -> EntryValue:
         """Return an entry by id, slug or kind/slug."""
-        kind = field.type.kind
-        ids = self.catalog.entries_called(literal.text, kind)
+        kinds = field.type.kinds
+        ids = self.catalog.entries_called(literal.text, kinds)
         if len(ids) == 1:
             return EntryValue(ids[0])
         if ids:
             raise Refused(literal, several_entries(literal.text, ids))
-        near = self.catalog.entries_near(literal.text, kind, self.now)
-        raise Refused(literal, unknown_entry(literal.text, kind, near))
+        near = self.catalog.entries_near(literal.text, kinds, self.now)
+        raise Refused(literal, unknown_entry(literal.text, kinds, near))
 
 
 # The parts of dates that are numbers: the first and the last there is, and how to write them.

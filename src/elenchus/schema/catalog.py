@@ -50,8 +50,8 @@ class Catalog(Protocol):
     def terms_near(self, taxonomy: str, name: str, now: int | None) -> Sequence[str]:
         """Return the slugs of the terms that come near a name, the nearest first."""
 
-    def entries_called(self, name: str, kind: str = "") -> Sequence[str]:
-        """Return the ids of the entries that an id, slug or kind/slug may mean, of one kind where given."""
+    def entries_called(self, name: str, kinds: Sequence[str] = ()) -> Sequence[str]:
+        """Return the ids of the entries that an id, slug or kind/slug may mean, of some kinds if given."""
 
-    def entries_near(self, name: str, kind: str, now: int | None) -> Sequence[str]:
+    def entries_near(self, name: str, kinds: Sequence[str], now: int | None) -> Sequence[str]:
         """Return the names of the entries that come near a name, the nearest first."""

@@ -20,6 +20,7 @@ __all__ = [
     "Identity",
     "id_of",
     "identity",
+    "name_in_kind",
     "numbered_slugs",
     "taken_name",
     "unknown_kind",
@@ -47,6 +48,12 @@ def identity(record: Record) -> Identity:
 def id_of(kind: str, slug: str) -> str:
     """Return the id of an entry that has none of its own."""
     return f"{kind}/{slug}"
+
+
+def name_in_kind(name: str, kind: str) -> str:
+    """Return what addresses have for an id: of the row of a table its number, which is one of its kind."""
+    number = name.removeprefix(f"{kind}/")
+    return number if number.isdecimal() else name
 
 
 def _written(record: Record, name: str) -> str:

@@ -23,10 +23,11 @@ def several_entries(name: str, ids: Sequence[str]) -> Problem:
 
 
 def unknown_entry(
-    name: str, what: str, near: Sequence[str], advice: str = "Entries go by id, slug or kind/slug."
+    name: str, kinds: Sequence[str], near: Sequence[str], advice: str = "Entries go by id, slug or kind/slug."
 ) -> Problem:
-    """Return the problem of a name that no entry has; ``what`` is the kind that is asked for."""
-    message = f"no {one_of(what, 'entry')} is called {quoted(name)}"
+    """Return the problem of a name that no entry has; ``kinds`` are those that are asked for."""
+    what = either([one_of(kind, "entry") for kind in kinds]) or "entry"
+    message = f"no {what} is called {quoted(name)}"
     return Problem("unknown-entry", message, advice, near=near, about=About.VALUE)
 
 

@@ -28,9 +28,10 @@ class Habits(Frozen):
     ``statuses`` maps foreign words for a status onto ours. ``flags`` are keys that say yes or no, each with
     the status that yes gives; where that is ``published``, no keeps the entry back. ``separator`` parts a
     text where a field holds several values; empty for never. ``dates`` are patterns of dates that are not
-    written as ISO 8601 has it, in the words of ``language``. ``blanks`` are folded words that stand for no
-    value. For fields, ``numbers`` has the language whose signs numbers have, ``units`` what stands beside
-    them, ``scales`` what they are out of; what stands there under no name is of all fields.
+    written as ISO 8601 has it, in the words of ``language``; ``zone`` is that of times that say none, if it
+    is not the site's. ``blanks`` are folded words that stand for no value. For fields, ``numbers`` has the
+    language whose signs numbers have, ``units`` what stands beside them, ``scales`` what they are out of;
+    what stands there under no name is of all fields.
     """
 
     source: str = ""
@@ -40,6 +41,7 @@ class Habits(Frozen):
     is_declared: bool = False  # whether the site says what the separator is
     dates: tuple[str, ...] = ()
     language: str = "en"
+    zone: str = ""
     blanks: frozenset[str] = frozenset()
     numbers: Mapping[str, str] = member(default_factory=dict)
     units: Mapping[str, str] = member(default_factory=dict)

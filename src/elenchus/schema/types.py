@@ -87,13 +87,13 @@ class FieldType(Frozen):
     type: Type
     many: bool = False
     choices: tuple[str, ...] = ()
-    kind: str = ""  # of a reference: the kind that it leads to; empty for any
+    kinds: tuple[str, ...] = ()  # of a reference: those that it may lead to; none for any
     unit: str = ""
     taxonomy: str = ""
     tree: bool = False
 
     def __str__(self) -> str:
-        detail = self.taxonomy or self.kind or self.unit
+        detail = self.taxonomy or ", ".join(self.kinds) or self.unit
         return f"{self.type.value}{f' ({detail})' if detail else ''}{', many' if self.many else ''}"
 
 

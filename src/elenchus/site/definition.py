@@ -305,16 +305,15 @@ def _read_field(file: TomlFile, where: tuple[str, ...], name: str, kinds: Iterab
         )
         found["type"] = "text"
     kind = Type(found["type"])
-    _check_options(file, path, found, kind, kinds)
+    targets = _targets(file, (*path, "kind"), found["kind"], kinds)
+    _check_options(file, path, found, kind)
     choices = file.texts((*path, "choices"), found["choices"])
     many, unit = found["many"], found["unit"]
-    described = FieldType(kind, many=many, choices=choices, kind=found["kind"], unit=unit)
+    described = FieldType(kind, many=many, choices=choices, kinds=targets, unit=unit)
     return Field(name, described, found["at_least"], found["at_most"])
 
 
-def _check_options(
-    file: TomlFile, path: tuple[str, ...], found: Written, kind: Type, kinds: Iterable[str]
-) -> None:
+def _check_options(file: TomlFile, path: tuple[str, ...], found: Written, kind: Type) -> None:
     """Report options that do not go with a field's type, and those that it lacks."""
     allowed = {
         "at_least": _NUMERIC,
@@ -331,10 +330,16 @@ def _check_options(
         file.report(
             "missing-key", path, f"{path[-1]} is a choice without choices", 'Add choices = ["…", "…"].'
         )
-    target = found["kind"]
-    if kind is Type.ENTRY and target and target not in kinds:
-        near, hint = Near(target, nearest(target, kinds)), f"Kinds: {', '.join(kinds)}."
-        file.report("unknown-kind", (*path, "kind"), f"there is no kind {quoted(target)}", hint, near=near)
+
+
+def _targets(file: TomlFile, path: tuple[str, ...], written: Any, kinds: Iterable[str]) -> tuple[str, ...]:
+    """Return the kinds that a reference may lead to, as far as there are such."""
+    targets = file.texts(path, written) if isinstance(written, list) else (written,) if written else ()
+    for target in targets:
+        if target not in kinds:
+            near, hint = Near(target, nearest(target, kinds)), f"Kinds: {', '.join(kinds)}."
+            file.report("unknown-kind", path, f"there is no kind {quoted(target)}", hint, near=near)
+    return tuple(target for target in targets if target in kinds)
 
 
 def _check_conditions(file: TomlFile, schema: Schema) -> None:

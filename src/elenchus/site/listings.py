@@ -249,7 +249,7 @@ def _type_of(file: TomlFile, path: tuple[str, ...], word: str, schema: Schema) -
     if word in schema.taxonomies:
         return FieldType(Type.TERM, taxonomy=word, tree=schema.taxonomies[word].tree)
     if word in schema.kinds:
-        return FieldType(Type.ENTRY, kind=word)
+        return FieldType(Type.ENTRY, kinds=(word,))
     if word == _DATES:
         return FieldType(Type.DATETIME)
     plain = [kind.value for kind in Type if kind not in (Type.TERM, Type.CHOICE)]

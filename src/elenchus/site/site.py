@@ -71,6 +71,11 @@ class Content(Working):
         return self.found.records()
 
     @property
+    def failures(self) -> Sequence[Problem]:
+        """Why databases cannot be read now; of these the content is what was read of them before."""
+        return self.found.failures
+
+    @property
     def is_indexed(self) -> bool:
         """Say whether other processes find this content in its index."""
         return self.work.index and not (self.besides or self.is_supposed)
@@ -102,9 +107,8 @@ class Content(Working):
         records = self.records.with_more(Intake.of(self.besides))
         live = np.append(self.found.live(), np.ones(len(self.besides), np.bool_))
         wanted, before = self.wanted, self.found.dataset
-        return assemble(
-            wanted.schema, records, wanted.terms(), wanted.zone, self.found.problems(), Since(live, before)
-        )
+        since = Since(live, before, self.found.units.seen.own_names)
+        return assemble(wanted.schema, records, wanted.terms(), wanted.zone, self.found.problems(), since)
 
     @cached_property
     def library(self) -> Library:

@@ -30,6 +30,7 @@ if TYPE_CHECKING:
 __all__ = ["read_source"]
 
 _UNITS = {"second": 1, "minute": 60, "hour": 3600, "day": 86400}
+_LONGEST_QUERY = 3600  # seconds
 _MOST_ROWS = 9  # of a table that name its columns, or stand behind its entries
 _OF_FILES = ("markdown", "html")  # an entry a file
 
@@ -82,6 +83,8 @@ def read_source(
         table=_read_table(file, path, found) if found["read"] == "database" else None,
         bodies=found["bodies"],
         titles="" if found["titles"] == "text" else found["titles"],
+        texts="" if found["texts"] == "text" else found["texts"],
+        missing_status="" if found["missing_status"] == "published" else found["missing_status"],
         name_links=found["name_links"],
         edits=found["edits"],
         records=_read_records(file, (*path, "records"), found["records"]),
@@ -93,6 +96,7 @@ def _read_habits(
     file: TomlFile, path: tuple[str, ...], found: Written, flags: dict[str, str], language: str
 ) -> Habits:
     """Return how a source writes what all sources say."""
+    zone = str(read_zone(file, found["zone"], (*path, "zone"))) if found["zone"] else ""
     return Habits(
         source=path[-1],
         statuses=_read_map(file, (*path, "statuses"), found["statuses"], STATUSES),
@@ -101,6 +105,7 @@ def _read_habits(
         is_declared="separator" in found,
         dates=tuple(_read_dates(file, (*path, "dates"), found["dates"])),
         language=language,
+        zone=zone,
         blanks=frozenset(map(fold, file.texts((*path, "blanks"), found["blanks"]))),
         numbers=_read_languages(file, (*path, "numbers"), found["numbers"]),
         units=_read_by_field(file, (*path, "unit"), found["unit"], (str,)),
@@ -151,23 +156,46 @@ def _read_table(file: TomlFile, path: tuple[str, ...], found: Written) -> TableS
         file.report("secret-in-file", (*path, "url"), "the address of the database tells its password", hint)
     if not (found["table"] or found["query"]):
         file.report("missing-key", path, f"[{'.'.join(path)}] does not say table = … or query = …")
-    if found["zone"]:
-        read_zone(file, found["zone"], (*path, "zone"))
     terms = []
     for taxonomy in tables_below(file, (*path, "terms")):
         where = (*path, "terms", taxonomy)
         told = file.known(where, TERMS_OF_SOURCE)
         _demand(file, where, told, ("table", "entry", "term"))
+        told["where"] = _read_conditions(file, (*where, "where"), told["where"])
         terms.append(TermsSpec(taxonomy, **{key.name: told[key.name] for key in TERMS_OF_SOURCE.keys}))
     extras = None
     if found["extras"]:
         told = file.known((*path, "extras"), EXTRAS_OF_SOURCE)
-        names = [key.name for key in EXTRAS_OF_SOURCE.keys]
+        names = [key.name for key in EXTRAS_OF_SOURCE.keys if key.name != "where"]
         _demand(file, (*path, "extras"), told, names)
-        extras = ExtrasSpec(**{name: told[name] for name in names})
+        told["where"] = _read_conditions(file, (*path, "extras", "where"), told["where"])
+        extras = ExtrasSpec(**{name: told[name] for name in (*names, "where")})
     plain = ("url", "url_from", "password_from", "table", "query", "prefix", "key", "updated", "zone")
     named = {name: found[name] for name in plain}
+    named["timeout"] = _read_timeout(file, (*path, "timeout"), found["timeout"])
+    named["where"] = _read_conditions(file, (*path, "where"), found["where"])
     return TableSpec(**named, terms=tuple(terms), extras=extras, writable=found["writable"])
+
+
+def _read_timeout(file: TomlFile, path: tuple[str, ...], seconds: int) -> int:
+    """Return how long a query may take; report what is no such time."""
+    if 0 < seconds <= _LONGEST_QUERY:
+        return seconds
+    message = f"timeout is a number of seconds from 1 to {_LONGEST_QUERY}, not {seconds}"
+    file.report("wrong-type", path, message)
+    return TableSpec().timeout
+
+
+def _read_conditions(file: TomlFile, path: tuple[str, ...], written: Mapping[str, Any]) -> dict[str, Any]:
+    """Return the values that columns must have; report what is no text, number, or yes or no."""
+    found = {}
+    for column, value in written.items():
+        if isinstance(value, (str, int, float)):  # yes and no are whole numbers, too
+            found[column] = value
+        else:
+            message = f"{path[-1]}.{column} must be a text, a number, true or false, not {quoted(str(value))}"
+            file.report("wrong-type", path, message)
+    return found
 
 
 def _demand(file: TomlFile, path: tuple[str, ...], found: Written, names: Iterable[str]) -> None:

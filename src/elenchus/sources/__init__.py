@@ -41,7 +41,8 @@ class TermsSpec(Frozen):
     """Where a database has the terms of a taxonomy: a table that joins entries with them.
 
     ``entry`` is the column with the key of the entry, ``term`` that with the term: its name, or its key in
-    the table ``names``, in which ``key``, ``name`` and ``parent`` are columns.
+    the table ``names``, in which ``key``, ``name``, ``slug`` and ``parent`` are columns. ``where`` are the
+    values that columns must have: of that table, or of ``table`` if there is no other.
     """
 
     taxonomy: str
@@ -52,15 +53,21 @@ class TermsSpec(Frozen):
     key: str = "id"
     name: str = "name"
     parent: str = ""
+    slug: str = ""
+    where: Mapping[str, Plain] = member(default_factory=dict)
 
 
 class ExtrasSpec(Frozen):
-    """Where a database has more fields of entries: a table with the entry's key, a name and a value a row."""
+    """Where a database has more fields of entries: a table with the entry's key, a name and a value a row.
+
+    ``where`` are the values that its columns must have.
+    """
 
     table: str
     entry: str
     name: str
     value: str
+    where: Mapping[str, Plain] = member(default_factory=dict)
 
 
 class TableSpec(Frozen):
@@ -69,7 +76,8 @@ class TableSpec(Frozen):
     ``url`` has no password; ``url_from`` and ``password_from`` name the variables of the environment that
     have all of it, or the password. A file of SQLite stands in the source's path instead. ``key`` is the
     column that tells rows apart, ``updated`` the one that says when a row was changed, ``zone`` that of times
-    without one. Only where it is ``writable`` are rows ever changed.
+    without one, ``where`` the values that columns of its entries must have. Only if it is ``writable`` are
+    rows ever changed. A statement may take ``timeout`` seconds.
     """
 
     url: str = ""
@@ -84,6 +92,8 @@ class TableSpec(Frozen):
     terms: tuple[TermsSpec, ...] = ()
     extras: ExtrasSpec | None = None
     writable: bool = False
+    timeout: int = 60
+    where: Mapping[str, Plain] = member(default_factory=dict)
 
 
 class SourceSpec(Frozen):
@@ -95,7 +105,8 @@ class SourceSpec(Frozen):
     the content; ``slug``, ``title`` and ``date`` are patterns for what nobody wrote. ``records`` is where the
     records of a JSON document are. Of a table, ``delimiter`` parts the cells, ``quote`` stands around those
     with a delimiter in them, ``header`` is how many rows name the columns, and ``footer`` how many at the end
-    are no entries. ``bodies`` and ``titles`` say what these are written in, ``name_links``
+    are no entries. ``bodies``, ``titles`` and ``texts`` say what these are written in,
+    ``missing_status`` is the status of entries that say none, ``name_links``
     whether names in double brackets are links, ``edits`` is the column with the
     pending edit of a row. What stands at ``url`` is asked for again when it is ``every`` seconds old.
     ``omit`` are keys and columns that are never read, ``exclude`` patterns of files that are not content,
@@ -121,6 +132,8 @@ class SourceSpec(Frozen):
     records: str = ""
     bodies: str = ""
     titles: str = ""
+    texts: str = ""
+    missing_status: str = ""
     name_links: bool = False
     edits: str = ""
     url: str = ""
@@ -145,13 +158,15 @@ class Scan(NamedTuple):
 
     Units of files are called by their paths below the site. ``signatures`` has four whole numbers a unit,
     which change when it does; the second and third are times, in nanoseconds since 1970, at which it was
-    changed, or 0. ``note`` is kept for the next scan of the source.
+    changed, or 0. ``note`` is kept for the next scan of the source. If it cannot be read now, ``failure``
+    says why, and all else is what was found before.
     """
 
     units: Sequence[str]
     signatures: array[int]
     problems: Sequence[Problem]
     note: str = ""
+    failure: Problem | None = None
 
 
 class UnitContent(Protocol):
@@ -163,13 +178,22 @@ class UnitContent(Protocol):
 
 
 class UnreachableError(OSError):
-    """What a unit holds cannot be learnt now: it stays as it was. ``problem`` tells why."""
+    """What a unit holds cannot be learnt now: it stays as it was. ``problem`` tells why.
 
-    def __init__(self, problem: Problem) -> None:
+    ``source`` is the number of its source. Of a database that cannot be read nothing is taken.
+    """
+
+    def __init__(self, problem: Problem, source: int = -1) -> None:
         super().__init__(problem.message)
         self.problem = problem
+        self.source = source
+
+    def __reduce__(self) -> tuple[type[UnreachableError], tuple[Problem, int]]:
+        """Return what makes it again in another process."""
+        return UnreachableError, (self.problem, self.source)
 
 
+Plain: TypeAlias = "str | int | float | bool"
 Item: TypeAlias = Record | RowBatch | Problem
 Editor: TypeAlias = "Callable[[SourceSpec, str, bytes, Sequence[EntryEdit]], bytes]"
 

@@ -7,12 +7,14 @@ import os
 import struct
 import time
 from contextlib import contextmanager
+from functools import partial
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
 from elenchus.files import is_file, signature
+from elenchus.sources._refusals import said_by_database
 from elenchus.userdata import CLIENT_PASSWORD, is_allowed, not_allowed
-from elenchus.values.addresses import is_of_this_machine, without_password
+from elenchus.values.addresses import is_of_this_machine
 
 if TYPE_CHECKING:
     import sqlite3
@@ -34,8 +36,7 @@ _DRIVERS = {
     "mysql": ("mysql+pymysql", "mariadb"),
     "mariadb": ("mysql+pymysql", "mariadb"),
 }
-_PATIENCE = 10  # seconds for a connection
-_LONGEST = 60  # seconds for a statement
+_PATIENCE = 10  # seconds for a connection, and for a table that is locked
 _A_MILLISECOND = 1000
 # What an address may say behind its “?”. Others read files, run statements, or let the server ask for files.
 _OPTIONS = {
@@ -133,7 +134,7 @@ def _engine(spec: SourceSpec, root: Path, mode: str) -> Engine:
 
         def opened() -> sqlite3.Connection:
             found = sqlite3.connect(address, uri=True, timeout=_PATIENCE, check_same_thread=False)
-            watch = _Watch()
+            watch = _Watch(_longest(spec))
             found.set_progress_handler(watch.is_too_long, _STEPS)
             return found
 
@@ -141,7 +142,8 @@ def _engine(spec: SourceSpec, root: Path, mode: str) -> Engine:
     url = _url_of(spec)
     arguments: dict[str, Any] = {"connect_timeout": _PATIENCE}
     if url.get_backend_name() == "mysql":
-        arguments |= {"charset": "utf8mb4", "read_timeout": _LONGEST + _PATIENCE, "write_timeout": _LONGEST}
+        longest = _longest(spec)
+        arguments |= {"charset": "utf8mb4", "read_timeout": longest + _PATIENCE, "write_timeout": longest}
         if url.password and not is_of_this_machine(url.host or ""):
             arguments["ssl"] = {"check_hostname": False}  # without it PyMySQL would fall back to plain text
     else:
@@ -153,14 +155,22 @@ def _engine(spec: SourceSpec, root: Path, mode: str) -> Engine:
         raise OSError(errno.ENOSYS, f"its driver is missing: pip install 'elenchus[{extra}]'") from None
     if url.get_backend_name() == "postgresql":
         sqlalchemy.event.listen(engine, "connect", _times_as_texts)
-        sqlalchemy.event.listen(engine, "connect", _careful if mode == "ro" else _bounded)
+        sqlalchemy.event.listen(engine, "connect", partial(_bounded, _longest(spec)))
+        if mode == "ro":
+            sqlalchemy.event.listen(engine, "connect", _careful)
     return engine
+
+
+def _longest(spec: SourceSpec) -> int:
+    """Return how many seconds a statement may take."""
+    return spec.table.timeout if spec.table else _PATIENCE
 
 
 class _Watch:
     """Stops a statement of SQLite that works longer than any may; time between its rows does not count."""
 
-    def __init__(self) -> None:
+    def __init__(self, longest: int) -> None:
+        self.longest = longest
         self.last = time.monotonic()
         self.spent = 0.0
 
@@ -168,7 +178,7 @@ class _Watch:
         now = time.monotonic()
         self.spent = self.spent + now - self.last if now - self.last < _PAUSE else 0.0
         self.last = now
-        return self.spent > _LONGEST
+        return self.spent > self.longest
 
 
 def _is_at_rest(path: Path) -> bool:
@@ -182,15 +192,15 @@ def _is_at_rest(path: Path) -> bool:
     return header[_HEADER - 1 :] == bytes([_WAL]) and not (beside.exists() and beside.stat().st_size)
 
 
-def _bounded(server: Server[Any], _record: object) -> None:
-    """Let no statement of PostgreSQL take longer than any may."""
-    server.execute(f"SET statement_timeout = {_LONGEST * _A_MILLISECOND}")
+def _bounded(longest: int, server: Server[Any], _record: object) -> None:
+    """Let no statement of PostgreSQL take longer than any may, and none wait long for a locked table."""
+    server.execute(f"SET statement_timeout = {longest * _A_MILLISECOND}")
+    server.execute(f"SET lock_timeout = {min(longest, _PATIENCE) * _A_MILLISECOND}")
     server.commit()
 
 
-def _careful(server: Server[Any], record: object) -> None:
+def _careful(server: Server[Any], _record: object) -> None:
     """Let a session of PostgreSQL read only, in whatever transaction."""
-    _bounded(server, record)
     server.execute("SET default_transaction_read_only = on")
     server.commit()
 
@@ -225,7 +235,7 @@ def connected(spec: SourceSpec, root: Path, *, writing: bool = False) -> Iterato
         try:
             with engine.connect() as connection:
                 if not writing:
-                    _read_only(connection)
+                    _read_only(connection, _longest(spec))
                 elif connection.dialect.name == "postgresql":
                     connection.exec_driver_sql("SET LOCAL datestyle TO ISO")
                 yield connection
@@ -249,7 +259,7 @@ def refusals(spec: SourceSpec) -> Iterator[None]:
     try:
         yield
     except SQLAlchemyError as error:
-        raise OSError(errno.EIO, _told(spec, error)) from None
+        raise OSError(errno.EIO, said_by_database(spec, error)) from None
     except (RuntimeError, ValueError, LookupError, TypeError, AttributeError, struct.error) as error:
         if not _is_of_driver(error):
             raise
@@ -266,7 +276,7 @@ def _is_of_driver(error: BaseException) -> bool:
     return last.partition(".")[0] in ("pymysql", "psycopg", "sqlalchemy", "struct")
 
 
-def _read_only(connection: Connection) -> None:
+def _read_only(connection: Connection, longest: int) -> None:
     """Begin a transaction in which nothing can be written."""
     match connection.dialect.name:
         case "postgresql":
@@ -276,22 +286,12 @@ def _read_only(connection: Connection) -> None:
             connection.exec_driver_sql("SET SESSION TRANSACTION READ ONLY")
             is_mariadb = getattr(connection.dialect, "is_mariadb", False)
             name, most = (
-                ("max_statement_time", _LONGEST)
+                ("max_statement_time", longest)
                 if is_mariadb
-                else ("max_execution_time", _LONGEST * _A_MILLISECOND)
+                else ("max_execution_time", longest * _A_MILLISECOND)
             )
+            connection.exec_driver_sql(f"SET SESSION lock_wait_timeout = {min(longest, _PATIENCE)}")
             connection.exec_driver_sql(f"SET SESSION {name} = {most}")
             connection.rollback()
         case _:  # a file is opened for reading only
             connection.exec_driver_sql("PRAGMA query_only = 1")
-
-
-def _told(spec: SourceSpec, error: Exception) -> str:
-    """Return what a database says of an error, on one line and without secrets."""
-    said = str(getattr(error, "orig", None) or error)
-    line = " ".join(said.split())[:300]
-    table = spec.table
-    names = [name for name in (table.password_from, table.url_from) if name] if table else []
-    for secret in (os.environ.get(name, "") for name in names):
-        line = line.replace(secret, "…") if secret else line
-    return without_password(line)

@@ -7,6 +7,7 @@ import tomllib
 from typing import TYPE_CHECKING
 
 from elenchus.files import DEEPEST_VALUE, too_large
+from elenchus.schema.conform import FLAGS
 from elenchus.schema.record import Raw, Record
 from elenchus.sources._blocks import as_block, without_markup
 from elenchus.sources._encoding import decoded
@@ -76,6 +77,10 @@ def entry_of(spec: SourceSpec, place: Place, values: dict[str, Raw], heading: st
         values["body"] = body
     if spec.bodies == _HTML and written(values, "body"):
         values["body"] = Raw(as_block(str(values["body"].value)), values["body"].line)
+    if spec.missing_status and not any(
+        written(values, key) for key in ("status", *FLAGS, *spec.habits.flags)
+    ):
+        values["status"] = Raw(spec.missing_status)
     return Record(place, _kind_of(spec, path, values), name.slug, values, spec.habits, guessed)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from fnmatch import fnmatchcase
 from functools import cache
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -13,7 +14,7 @@ if TYPE_CHECKING:
 
     from elenchus.sources import SourceSpec
 
-__all__ = ["as_written", "decides", "named", "without_omitted"]
+__all__ = ["as_written", "decides", "is_omitted", "named", "without_omitted"]
 
 _DECISIVE = frozenset({"status", "date", "expires", *FLAGS})
 _CORE = (*CORE_FIELDS, *FLAGS)
@@ -26,12 +27,8 @@ def named(values: Mapping[str, _Value], spec: SourceSpec) -> tuple[dict[str, _Va
     Fields have the names that the source gives them; else ``Draft`` and ``STATUS`` mean ``draft`` and
     ``status``. Also returns the pairs of names that differ in their letters only.
     """
-    omitted = _omitted(spec.omit)
-    left = (
-        {name: value for name, value in values.items() if name.casefold() not in omitted}
-        if omitted
-        else values
-    )
+    omit = spec.omit
+    left = {name: value for name, value in values.items() if not is_omitted(name, omit)} if omit else values
     given = {field: left[column] for field, column in spec.columns.items() if column in left}
     found: dict[str, _Value] = {}
     taken = frozenset(spec.columns.values())
@@ -68,9 +65,17 @@ def _folded(names: tuple[str, ...], flags: tuple[str, ...]) -> tuple[dict[str, s
     return {name.casefold(): name for name in known}, frozenset(known)
 
 
+def is_omitted(name: str, omit: tuple[str, ...]) -> bool:
+    """Say whether a key is one of those that a source omits; ``*`` stands for any letters."""
+    names, patterns = _omitted(omit)
+    folded = name.casefold()
+    return folded in names or any(fnmatchcase(folded, pattern) for pattern in patterns)
+
+
 @cache
-def _omitted(names: tuple[str, ...]) -> frozenset[str]:
-    return frozenset(name.casefold() for name in names)
+def _omitted(names: tuple[str, ...]) -> tuple[frozenset[str], tuple[str, ...]]:
+    folded = [name.casefold() for name in names]
+    return frozenset(folded), tuple(name for name in folded if "*" in name)
 
 
 def without_omitted(value: Any, spec: SourceSpec, name: str) -> Any:

@@ -6,6 +6,7 @@ from itertools import compress
 from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import About, Place, Problem
+from elenchus.schema.conform import FLAGS
 from elenchus.schema.record import RowBatch
 from elenchus.schema.types import CORE_FIELDS
 from elenchus.sources import MOST_KEYS
@@ -33,6 +34,7 @@ BATCH = 4096  # rows that are taken at once
 _PLAIN = pattern(r"(?:(?=.{0,100}$)[a-z0-9]+(?:[._-][a-z0-9]+)*)?")
 _TRIMMED = pattern(r"^[\s,;:/–—-]+|[\s,;:/–—-]+$|(?:,\s*)+(?=,)")  # of parts that a row lacks
 _HTML = "html"
+_AS_THEY_ARE = ("id", "body", "title", "slug", "kind", "parent")  # or made ready by themselves
 _MOST_PROBLEMS = 100  # of one unit that are told one by one
 
 
@@ -114,9 +116,13 @@ def rows_of(
         is_numbered = any(map(str.isdigit, keys)) or "" in keys
         pairs = zip(kinds, keys, strict=True)
         named["id"] = [_id_of(kind, key) for kind, key in pairs] if is_numbered else keys
+    if spec.missing_status:
+        named["status"] = _with_status(spec, named, len(lines))
     if "parent" in named:
         above = _texts(named["parent"], len(lines))
         named["parent"] = [_id_of(kind, key) for kind, key in zip(kinds, above, strict=True)]
+    if spec.texts == _HTML:
+        named |= {name: _without_markup(values) for name, values in named.items() if name not in _AS_THEY_ARE}
     if spec.bodies == _HTML and "body" in named:
         named["body"] = [as_block(as_text(text)) if text else text for text in named["body"]]
     titled: list[bool] = []
@@ -124,7 +130,7 @@ def rows_of(
         titled = [title is None or title == "" for title in titles]
         shown = zip(titles, titled, slugs, strict=True)
         named["title"] = [as_words(slug) if blank else title for title, blank, slug in shown]
-    elif spec.title or spec.titles:
+    elif spec.title or spec.titles or spec.texts:
         named["title"] = titles
     own_lines = _lines_of(spec, named, at or {})
     yield RowBatch(file, lines, kinds, slugs, named, spec.habits, titled, own_lines, files)
@@ -282,14 +288,34 @@ def _filled(
 def _titles(spec: SourceSpec, file: str, columns: Mapping[str, Sequence[Any]], count: int) -> Sequence[Any]:
     """Return a title for each row: as written, or by the pattern of the source; blank where there is none."""
     titles = columns.get("title") or [None] * count
-    if not ((spec.title and (None in titles or "" in titles)) or spec.titles == _HTML):
+    is_html = _HTML in (spec.titles, spec.texts)
+    if not ((spec.title and (None in titles or "" in titles)) or is_html):
         return titles
-    if spec.titles == _HTML:
+    if is_html:
         titles = [without_markup(title) if isinstance(title, str) else title for title in titles]
     if not spec.title:
         return titles
     made = [_TRIMMED.sub("", text) for text in _filled(spec.title, spec, file, columns, count)]
     return [new if title in (None, "") else title for title, new in zip(titles, made, strict=True)]
+
+
+def _with_status(spec: SourceSpec, columns: Mapping[str, Sequence[Any]], count: int) -> list[Any]:
+    """Return the status of each row: that of the source where neither it nor a flag says one."""
+    flags = [columns[name] for name in (*FLAGS, *spec.habits.flags) if name in columns]
+    known = columns.get("status") or [None] * count
+    return [
+        spec.missing_status
+        if status in (None, "") and all(flag[at] in (None, "") for flag in flags)
+        else status
+        for at, status in enumerate(known)
+    ]
+
+
+def _without_markup(values: Sequence[Any]) -> Sequence[Any]:
+    """Return values whose texts have neither tags nor names of signs."""
+    if not any("&" in value or "<" in value for value in values if isinstance(value, str)):
+        return values
+    return [without_markup(value) if isinstance(value, str) else value for value in values]
 
 
 def _slug(text: str) -> str:

@@ -6,14 +6,15 @@ import errno
 from collections import defaultdict
 from hashlib import blake2b
 from typing import TYPE_CHECKING, Any, NamedTuple
-from zoneinfo import ZoneInfo
 
 from elenchus.errors import did_you_mean
 from elenchus.sources import TableSpec
+from elenchus.sources._blocks import without_markup
+from elenchus.sources._keys import is_omitted
 from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Sequence
+    from collections.abc import Iterator, Mapping, Sequence
 
     from sqlalchemy import Connection
 
@@ -28,12 +29,12 @@ _DEEPEST = 50  # terms below one another
 
 
 class _Side(NamedTuple):
-    """Another table with something about the rows, whose keys it has in the column ``entry``.
+    """What a query reads of another table about the rows, whose keys it has in the column ``entry``.
 
     Of a taxonomy, ``columns`` has that of the term; else those of the name of a field and of its value.
     """
 
-    table: str
+    source: str
     entry: str
     columns: tuple[str, ...]
     terms: TermsSpec | None = None
@@ -47,14 +48,16 @@ class Shape:
         self.table = spec.table or TableSpec()
         self.connection = connection
         self.quote = connection.dialect.identifier_preparer.quote
-        self.columns_of: dict[str, tuple[list[str], str]] = {}
+        self.bound: dict[
+            str, Any
+        ] = {}  # the values of its conditions, by the names that queries have for them
         if query := self.table.query.strip().rstrip(";"):
             self.source = f"({query.replace(':', chr(92) + ':')}) AS rows_of_site"
             told = self.run(f"SELECT * FROM {self.source} WHERE 1 = 0")
             self.names, primary = list(told.keys()), ""
         else:
             self.names, primary = self.columns(self.table.table)
-            self.source = self.named(self.table.table)
+            self.source = self.narrowed(self.table.table, self.table.where)
         key = self.table.key or primary or ("id" if "id" in self.names else "")
         if not key:
             raise OSError(errno.EINVAL, 'no column tells its rows apart; write key = "…"')
@@ -62,11 +65,9 @@ class Shape:
         if self.table.updated:
             self.checked(self.table.updated, self.names, self.spec.name)
         needed = {key, self.table.updated}
-        omitted = {name.casefold() for name in spec.omit}
-        self.names = [name for name in self.names if name in needed or name.casefold() not in omitted]
+        self.names = [name for name in self.names if name in needed or not is_omitted(name, spec.omit)]
         self.key_at = self.names.index(key)
         self.updated = self.quote(self.table.updated) if self.table.updated else ""
-        self.zone = ZoneInfo(self.table.zone) if self.table.zone else None
         self.key = self.quote(key)
         # A column of SQLite holds values of any type; a blob names no row.
         types = f"typeof({self.key}) IN ('integer', 'text', 'real')"
@@ -76,10 +77,24 @@ class Shape:
         if first is not None and not isinstance(first, (int, str)):
             kind = "CHAR(191)" if connection.dialect.name == "mysql" else "VARCHAR(191)"
             self.key = f"CAST({self.key} AS {kind})"
-        self.sides = [self.side(each.table, each.entry, (each.term,), each) for each in self.table.terms]
+        self.sides = [
+            self.side(each.table, each.entry, (each.term,), {} if each.names else each.where, each)
+            for each in self.table.terms
+        ]
         if extras := self.table.extras:
-            self.sides.append(self.side(extras.table, extras.entry, (extras.name, extras.value)))
-        self.paths = {side.terms.taxonomy: self.terms(side.terms) for side in self.sides if side.terms}
+            self.sides.append(
+                self.side(extras.table, extras.entry, (extras.name, extras.value), extras.where)
+            )
+        # The names of terms by their keys, and the slugs and keys by those names.
+        self.paths: dict[str, dict[Any, str]] = {}
+        self.own_names: dict[str, dict[str, list[str]]] = {}
+        for side in self.sides:
+            if side.terms:
+                found = self.terms(side.terms)
+                self.paths[side.terms.taxonomy] = {key: path for key, (path, _) in found.items()}
+                if side.terms.names:
+                    slugs = {path: [slug, str(key)] for key, (path, slug) in found.items()}
+                    self.own_names[side.terms.taxonomy] = slugs
 
     # what is there
 
@@ -87,11 +102,24 @@ class Shape:
         """Return the result of a query; names with a colon in it stand for values."""
         from sqlalchemy import text
 
-        return self.connection.execute(text(sql), values)
+        return self.connection.execute(text(sql), {**self.bound, **values})
 
     def named(self, table: str) -> str:
         """Return a table as a query names it, with the prefix of the source."""
         return self.quote_table(f"{self.table.prefix}{table}")
+
+    def narrowed(self, table: str, where: Mapping[str, Any]) -> str:
+        """Return what a query reads of a table: those rows whose columns have some values."""
+        if not where:
+            return self.named(table)
+        known, _ = self.columns(table)
+        parts = []
+        for column, value in where.items():
+            self.checked(column, known, f"{self.table.prefix}{table}")
+            name = f"where{len(self.bound)}"
+            self.bound[name] = str(value) if self.connection.dialect.name == "postgresql" else value
+            parts.append(f"{self.quote(column)} = :{name}")
+        return f"(SELECT * FROM {self.named(table)} WHERE {' AND '.join(parts)}) AS rows_of_site"
 
     def quote_table(self, table: str) -> str:
         """Return the whole name of a table as a query has it."""
@@ -117,12 +145,19 @@ class Shape:
             hint = did_you_mean(nearest(name, known)) or f"There are {listed}."
             raise OSError(errno.ENOENT, f"{where} has no {what} {quoted(name)}. {hint}")
 
-    def side(self, table: str, entry: str, columns: tuple[str, ...], terms: TermsSpec | None = None) -> _Side:
+    def side(
+        self,
+        table: str,
+        entry: str,
+        columns: tuple[str, ...],
+        where: Mapping[str, Any],
+        terms: TermsSpec | None = None,
+    ) -> _Side:
         """Return another table, whose columns are there."""
         known, _ = self.columns(table)
         for each in (entry, *columns):
             self.checked(each, known, f"{self.table.prefix}{table}")
-        return _Side(table, entry, columns, terms)
+        return _Side(self.narrowed(table, where), entry, columns, terms)
 
     # how it has changed
 
@@ -182,13 +217,14 @@ class Shape:
     def all_of(self, side: _Side) -> Iterator[Any]:
         """Yield all rows of another table: the entry, then the columns."""
         columns = ", ".join(map(self.quote, (side.entry, *side.columns)))
-        return self.streamed(f"SELECT {columns} FROM {self.named(side.table)}")
+        return self.streamed(f"SELECT {columns} FROM {side.source}")
 
     def parts(self, sql: str) -> Iterator[Sequence[Any]]:
         """Yield rows, some thousands at a time, without holding all of them."""
         from sqlalchemy import text
 
-        result = self.connection.execute(text(sql), execution_options={"stream_results": True})
+        options = {"stream_results": True}
+        result = self.connection.execute(text(sql), self.bound, execution_options=options)
         yield from result.partitions(_PART)
 
     def streamed(self, sql: str) -> Iterator[Any]:
@@ -215,16 +251,31 @@ class Shape:
         result.close()
         return found
 
+    def names_above(self, keys: Sequence[Any]) -> dict[str, str]:
+        """Return what the rows of some keys are called, in a table whose rows are of several kinds."""
+        column = self.spec.kind.strip("{}")
+        if not keys or column == self.spec.kind or column not in self.names:
+            return {}
+        found = {}
+        for part in batches(keys):
+            bound = {f"k{at}": key for at, key in enumerate(part)}
+            names = ", ".join(f":{name}" for name in bound)
+            asked = (
+                f"SELECT {self.key}, {self.quote(column)} FROM {self.source} WHERE {self.key} IN ({names})"
+            )
+            for key, word in self.run(asked, **bound):
+                found[str(key)] = f"{self.spec.kinds.get(str(word), str(word))}/{key}"
+        return found
+
     def others(self, keys: Sequence[Any]) -> dict[str, dict[Any, Any]]:
         """Return what other tables say of some rows: by field and key, a value or a list of values."""
         found: dict[str, dict[Any, list[Any]]] = defaultdict(lambda: defaultdict(list))
         for side in self.sides if keys else ():
             for entry, *told in self.about(side, keys):
                 if side.terms:
-                    term = (
-                        self.paths[side.terms.taxonomy].get(told[0], told[0]) if side.terms.names else told[0]
-                    )
-                    found[side.terms.taxonomy][entry].append(term)
+                    paths, term = self.paths[side.terms.taxonomy], told[0]
+                    if term in paths or not side.terms.where:  # else it is a term of another taxonomy
+                        found[side.terms.taxonomy][entry].append(paths.get(term, term))
                 elif told[0] is not None:
                     found[str(told[0])][entry].append(told[1])
         return {
@@ -236,40 +287,59 @@ class Shape:
         """Yield what another table says of some rows."""
         entry = self.quote(side.entry)
         columns = ", ".join((entry, *map(self.quote, side.columns)))
-        begin, order = f"SELECT {columns} FROM {self.named(side.table)} WHERE", f"ORDER BY {columns}"
+        begin, order = f"SELECT {columns} FROM {side.source} WHERE", f"ORDER BY {columns}"
         if self.is_whole:
             between = f"{entry} >= :low AND {entry} <= :high"
             yield from self.run(f"{begin} {between} {order}", low=keys[0], high=keys[-1])
             return
-        for first in range(0, len(keys), _IN):
-            part = {f"k{at}": key for at, key in enumerate(keys[first : first + _IN])}
+        for some in batches(keys):
+            part = {f"k{at}": key for at, key in enumerate(some)}
             yield from self.run(
                 f"{begin} {entry} IN ({', '.join(f':{name}' for name in part)}) {order}", **part
             )
 
-    def terms(self, terms: TermsSpec) -> dict[Any, str]:
-        """Return the names of terms by their keys, those of a tree with all above them."""
+    def terms(self, terms: TermsSpec) -> dict[Any, tuple[str, str]]:
+        """Return the names of terms by their keys, those of a tree with all above them, and their slugs."""
         if not terms.names:
             return {}
-        wanted = (terms.key, terms.name, *([terms.parent] if terms.parent else []))
+        wanted = [terms.key, terms.name, terms.slug or terms.name, terms.parent or terms.key]
         known, _ = self.columns(terms.names)
         for each in wanted:
             self.checked(each, known, f"{self.table.prefix}{terms.names}")
         columns = ", ".join(map(self.quote, wanted))
+        rows = self.streamed(f"SELECT {columns} FROM {self.narrowed(terms.names, terms.where)}")
+        is_html = self.spec.texts == "html"
         told = {
-            row[0]: tuple(row[1:])
-            for row in self.streamed(f"SELECT {columns} FROM {self.named(terms.names)}")
+            key: _Named(
+                without_markup(str(name)) if is_html else str(name),
+                str(slug or "") if terms.slug else "",
+                above if terms.parent else None,
+            )
+            for key, name, slug, above in rows
+            if name not in (None, "")
         }
-        return {key: _path(told, key) for key in told}
+        return {key: (_path(told, key), each.slug) for key, each in told.items()}
 
 
-def _path(told: dict[Any, tuple[Any, ...]], key: Any) -> str:
-    """Return the name of a term behind those above it, parted by slashes; a circle ends where it closes."""
+def batches(keys: Sequence[Any]) -> Iterator[Sequence[Any]]:
+    """Yield keys, as many at a time as one question names."""
+    return (keys[first : first + _IN] for first in range(0, len(keys), _IN))
+
+
+class _Named(NamedTuple):
+    """A term of a table: its name, its slug, and the key of the one above it."""
+
+    name: str
+    slug: str
+    above: Any
+
+
+def _path(told: dict[Any, _Named], key: Any) -> str:
+    """Return the name of a term after those above it, separated by slashes; a circle ends where it closes."""
     steps: list[str] = []
     seen: set[Any] = set()
     while key in told and key not in seen and len(steps) < _DEEPEST:
         seen.add(key)
-        name, *above = told[key]
-        steps.append(str(name))
-        key = above[0] if above else None
+        steps.append(told[key].name)
+        key = told[key].above
     return "/".join(reversed(steps))

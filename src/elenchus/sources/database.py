@@ -29,7 +29,6 @@ from elenchus.sources._tables import Shape
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
     from pathlib import Path
-    from zoneinfo import ZoneInfo
 
     from elenchus.sources import Item, SourceSpec
 
@@ -40,14 +39,16 @@ _USUAL = 1024  # rows of a unit
 _MOST = 8192
 _LARGEST = 2**62
 _A_DAY = 26 * 3600  # seconds: all zones lie within
-_AS_BEFORE = "Its entries are those of the last time."
 _LARGEST_LINE = 2**31 - 1
 _BYTES_OF = methodcaller("encode", "utf-8", "surrogatepass")
 _BY_VALUE = 0  # the version of marshal's format in which it makes no difference which objects are the same
 
 
 def scan(spec: SourceSpec, root: Path, before: Scan | None) -> Scan:
-    """Return the units of a table; where the database cannot be read, those of the last run."""
+    """Return the units of a table; if the database cannot be read, those of the last run.
+
+    Raises UnreachableError if there was none.
+    """
     told = _noted(before)
     file = _sign_of(spec, root)
     if before and file and told.get("file") == file:
@@ -56,8 +57,10 @@ def scan(spec: SourceSpec, root: Path, before: Scan | None) -> Scan:
         with connected(spec, root) as connection, refusals(spec):
             return _scanned(Shape(spec, connection), before, told, file)
     except OSError as error:
-        problem = _unreadable(spec, error, _AS_BEFORE if before else LEFT_OUT)
-        return before._replace(problems=[problem]) if before else Scan([], array("q"), [problem])
+        problem = _unreadable(spec, error, "")
+        if before is None:
+            raise UnreachableError(problem) from None
+        return before._replace(problems=_keyless(spec, told), failure=problem)
 
 
 def _noted(before: Scan | None) -> dict[str, Any]:
@@ -151,7 +154,13 @@ def _scanned(shape: Shape, before: Scan | None, told: Mapping[str, Any], file: l
         signatures.extend((said, now if chunk.is_newest and is_fresh else 0, 0, others))
     units = [f"{place}\t{chunk.bounds}" for chunk in chunks]
     keyless = shape.keyless(sum(chunk.count for chunk in chunks))
-    note = {"file": file, "newest": newest, "pulse": None if is_fresh else pulse, "keyless": keyless}
+    note: dict[str, Any] = {
+        "file": file,
+        "newest": newest,
+        "pulse": None if is_fresh else pulse,
+        "keyless": keyless,
+    }
+    note["terms"] = shape.own_names
     return Scan(units, signatures, _keyless(shape.spec, note), json.dumps(note))
 
 
@@ -255,7 +264,7 @@ class _TableReader:
                 keys = _keys_of([row[self.shape.key_at] for row in rows])
                 return _as_columns(self.shape, keys, rows)
         except OSError as error:
-            raise UnreachableError(_unreadable(self.spec, error, _AS_BEFORE)) from None
+            raise UnreachableError(_unreadable(self.spec, error, "")) from None
 
     def items(self, unit: str, content: Any) -> Iterator[Item]:
         """Yield the rows of a unit as entries."""
@@ -282,9 +291,12 @@ def _keys_of(values: list[Any]) -> list[Any]:
 def _as_columns(shape: Shape, keys: list[Any], rows: Sequence[Any]) -> _Rows:
     """Return rows as values by column, with what other tables say of them."""
     cells = list(zip(*rows, strict=True)) if rows else [()] * len(shape.names)
-    columns = {
-        name: _plain_values(values, shape.zone) for name, values in zip(shape.names, cells, strict=True)
-    }
+    columns = {name: _plain_values(values) for name, values in zip(shape.names, cells, strict=True)}
+    above = next((name for name in (shape.spec.columns.get("parent", "parent"),) if name in columns), "")
+    if above and shape.is_whole:
+        wanted = sorted({int(key) for key in columns[above] if str(key or "").isdecimal()})
+        names = shape.names_above(wanted)
+        columns[above] = [names.get(str(key), key) for key in columns[above]]
     for name, by_key in shape.others(keys).items():
         more = [by_key.get(key) for key in keys]
         if any(value is not None for value in more):
@@ -294,7 +306,7 @@ def _as_columns(shape: Shape, keys: list[Any], rows: Sequence[Any]) -> _Rows:
     return _Rows(keys, columns, int.from_bytes(found, "little") or 1)
 
 
-def _plain_values(values: Iterable[Any], zone: ZoneInfo | None) -> list[Any]:
+def _plain_values(values: Iterable[Any]) -> list[Any]:
     """Return the values of a column as content writes them: texts, lists, tables, None."""
     listed = list(values)
     kinds = set(map(type, listed))
@@ -302,19 +314,16 @@ def _plain_values(values: Iterable[Any], zone: ZoneInfo | None) -> list[Any]:
         return listed
     if kinds in ({int}, {float}):
         return list(map(str, listed))
-    if kinds == {datetime} and zone is None:
+    if kinds == {datetime}:
         return list(map(datetime.isoformat, listed))
-    return [_plain(value, zone) for value in listed]
+    return [_plain(value) for value in listed]
 
 
-def _plain(value: Any, zone: ZoneInfo | None) -> Any:
+def _plain(value: Any) -> Any:
     """Return one value as content writes it; bytes that are no text are nothing."""
     if value is None or isinstance(value, (str, list, dict, bool)):
         return value
-    if isinstance(value, datetime):
-        local = value.replace(tzinfo=zone) if zone and value.tzinfo is None else value
-        return local.isoformat()
-    if isinstance(value, date):
+    if isinstance(value, date):  # or a time
         return value.isoformat()
     if isinstance(value, (bytes, bytearray, memoryview)):
         try:

@@ -17,7 +17,7 @@ from elenchus.site.site import open_site
 from elenchus.sources import SourceSpec, TableSpec
 from elenchus.starting.draft import drafted
 from elenchus.starting.kinds import word_for_kind
-from elenchus.starting.leaving import LeftOut, is_content_table, is_home
+from elenchus.starting.leaving import LeftOut, is_home
 from elenchus.starting.looking import MOST_LOOKED_AT, address_stock, read_stock, stocks_in
 from elenchus.starting.media import named_files
 from elenchus.starting.plan import MOST_PAGES, site_plan
@@ -142,19 +142,16 @@ def _stocks(
 
 def _tables_of(folder: Path, spec: SourceSpec, noted: list[LeftOut]) -> Iterator[Stock]:
     """Yield what the tables of a database hold; note those that are not content. Raises FolderError."""
+    left: dict[str, int] = {}
     try:
-        found = list(table_specs(folder, spec, MOST_LOOKED_AT))
+        found = table_specs(folder, spec, MOST_LOOKED_AT, left)
     except OSError as error:
         message = f"the database cannot be read: {error.strerror}"
         hint = "If it wants a password, name the variable that has it with --password-from."
         raise FolderError([Problem("unreadable-database", message, hint, place=Place(spec.place))]) from None
+    noted.append(LeftOut(left, ()))
     for each in found:
-        table = each.spec.table or TableSpec()
-        name = f"the table {table.prefix}{table.table}"
-        if not is_content_table(table.table) or not table.key:
-            noted.append(LeftOut({name if table.key else f"{name}, without a key": 1}, ()))
-            continue
-        stock = read_stock(folder, each.few)
+        stock = read_stock(folder, each.few, each.unsure)
         spec = replace(each.spec, omit=stock.spec.omit)
         is_sample = each.size > MOST_LOOKED_AT
         size = each.size if each.size > _MOST_TRIED else 0

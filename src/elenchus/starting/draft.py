@@ -30,9 +30,9 @@ from elenchus.starting.guessing import (
     terms_of_keys,
     typed,
 )
-from elenchus.starting.kinds import kinds_of, word_for_kind
-from elenchus.starting.plurals import singular
+from elenchus.starting.kinds import kinds_of
 from elenchus.starting.references import with_references
+from elenchus.starting.schemas import UPPER_KEYS
 from elenchus.starting.sitedraft import SiteDraft, SourceDraft
 from elenchus.starting.unsure import Unsure
 from elenchus.starting.values import flattened, values_of
@@ -88,6 +88,10 @@ class _Guess:
         self.raw = flattened(stock.entries) if is_nested else list(stock.entries)
         self.unsure: list[Unsure] = []
         self.columns: dict[str, str] = dict(stock.spec.columns)
+        own = stock.spec.table.table if stock.spec.table else None
+        for key, table in stock.refers.items():
+            if table == own and key.lower() in UPPER_KEYS:
+                self.columns.setdefault("parent", key)
         self.is_title_made = bool(self.raw) and all("title" in entry.guessed for entry in self.raw)
         self.given = values_of(self.raw)
 
@@ -120,6 +124,7 @@ class _Guess:
             numbers=_languages(fields, values),
         )
         spec = replace(spec, columns=self.columns, habits=habits, **self.written_in(values))
+        spec = replace(spec, missing_status=self.missing_status(values))
         self.tell(dates, words_of_status[1], values, terms, fields)
         of_kind: dict[str, list[str]] = defaultdict(list)
         counts: Counter[str] = Counter()
@@ -157,7 +162,7 @@ class _Guess:
         """Return what the values of keys are, and which keys hold terms, with whether these are a tree."""
         types = {key: typed(each, dates) for key, each in rest.items()}
         types |= {
-            key: Typed("entry", rest[key].many, rest[key].number, kind=word_for_kind(singular(table)))
+            key: Typed("entry", rest[key].many, rest[key].number, table=table)
             for key, table in self.stock.refers.items()
             if key in types
         }
@@ -355,6 +360,18 @@ class _Guess:
                 found["titles"] = "html"
         return found
 
+    def missing_status(self, values: Mapping[str, KeyValues]) -> str:
+        """Return the status of rows that have none, if most have one: nobody knows what was meant."""
+        each = values.get("status")
+        is_row = self.stock.spec.read not in ("markdown", "html", "feed")
+        if each is None or not is_row or not each.total > each.having > each.total / 2:
+            return ""
+        count, column = each.total - each.having, self.columns.get("status", "status")
+        number = "1 entry has" if count == 1 else f"{count:,} entries have"
+        what = f"{number} no {column}, and {'it is' if count == 1 else 'they are'} held back"
+        self.unsure.insert(0, Unsure(what, 'missing_status = "published" in the source', "If public, write"))
+        return "draft"
+
     # what is told
 
     def seen(
@@ -421,8 +438,9 @@ class _Guess:
                 odd = f"{quoted(told.odd[0])}{f' at {at}' if at else ''}"
                 what = f"{key} is text because not all values are {_SEVERAL[told.nearly]}: {odd} is not"
                 self.unsure.append(Unsure(what, f'{key} = {{ type = "{told.nearly}" }}'))
+        declared = {each.taxonomy for each in (self.stock.spec.table.terms if self.stock.spec.table else ())}
         for key, tree in terms.items():
-            if not is_usual(key) and key in values:
+            if not is_usual(key) and key in values and key not in declared:
                 what = f"{key} is used as a {'taxonomy (a tree)' if tree else 'taxonomy'}"
                 many = ", many = true" if values[key].many else ""
                 self.unsure.append(Unsure(what, f'{key} = {{ type = "text"{many} }} as a field instead'))

@@ -61,7 +61,8 @@ class Typed(NamedTuple):
     """What the values of a key are: a type, whether they are lists, how numbers are written, all choices.
 
     ``number`` is how many values there are. If nearly all of them fit a narrower type, ``nearly`` is that
-    type and ``odd`` are values that do not fit. ``kind`` is that of the entries to which they refer.
+    type and ``odd`` are values that do not fit. ``kinds`` are those of the entries to which they refer, and
+    ``table`` is that of these.
     """
 
     type: str
@@ -71,14 +72,15 @@ class Typed(NamedTuple):
     choices: tuple[str, ...] = ()
     nearly: str = ""
     odd: tuple[str, ...] = ()
-    kind: str = ""
+    kinds: tuple[str, ...] = ()
+    table: str = ""
     unsure: str = ""
 
     def wider(self) -> Typed:
         """Return what holds values that do not fit: numbers, or texts."""
         found = "number" if self.type == "integer" else "datetime" if self.type == "date" else "text"
         form = self.form if found == "number" else NumberForm()
-        return self._replace(type=found, nearly=self.type, form=form, choices=(), kind="")
+        return self._replace(type=found, nearly=self.type, form=form, choices=(), kinds=())
 
 
 def renamed_keys(values: Mapping[str, KeyValues], *, is_title_made: bool) -> dict[str, str]:
@@ -281,7 +283,14 @@ def terms_of_keys(values: Iterable[KeyValues], types: Mapping[str, Typed]) -> di
     found: dict[str, bool] = {}
     for each in values:
         told = types.get(each.key)
-        if told is None or told.type not in ("text", "integer") or each.whole or not each.texts or told.kind:
+        if (
+            told is None
+            or told.type not in ("text", "integer")
+            or each.whole
+            or not each.texts
+            or told.kinds
+            or told.table
+        ):
             continue
         is_named = is_usual(each.key)
         if max(map(len, each.texts)) > _LONGEST_TERM * (5 if is_named else 1):

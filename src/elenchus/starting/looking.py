@@ -219,7 +219,7 @@ def read_stock(root: Path, spec: SourceSpec, unsure: Sequence[Unsure] = ()) -> S
         found = _read(root, replace(spec, encoding=_OLD))
     private = private_keys(entry.values for entry in found.entries)
     if private:
-        spec = replace(found.spec, omit=tuple(private))
+        spec = replace(found.spec, omit=(*spec.omit, *private))
         found = _read(root, spec)._replace(private=private)
     size = _size(root, found) if found.is_sample and spec.read in ("csv", "jsonl") else 0
     return found._replace(unsure=tuple(unsure), size=size)
@@ -244,7 +244,10 @@ def _size(root: Path, stock: Stock) -> int:
 def _read(root: Path, spec: SourceSpec) -> Stock:
     """Return what stands in the units of a source, as far as it can be read."""
     module = sources.source(spec.read)
-    scan = module.scan(spec, root, None)
+    try:
+        scan = module.scan(spec, root, None)
+    except sources.UnreachableError as error:
+        return Stock(spec, (), [error.problem])
     reader = module.reader(spec, root, scan.units)
     entries: list[Entry] = []
     problems: list[Problem] = list(scan.problems)

@@ -33,7 +33,7 @@ class _Target(NamedTuple):
     """A key that tells the entries of a source apart, and what it says of them."""
 
     number: int
-    kind: str
+    kinds: tuple[str, ...]
     key: str
     names: frozenset[str]
     called: frozenset[str]
@@ -49,7 +49,7 @@ def with_references(sources: Sequence[SourceDraft]) -> list[SourceDraft]:
             told = source.fields.get(key)
             if each.whole or (told is None and key not in source.taxonomies):
                 continue
-            if told and told.kind:  # as a database says
+            if told and told.table:  # as a database says
                 found[number] = _called(found[number], key, told, sources)
                 continue
             if target := _target_of(number, key, each, targets):
@@ -60,41 +60,48 @@ def with_references(sources: Sequence[SourceDraft]) -> list[SourceDraft]:
 
 def _called(source: SourceDraft, key: str, told: Typed, sources: Sequence[SourceDraft]) -> SourceDraft:
     """Return a source whose reference is called by what it leads to, and not by its column."""
-    number = next((at for at, other in enumerate(sources) if told.kind in other.kinds), -1)
-    if number < 0:
-        return source
-    called = _words_for(told.kind, sources[number])
-    target = _Target(number, told.kind, "id", frozenset(), called, are_numbers=True)
-    name = _name_for(source, key, target)
-    return _renamed(source, key, name, told) if name != key else source
+    number = next((at for at, other in enumerate(sources) if _table_of(other) == told.table), -1)
+    if number < 0:  # it is not content
+        return _renamed(source, key, key, Typed("text", told.many, told.number))
+    kinds = tuple(sources[number].kinds)
+    called = _words_for(kinds, sources[number])
+    target = _Target(number, kinds, "id", frozenset(), called, are_numbers=True)
+    return _renamed(source, key, _name_for(source, key, target), told._replace(kinds=kinds))
 
 
-def _words_for(kind: str, source: SourceDraft) -> frozenset[str]:
-    """Return what the entries of a source are called: their kind, and their table."""
-    table = source.spec.table.table if source.spec.table else source.spec.name
-    return frozenset({kind, singular(kind.rpartition("-")[2]), singular(slugify(table))})
+def _table_of(source: SourceDraft) -> str:
+    """Return the table of a source in the same database; nothing if it has none."""
+    return source.spec.table.table if source.spec.table else ""
+
+
+def _words_for(kinds: Sequence[str], source: SourceDraft) -> frozenset[str]:
+    """Return what the entries of a source are called: their kinds, and their table."""
+    table = _table_of(source) or source.spec.name
+    return frozenset(
+        {*kinds, *(singular(kind.rpartition("-")[2]) for kind in kinds), singular(slugify(table))}
+    )
 
 
 def _targets(number: int, source: SourceDraft) -> Iterator[_Target]:
     """Yield the keys of a source that tell its entries apart."""
-    if len(source.kinds) != 1 or source.spec.read in ("markdown", "html", "feed"):
+    if source.spec.read in ("markdown", "html", "feed") or (len(source.kinds) != 1 and not source.spec.table):
         return
-    [kind] = source.kinds
-    called = _words_for(kind, source)
+    kinds = tuple(source.kinds)
+    called = _words_for(kinds, source)
     for key, each in source.values.items():
         told = source.fields.get(key)
         if not (each.is_everywhere and each.are_distinct and each.total > 1) or each.whole:
             continue
         are_numbers = all(text.isdecimal() for text in each.texts)
         if are_numbers and key == "id":
-            yield _Target(number, kind, key, frozenset(each.texts), called, are_numbers=True)
+            yield _Target(number, kinds, key, frozenset(each.texts), called, are_numbers=True)
         elif (
             not are_numbers
             and (told is None or told.type == "text")
             and all(map(_CODE.fullmatch, each.texts))
             and all(slugify(text) == fold(text) for text in each.texts)
         ):
-            yield _Target(number, kind, key, frozenset(map(fold, each.texts)), called, are_numbers=False)
+            yield _Target(number, kinds, key, frozenset(map(fold, each.texts)), called, are_numbers=False)
 
 
 def _target_of(number: int, key: str, values: KeyValues, targets: Sequence[_Target]) -> _Target | None:
@@ -112,15 +119,19 @@ def _target_of(number: int, key: str, values: KeyValues, targets: Sequence[_Targ
             else len(names) >= _FEWEST
         )
     ]
-    return max(found, key=lambda target: (stem == target.kind, target.key in ("id", "slug")), default=None)
+    return max(found, key=lambda target: (stem in target.kinds, target.key in ("id", "slug")), default=None)
 
 
 def _referring(source: SourceDraft, key: str, values: KeyValues, target: _Target) -> SourceDraft:
     """Return a source with a key that names entries."""
-    told = Typed("entry", values.many, values.number, kind=target.kind)
+    told = Typed("entry", values.many, values.number, kinds=target.kinds)
     name = _name_for(source, key, target)
     unsure = [each for each in source.unsure if not each.what.startswith(f"{key} is ")]
-    unsure.append(Unsure(f"{key} names entries of the kind {target.kind}", f'{name} = {{ type = "text" }}'))
+    unsure.append(
+        Unsure(
+            f"{key} names entries of the kind {' or '.join(target.kinds)}", f'{name} = {{ type = "text" }}'
+        )
+    )
     return _renamed(source, key, name, told)._replace(unsure=unsure)
 
 
@@ -148,7 +159,9 @@ def _name_for(source: SourceDraft, key: str, target: _Target) -> str:
     people = words("keys.persons")
     if stem in words("keys.writers") and people & target.called and not taken & {"author", "by"}:
         return "author"
-    is_free = stem not in taken and stem not in CORE_FIELDS and stem != target.kind and not is_keyword(stem)
+    is_free = (
+        stem not in taken and stem not in CORE_FIELDS and stem not in target.kinds and not is_keyword(stem)
+    )
     return stem if stem and can_be_named(stem) and is_free else key
 
 

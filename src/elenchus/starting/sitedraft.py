@@ -82,6 +82,6 @@ def _either(one: Typed, other: Typed) -> Typed:
         return one._replace(type="datetime", many=many)
     if one.type == other.type == "choice":
         return one._replace(choices=tuple(dict.fromkeys((*one.choices, *other.choices))))
-    if one.type == other.type and one.kind == other.kind:
+    if one.type == other.type and one.kinds == other.kinds:
         return one._replace(many=many)
     return Typed("text", many)

@@ -1,4 +1,4 @@
-"""What the tables of a file of SQLite seem to be: entries, terms with what joins them, more fields."""
+"""What the tables of a database seem to be: entries, terms with what joins them, more fields of entries."""
 
 from __future__ import annotations
 
@@ -6,7 +6,11 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from elenchus.frozen import replace
 from elenchus.sources import ExtrasSpec, SourceSpec, TableSpec, TermsSpec, connected, refusals
+from elenchus.starting.leaving import is_content_table
 from elenchus.starting.plurals import singular
+from elenchus.starting.schemas import UPPER_KEYS, FoundTable, found_tables, prefix_of
+from elenchus.starting.unsure import Unsure
+from elenchus.starting.vocabulary import words
 from elenchus.values.slugs import slugify
 
 if TYPE_CHECKING:
@@ -20,23 +24,36 @@ __all__ = ["TableFound", "table_specs"]
 _NAMES = ("name", "key", "field")
 _VALUES = ("value", "content", "data")
 _LABELS = ("name", "title", "label", "term")
-_UPDATED = ("updated", "updated_at", "modified", "modified_at", "changed", "changed_at")
-_NARROW = 4  # columns of a table that may join others
-_LETTERS = ("CHAR", "TEXT", "CLOB", "")
-
-
-class _FoundTable(NamedTuple):
-    """A table: its columns with their types, its key, the tables that columns refer to.
-
-    ``size`` is how many rows it has, ``first`` the query for all of them.
-    """
-
-    name: str
-    columns: Mapping[str, str]
-    key: str
-    refers: Mapping[str, str]
-    size: int = 0
-    first: str = ""
+_SLUGS = ("slug", "alias", "code", "key")
+_UPDATED = (
+    "updated",
+    "updated_at",
+    "updated_on",
+    "modified",
+    "modified_at",
+    "modified_on",
+    "changed",
+    "changed_at",
+    "changed_on",
+    "last_changed",
+)
+# What a table that joins two others may say besides.
+_BESIDE = frozenset(
+    {
+        "position",
+        "sort",
+        "sort_order",
+        "order",
+        "ord",
+        "rank",
+        "weight",
+        "created",
+        "created_at",
+        "is_primary",
+    }
+)
+_MOST_OF_TERMS = 6  # columns of a table of terms
+_MOST_SORTS = 12  # taxonomies that a column can divide terms into
 
 
 class TableFound(NamedTuple):
@@ -49,148 +66,194 @@ class TableFound(NamedTuple):
     refers: Mapping[str, str]
     size: int
     few: SourceSpec
+    unsure: Sequence[Unsure] = ()
 
 
-def table_specs(root: Path, spec: SourceSpec, most: int) -> Iterator[TableFound]:
-    """Yield the tables of entries in a database, and what reads up to ``most`` rows of each.
+def table_specs(root: Path, spec: SourceSpec, most: int, left: dict[str, int]) -> list[TableFound]:
+    """Return the tables of entries in a database, and what reads up to ``most`` rows of each.
 
-    One without a key is yielded, too: nothing tells its rows apart. Raises OSError.
+    What is no content, or cannot be read, is noted in ``left``. Raises OSError.
     """
-    tables = _tables(root, spec)
-    prefix = _prefix(list(tables))
-    short = {name: name[len(prefix) :] for name in tables}
-    joins = {name: table for name, table in tables.items() if _is_join(table)}
-    extras = {name: table for name, table in tables.items() if name not in joins and _value_columns(table)}
-    named = {target for table in joins.values() for target in list(_targets(table, tables))[1:]}
-    for name, table in tables.items():
-        if name in joins or name in extras or name in named:
-            continue
-        terms = []
-        for other in joins.values():
-            targets = _targets(other, tables)
-            if name in targets and len(targets) == 2:  # noqa: PLR2004 - what it joins
-                [(term, names)] = [pair for pair in targets.items() if pair[0] != name]
-                word = slugify(_stem(targets[term]))
-                columns = tables[term].key or "id", _label(tables[term]), _parent(tables[term])
-                terms.append(TermsSpec(word, short[other.name], targets[name], names, short[term], *columns))
-        more = None
-        for other in extras.values():
-            entry = next((column for column, target in _referring(other, tables) if target == name), "")
+    with connected(replace(spec, table=spec.table or TableSpec()), root) as connection, refusals(spec):
+        tables = found_tables(connection, left)
+        prefix = prefix_of(list(tables))
+        for name in list(tables):
+            if not is_content_table(name[len(prefix) :]):
+                left[f"the table {name}"] = 1
+                del tables[name]
+        house = _House(connection, tables, prefix, left)
+        return [house.entries_of(spec, table, most) for table in house.of_entries()]
+
+
+class _House:
+    """The tables of a database, and what each is to the others."""
+
+    def __init__(
+        self, connection: Connection, tables: Mapping[str, FoundTable], prefix: str, left: dict[str, int]
+    ) -> None:
+        self.connection = connection
+        self.tables = tables
+        self.prefix = prefix
+        self.left = left
+        self.joins = {name: table for name, table in tables.items() if self.is_join(table)}
+        self.extras = {
+            name: columns
+            for name, table in tables.items()
+            if name not in self.joins and (columns := _value_columns(table)) and table.refers
+        }
+        rest = [name for name in tables if name not in self.joins and name not in self.extras]
+        pairs = [self.sides(table) for table in self.joins.values()]
+        self.terms = {terms for _, terms in pairs if terms}
+        self.terms |= {  # a name for each of some rows, to which entries refer by themselves
+            target
+            for name in rest
+            for target in tables[name].refers.values()
+            if target != name and target in rest and self.are_terms(tables[target])
+        }
+
+    def short(self, name: str) -> str:
+        """Return the name of a table without what all begin with."""
+        return name[len(self.prefix) :]
+
+    def is_join(self, table: FoundTable) -> bool:
+        """Say whether a table does nothing but join two others."""
+        own = [column for column in table.columns if column != table.key]
+        more = [column for column in own if column not in table.refers and column.lower() not in _BESIDE]
+        return len(table.refers) == 2 and not more and not table.is_view  # noqa: PLR2004 - what it joins
+
+    def sides(self, join: FoundTable) -> tuple[str, str]:
+        """Return the table of entries and that of terms that a table joins; no terms if both are one."""
+        first, second = join.refers.values()
+        if first == second:
+            self.left[f"the table {join.name} (joins rows of {first})"] = 1
+            return first, ""
+        found = sorted(
+            (first, second), key=lambda name: (len(self.tables[name].columns), self.tables[name].size)
+        )
+        terms, entries = found
+        return entries, terms
+
+    def are_terms(self, table: FoundTable) -> bool:
+        """Say whether a table has little more than names of something."""
+        is_person = bool(
+            {singular(word) for word in self.short(table.name).lower().split("_")} & words("keys.persons")
+        )
+        is_plain = len(table.columns) <= _MOST_OF_TERMS and "time" not in table.columns.values()
+        labels = [column for column in table.columns if column.lower() in _LABELS]
+        others = {column for column in table.refers if column.lower() not in UPPER_KEYS}
+        return (
+            bool(table.key)
+            and is_plain
+            and bool(labels)
+            and not others
+            and not is_person
+            and not table.is_view
+        )
+
+    def of_entries(self) -> Iterator[FoundTable]:
+        """Yield the tables and views whose rows are entries."""
+        for name, table in self.tables.items():
+            if name in self.joins or name in self.extras or name in self.terms:
+                continue
+            if source := table.is_view and self.shown_by(table):
+                self.left[f"the view {name} (shows rows of {source})"] = 1
+                continue
+            if table.size:
+                yield table
+            else:
+                self.left[f"the table {name} (without rows)"] = 1
+
+    def shown_by(self, view: FoundTable) -> str:
+        """Return the table whose rows a view shows, by their keys and most of their columns; or nothing."""
+        for table in self.tables.values():
+            shared = view.columns.keys() & table.columns.keys()
+            if not table.is_view and view.key in shared and len(shared) * 2 > len(view.columns):
+                return table.name
+        return ""
+
+    def entries_of(self, spec: SourceSpec, table: FoundTable, most: int) -> TableFound:
+        """Return the source of a table of entries."""
+        unsure: list[Unsure] = []
+        terms = list(self.terms_of(table, unsure))
+        extras = None
+        for name, (key, value) in self.extras.items():
+            refers = self.tables[name].refers
+            entry = next((column for column, target in refers.items() if target == table.name), "")
             if entry:
-                key, value = _value_columns(other) or ("", "")
-                more = ExtrasSpec(short[other.name], entry, key, value)
+                extras = ExtrasSpec(self.short(name), entry, key, value)
         updated = next((column for column in table.columns if column.lower() in _UPDATED), "")
+        query = table.query if table.is_made else ""
         shape = replace(
             spec.table or TableSpec(),
-            table=short[name],
-            prefix=prefix,
+            table="" if query else self.short(table.name),
+            query=query,
+            prefix=self.prefix,
             key=table.key,
             updated=updated,
             terms=tuple(terms),
-            extras=more,
+            extras=extras,
         )
+        name = slugify(self.short(table.name))
+        kind = singular(self.short(table.name))
+        whole = replace(spec, name=name, table=shape, kind=kind, omit=(table.key,) if query else ())
+        if extras:
+            whole = replace(whole, omit=(*whole.omit, "_*"))
+        few = replace(whole, table=replace(shape, table="", query=f"{table.query} LIMIT {most}"))
+        gone = {each.term for each in terms if each.table == shape.table}
         refers = {
-            column: short[target] for column, target in _referring(table, tables) if target not in named
+            column: self.short(target)
+            for column, target in table.refers.items()
+            if target not in self.terms and column not in gone
         }
-        whole = replace(spec, name=slugify(short[name]), table=shape)
-        size, query = table.size, table.first
-        few = replace(whole, table=replace(shape, table="", query=f"{query} LIMIT {most}"))
-        yield TableFound(whole, refers, size, few if size > most else whole)
+        return TableFound(whole, refers, table.size, few if table.size > most else whole, unsure)
 
+    def terms_of(self, table: FoundTable, unsure: list[Unsure]) -> Iterator[TermsSpec]:
+        """Yield where the terms of the rows of a table are."""
+        for join in self.joins.values():
+            entries, terms = self.sides(join)
+            if terms and entries == table.name:
+                columns = {target: column for column, target in join.refers.items()}
+                yield from self.taxonomies(join.name, columns[entries], columns[terms], terms, unsure)
+        for column, target in table.refers.items():
+            if target in self.terms and table.key and not table.is_view:
+                yield from self.taxonomies(table.name, table.key, column, target, unsure)
 
-def _tables(root: Path, spec: SourceSpec) -> dict[str, _FoundTable]:
-    """Return the tables of a database. Raises OSError."""
-    from sqlalchemy import inspect, text
+    def taxonomies(
+        self, join: str, entry: str, term: str, names: str, unsure: list[Unsure]
+    ) -> Iterator[TermsSpec]:
+        """Yield the taxonomies that a table of terms makes: one, or one for each word that divides them."""
+        table = self.tables[names]
+        label, slug = _label(table), _named(table, _SLUGS)
+        parent = _named(table, UPPER_KEYS)
+        spec = TermsSpec(
+            "", self.short(join), entry, term, self.short(names), table.key or "id", label, parent, slug
+        )
+        column, found = self.divided(table, {table.key, label, slug, parent})
+        if not column:
+            stem = term.lower().removesuffix("id").rstrip("_")
+            yield replace(spec, taxonomy=slugify(stem) or slugify(self.short(names)))
+            return
+        listed = ", ".join(found)
+        what = f"{column} of {names} divides terms into taxonomies ({listed})"
+        unsure.append(Unsure(what, "the terms tables without where", "For one taxonomy, write"))
+        for word in found:
+            yield replace(spec, taxonomy=slugify(singular(word)), where={column: word})
 
-    found = {}
-    with connected(replace(spec, table=spec.table or TableSpec()), root) as connection, refusals(spec):
-        known = inspect(connection)
-        for name in known.get_table_names():
-            columns = {str(each["name"]): str(each["type"]).upper() for each in known.get_columns(name)}
-            keys = known.get_pk_constraint(name).get("constrained_columns") or []
-            refers = {
-                each["constrained_columns"][0]: str(each["referred_table"])
-                for each in known.get_foreign_keys(name)
-                if len(each["constrained_columns"]) == 1
-            }
-            quoted = connection.dialect.identifier_preparer.quote(name)
-            size = connection.execute(text(f"SELECT COUNT(*) FROM {quoted}")).scalar() or 0
-            key = keys[0] if len(keys) == 1 else ""
-            found[name] = _FoundTable(name, columns, key, refers, size, f"SELECT * FROM {quoted}")
-        for table in found.values():
-            if len(table.columns) <= _NARROW and not table.refers:
-                found[table.name] = table._replace(refers=_by_values(connection, table, found))
-    return found
-
-
-def _by_values(
-    connection: Connection, table: _FoundTable, tables: Mapping[str, _FoundTable]
-) -> dict[str, str]:
-    """Return the columns of a narrow table all of whose values are keys of another, with that one.
-
-    Where several have such keys, it is the one that is called like the column, or else the largest.
-    """
-    from sqlalchemy import text
-
-    quote = connection.dialect.identifier_preparer.quote
-    found: dict[str, str] = {}
-    for column in table.columns:
-        fitting: list[tuple[bool, int, str]] = []
-        for other in tables.values():
-            if other.name == table.name or not other.key or column == table.key:
+    def divided(self, table: FoundTable, taken: set[str]) -> tuple[str, list[str]]:
+        """Return the column that divides terms into taxonomies, and its values; nothing if there is none."""
+        for column, sort in table.columns.items():
+            if sort != "text" or column in taken or column in table.refers:
                 continue
-            if ("INT" in table.columns[column]) != ("INT" in other.columns[other.key]):
-                continue
-            keys = f"SELECT {quote(other.key)} FROM {quote(other.name)}"
-            begin = f"SELECT COUNT(*) FROM {quote(table.name)} WHERE {quote(column)}"
-            has_values = connection.execute(text(f"{begin} IS NOT NULL")).scalar()
-            if has_values and not connection.execute(text(f"{begin} NOT IN ({keys})")).scalar():
-                size = connection.execute(text(f"SELECT COUNT(*) FROM {quote(other.name)}")).scalar()
-                fitting.append((_stem(column) in other.name.lower(), size or 0, other.name))
-        if fitting:
-            found[column] = max(fitting)[2]
-    return found
+            found = table.values_of(self.connection, column, _MOST_SORTS + 1)
+            counts = list(found.values())
+            if 1 < len(found) <= _MOST_SORTS and sum(counts) == table.size and max(counts) > 1:
+                names = [slugify(singular(word)) for word in found]
+                if all(names) and len(set(names)) == len(names) and max(map(len, found)) <= 40:  # noqa: PLR2004
+                    return column, list(found)
+        return "", []
 
 
-def _prefix(names: Sequence[str]) -> str:
-    """Return what the names of all tables begin with, up to a line."""
-    first = names[0].partition("_")[0] if names else ""
-    shared = f"{first}_"
-    return shared if len(names) > 1 and all(name.startswith(shared) for name in names) else ""
-
-
-def _referring(table: _FoundTable, tables: Mapping[str, _FoundTable]) -> Iterator[tuple[str, str]]:
-    """Yield the columns that hold keys of other tables, as declared, or as their names say."""
-    prefix = _prefix(list(tables))
-    for column in table.columns:
-        if column in table.refers:
-            yield column, table.refers[column]
-            continue
-        stem = _stem(column)
-        if stem != column.lower():
-            alike = (name for name in tables if singular(name[len(prefix) :].lower()) == singular(stem))
-            if name := next(alike, ""):
-                yield column, name
-
-
-def _stem(column: str) -> str:
-    """Return the name of a column without the end that says that it holds keys."""
-    return column.lower().removesuffix("id").rstrip("_") or column.lower()
-
-
-def _targets(table: _FoundTable, tables: Mapping[str, _FoundTable]) -> dict[str, str]:
-    """Return the tables that a table refers to, with its columns."""
-    return {target: column for column, target in _referring(table, tables)}
-
-
-def _is_join(table: _FoundTable) -> bool:
-    """Say whether a table does nothing but join two others."""
-    own = [column for column in table.columns if column != table.key]
-    is_told = all(column.lower().endswith("id") or column in table.refers for column in own)
-    return len(own) == 2 and is_told  # noqa: PLR2004 - what it joins
-
-
-def _value_columns(table: _FoundTable) -> tuple[str, str] | None:
+def _value_columns(table: FoundTable) -> tuple[str, str] | None:
     """Return the columns of the name and the value of a table of more fields; None for any other."""
     lower = {column.lower().rpartition("_")[2]: column for column in table.columns}
     name = next((lower[word] for word in _NAMES if word in lower), "")
@@ -199,14 +262,13 @@ def _value_columns(table: _FoundTable) -> tuple[str, str] | None:
     return (name, value) if name and value and len(own) == 3 else None  # noqa: PLR2004 - and the entry
 
 
-def _label(table: _FoundTable) -> str:
+def _label(table: FoundTable) -> str:
     """Return the column with the name of a term."""
-    lower = {column.lower(): column for column in table.columns}
-    texts = [column for column, kind in table.columns.items() if any(each in kind for each in _LETTERS[:2])]
-    return next((lower[word] for word in _LABELS if word in lower), texts[0] if texts else "name")
+    texts = [column for column, sort in table.columns.items() if sort == "text"]
+    return _named(table, _LABELS) or (texts[0] if texts else "name")
 
 
-def _parent(table: _FoundTable) -> str:
-    """Return the column with the key of the term above; nothing where terms have none."""
-    lower = {column.lower(): column for column in table.columns}
-    return next((lower[word] for word in ("parent", "parent_id") if word in lower), "")
+def _named(table: FoundTable, names: Sequence[str]) -> str:
+    """Return the first column that has one of some names; nothing if none has."""
+    lower = {column.lower(): column for column in table.columns if column != table.key}
+    return next((lower[word] for word in names if word in lower), "")

@@ -395,8 +395,8 @@ class References(TableColumn):
     @cached_property
     def valid(self) -> Mask:
         """Which entries can be referred to by the field."""
-        kind = self.field.type.kind
-        return self.entries.kind == self.scope.values.text(kind) if kind else ALL_ROWS
+        kinds = self.field.type.kinds
+        return self.scope.values.among(self.entries.kind, kinds) if kinds else ALL_ROWS
 
     def present(self) -> Mask:
         """See :class:`TableColumn`."""

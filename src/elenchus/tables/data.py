@@ -155,11 +155,12 @@ class TableData(Working):
         running = [0, *accumulate(number in seen for number in range(len(terms.terms)))]
         return frozenset(number for number, end in enumerate(terms.ends) if running[end] == running[number])
 
-    def entries_called(self, name: str, kind: str = "") -> Sequence[str]:
+    def entries_called(self, name: str, kinds: Sequence[str] = ()) -> Sequence[str]:
         """See :class:`Catalog`."""
         folded = fold(name.strip())
         entries, values = self.backend.table("entries"), Bound()
-        exact = self.named(entries.id_folded == values.text(folded), values)
+        wanted = values.among(entries.kind, kinds) if kinds else True
+        exact = self.named((entries.id_folded == values.text(folded)) & wanted, values)
         found = exact[:1]
         if not found:
             by_slug = entries.slug_folded == values.text(folded)
@@ -168,11 +169,11 @@ class TableData(Working):
                 if folded.startswith(start):
                     rest = values.text(folded.removeprefix(start))
                     by_slug |= (entries.slug_folded == rest) & (entries.kind == values.text(each))
-            found = self.named(by_slug, values)
+            found = self.named(by_slug & wanted, values)
         if not found and folded.isascii() and folded.isdigit():
-            numbered = [values.text(f"{fold(each)}/{folded}") for each in self.kind_names]
+            numbered = [values.text(f"{fold(each)}/{folded}") for each in kinds or self.kind_names]
             found = self.named(entries.id_folded.isin(numbered), values)
-        return [each for each, of in found if not kind or of == kind]
+        return [each for each, _ in found]
 
     def named(self, condition: ir.BooleanValue, values: Bound) -> list[tuple[str, str]]:
         """Return the entries that meet a condition, the newest first, each with its kind."""
@@ -180,12 +181,12 @@ class TableData(Working):
         rows = entries.filter(condition).order_by(newest_first(entries))
         return [(name, kind) for name, kind in self.rows(rows.select("id", "kind"), values)]
 
-    def entries_near(self, name: str, kind: str, now: int | None) -> Sequence[str]:
+    def entries_near(self, name: str, kinds: Sequence[str], now: int | None) -> Sequence[str]:
         """See :class:`Catalog`."""
         entries, values = self.backend.table("entries"), Bound()
         if self.backend.about.entries > _MOST_NAMES:
             return ()
-        wanted = [entries.kind == values.text(kind)] if kind else []
+        wanted = [values.among(entries.kind, kinds)] if kinds else []
         if now is not None:
             at = values.whole(now)
             wanted += [entries.opens <= at, at < entries.closes]

@@ -165,11 +165,11 @@ class TableEngine(Working):
             type(self)(self.data, self.clock).run(plan, page=page)  # which has kept nothing
         return [Spent(each.says, each.rows, each.time * 1e6) for each in told]
 
-    def entries_of(self, kind: str) -> list[tuple[str, str]]:
+    def entries_of(self, kinds: Sequence[str]) -> list[tuple[str, str]]:
         """See :class:`Executor`."""
         scope = Scope(self.data, self.clock.now)
         entries = scope.seen
-        wanted = entries.filter(entries.kind == scope.values.text(kind)) if kind else entries
+        wanted = entries.filter(scope.values.among(entries.kind, kinds)) if kinds else entries
         rows = wanted.order_by(newest_first(wanted)).select("id", "title")
         told = scope.rows(rows, "the entries that can be chosen")
         return [(name, title or name) for name, title in told]

@@ -327,7 +327,7 @@ class Layout(Working):
 def _type_as_data(kind: FieldType) -> dict[str, Any]:
     """Return a type as JSON has it."""
     return {
-        "type": kind.type.value, "many": kind.many, "choices": list(kind.choices), "kind": kind.kind,
+        "type": kind.type.value, "many": kind.many, "choices": list(kind.choices), "kinds": list(kind.kinds),
         "unit": kind.unit, "taxonomy": kind.taxonomy, "tree": kind.tree,
     }  # fmt: skip
 
@@ -335,7 +335,7 @@ def _type_as_data(kind: FieldType) -> dict[str, Any]:
 def _type_of(data: Mapping[str, Any]) -> FieldType:
     """Return a type as JSON has it. Raises KeyError, ValueError."""
     return FieldType(
-        Type(data["type"]), data["many"], tuple(data["choices"]), data["kind"], data["unit"],
+        Type(data["type"]), data["many"], tuple(data["choices"]), tuple(data["kinds"]), data["unit"],
         data["taxonomy"], data["tree"],
     )  # fmt: skip
 

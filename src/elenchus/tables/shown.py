@@ -101,8 +101,8 @@ def _count(scope: Scope, view: View, fetched: _Fetched, field: FieldRef) -> None
                 else {}
             )
             found = np.array([counts.get(name, 0) for name in ids], dtype=np.int64)
-            wanted = counted.type.kind
-            valid = np.array([not wanted or kind_of == wanted for kind_of in fetched.kinds], dtype=np.bool_)
+            wanted = counted.type.kinds
+            valid = np.array([not wanted or kind_of in wanted for kind_of in fetched.kinds], dtype=np.bool_)
             view.columns[ENTRIES, field] = Numbers(found, valid)
         case _:
             return

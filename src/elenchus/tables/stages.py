@@ -472,9 +472,9 @@ def _with_value(
         case Counted(_, counted):
             column = scope.column(rows, field)
             rows = joined(rows, column.counts, "id", "target", {name: "count"})  # type: ignore[attr-defined]
-            count, kind = rows[name].coalesce(0), counted.type.kind
-            if kind:
-                count = ibis.ifelse(rows.kind == scope.values.text(kind), count, ibis.null("int64"))
+            count, kinds = rows[name].coalesce(0), counted.type.kinds
+            if kinds:
+                count = ibis.ifelse(scope.values.among(rows.kind, kinds), count, ibis.null("int64"))
             return rows.mutate(**{name: count})
         case Stored() | Itself() if field.type.type is Type.ENTRY:  # by the title of what it leads to
             targets = scope.seen if isinstance(field.source, Stored) else scope.table("entries")

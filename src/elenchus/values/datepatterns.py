@@ -17,14 +17,16 @@ from elenchus.values.texts import fold
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Sequence
+    from zoneinfo import ZoneInfo
 
-__all__ = ["EPOCH", "date_reader", "wrong_pattern"]
+__all__ = ["EPOCH", "date_reader", "in_zone", "wrong_pattern"]
 
 EPOCH = "epoch"  # instead of a pattern: seconds since 1970, or thousandths of them
 _TOKEN = pattern(r"'((?:[^']|'')*)'|(y+|M+|L+|d+|E+|H+|h+|a+|m+|s+|S+|Z+|[xX]+)|([a-zA-Z]+)|(.)", re.DOTALL)
 _NUMBERS = {"M": "month", "L": "month", "d": "day", "H": "hour", "h": "half", "m": "minute", "s": "second"}
 _NAMED = 3  # letters of a month or a day of the week from which on it is a word
 _TURN = 70  # two digits from which on a year is one of the last century
+_LOCAL = pattern(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d(?::\d\d(?:\.\d{1,6})?)?")  # a time without a zone
 _LARGEST = 10**11  # seconds: what is larger are thousandths
 
 
@@ -53,6 +55,16 @@ def date_reader(patterns: Sequence[str], language: str) -> Callable[[str], str]:
         return next((found for reader in readers if (found := reader(text.strip()))), "")
 
     return read
+
+
+def in_zone(text: str, zone: ZoneInfo) -> str:
+    """Return a time of ISO 8601 that says no zone as one of a zone; nothing for what is none."""
+    if not _LOCAL.fullmatch(text.strip()):
+        return ""
+    try:
+        return datetime.fromisoformat(text.strip()).replace(tzinfo=zone).isoformat()
+    except ValueError:
+        return ""
 
 
 def _by_epoch(text: str) -> str:

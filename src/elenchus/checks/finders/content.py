@@ -87,6 +87,7 @@ _LIKE_FLAGS = frozenset(
 def find(survey: Survey) -> Iterator[Problem]:
     """Yield what is wrong with the content, or odd about it."""
     data, view = survey.site.dataset, survey.site.engine.view()
+    yield from survey.site.content.failures
     yield from data.problems
     yield from data.notes
     yield from _without_changes(survey)

@@ -232,11 +232,11 @@ def _leads_somewhere(survey: Survey, section: Section) -> bool:
     if len(plan.groups) > 1 or ref.type.type not in (Type.TERM, Type.ENTRY):
         return False
     schema = survey.site.definition.schema
-    name = ref.type.taxonomy or ref.type.kind
+    kinds = ref.type.kinds or tuple(schema.kinds)
     patterns = (
-        [schema.taxonomies[name].address]
+        [schema.taxonomies[ref.type.taxonomy].address]
         if ref.type.taxonomy
-        else [kind.address for kind in schema.kinds.values() if name in ("", kind.name)]
+        else [schema.kinds[name].address for name in kinds]
     )
     subject = Subject(ref.type.taxonomy)
     return any(patterns) or any(found == subject for found, _ in survey.book.by_row)

@@ -19,6 +19,7 @@ from elenchus.cli.app import (
     examples,
     known_word,
     opened,
+    refuse_old_content,
 )
 from elenchus.cli.commands._asking import (
     QUESTION,
@@ -102,6 +103,11 @@ _SqlOption = Annotated[
 ]
 
 
+_StrictOption = Annotated[
+    bool, typer.Option("--strict", help="Give no answer if a source cannot be read now.")
+]
+
+
 @app.command(
     short_help=__doc__,
     epilog=examples(
@@ -127,6 +133,7 @@ def ask(
     sql: _SqlOption = False,
     show_fields: _ShowOption = "",
     for_spreadsheet: _SpreadsheetOption = False,
+    strict: _StrictOption = False,
 ) -> None:
     """Answer a question about the site's entries or terms, or show a listing."""
     import elenchus
@@ -139,6 +146,8 @@ def ask(
     if sql and (chart or overlap or output != "table"):
         raise typer.BadParameter("--sql shows no answer: it goes without --format, --chart and --overlap")
     asked = opened(site, at, no_index=no_index, edits=edits, on=on)
+    if strict:
+        refuse_old_content(asked, "there is no answer")
     shown = [name.strip() for name in show_fields.split(",") if name.strip()]
 
     def answered(site: Site) -> Answer:

@@ -6,7 +6,7 @@ from typing import Annotated, Optional
 
 import typer
 
-from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app, examples, opened
+from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app, examples, opened, refuse_old_content
 
 __all__ = ["weave"]
 
@@ -48,6 +48,7 @@ def weave(
     if not files:
         raise typer.BadParameter("name the files to be woven, or --style alone")
     here = opened(site, at, no_index=no_index, writes=not only_check)
+    refuse_old_content(here, "nothing is written")
     found = woven(Renderer(here), files_of(files))
     for each in found:
         if each.changes and not only_check:

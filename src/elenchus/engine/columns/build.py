@@ -18,7 +18,7 @@ from elenchus.engine.columns.recordtable import Intake
 from elenchus.engine.columns.sheet import Sheet, WrittenDates
 from elenchus.engine.columns.strings import ranks_of
 from elenchus.errors import Place, Problem
-from elenchus.frozen import Frozen, knowing
+from elenchus.frozen import Frozen, knowing, member
 from elenchus.schema.conform import unparted_names
 from elenchus.schema.convert import Moment, Unfit, convert
 from elenchus.schema.terms import arrange, gather
@@ -35,7 +35,7 @@ if TYPE_CHECKING:
     from elenchus.engine.columns.recordtable import RecordTable
     from elenchus.schema.record import Record
     from elenchus.schema.taxonomy import Taxonomy
-    from elenchus.schema.terms import TermRow
+    from elenchus.schema.terms import OwnName, TermRow
     from elenchus.schema.types import Schema, TaxonomyRules
 
 __all__ = ["Since", "assemble", "build"]
@@ -49,11 +49,13 @@ class Since(Frozen):
     """What is known of records already.
 
     ``live`` is a mask over them: others are left out. ``before`` is a dataset of the first of them, under the
-    same schema, from which is taken what still holds.
+    same schema, from which is taken what still holds. ``own_names`` are those of terms in databases, by
+    taxonomy and by what content calls them.
     """
 
     live: NDArray[np.bool_]
     before: Dataset | None = None
+    own_names: Mapping[str, Mapping[str, OwnName]] = member(default_factory=dict)
 
 
 def build(
@@ -78,7 +80,8 @@ def assemble(
     """Return the dataset of what is written under a schema.
 
     ``terms`` gives the rows of the taxonomies whose terms a file defines; the others are made of the
-    terms that content uses. Values that do not fit are missing in the dataset and stand in its
+    terms that content uses, with the slugs and ids
+    that databases have for some. Values that do not fit are missing in the dataset and stand in its
     problems, after those that the caller already has.
     """
     before = since.before if since else None
@@ -106,8 +109,9 @@ def assemble(
         known=_known(before, sheet) if before else {},
         notes=list(sheet.notes),
     )
+    own = since.own_names if since else {}
     for rules in schema.taxonomies.values():
-        draft.taxonomies[rules.name] = _taxonomy(draft, rules, terms.get(rules.name))
+        draft.taxonomies[rules.name] = _taxonomy(draft, rules, terms.get(rules.name), own.get(rules.name, {}))
     return _filled(draft, id_rank)
 
 
@@ -172,12 +176,12 @@ def _cut(draft: Draft, columns: Mapping[tuple[str, FieldType], Column], members:
     place = draft.sheet.place_of(draft.record(first), "parent")
     problem = Problem("parent-cycle", message, hint, place=place)
     draft.problems.append(problem)
-    for member in members:
-        text = as_text(draft.sheet.value(draft.record(member), "parent"))
-        draft.misfits.append(Misfit(member, "parent", text, problem))
+    for entry in members:
+        text = as_text(draft.sheet.value(draft.record(entry), "parent"))
+        draft.misfits.append(Misfit(entry, "parent", text, problem))
         for (name, kind), column in columns.items():
             if name == "parent" and kind.type is Type.ENTRY and isinstance(column, Numbers):
-                column.valid[member] = False
+                column.valid[entry] = False
 
 
 def _in_order(problems: Iterable[Problem]) -> list[Problem]:
@@ -229,10 +233,12 @@ def _undeclared(schema: Schema, sheet: Sheet) -> dict[str, dict[str, bool]]:
     return {kind: {name: name in many for name in sorted(names)} for kind, names in found.items()}
 
 
-def _taxonomy(draft: Draft, rules: TaxonomyRules, defined: Sequence[TermRow] | None) -> Taxonomy:
+def _taxonomy(
+    draft: Draft, rules: TaxonomyRules, defined: Sequence[TermRow] | None, own: Mapping[str, OwnName]
+) -> Taxonomy:
     """Return a taxonomy from the rows of its file, or else from what content uses."""
     if defined is None:
-        made, notes = gather(rules, _terms_used(draft, rules.name))
+        made, notes = gather(rules, _terms_used(draft, rules.name), own)
         draft.notes.extend(notes)
         return made
     found, problems = arrange(rules, defined)

@@ -269,21 +269,20 @@ class Dataset(Working):
         hidden = frozenset() if now is None else self.hidden_terms(taxonomy, now)
         return self.taxonomies[taxonomy].suggest(name, hidden)
 
-    def entries_called(self, name: str, kind: str = "") -> list[str]:
+    def entries_called(self, name: str, kinds: Sequence[str] = ()) -> list[str]:
         """See :class:`Catalog`."""
-        return [self.entries.ids[row] for row in self.find_entry(name, kind)]
+        return [self.entries.ids[row] for row in self.find_entry(name, kinds)]
 
-    def entries_near(self, name: str, kind: str, now: int | None) -> tuple[str, ...]:
+    def entries_near(self, name: str, kinds: Sequence[str], now: int | None) -> tuple[str, ...]:
         """See :class:`Catalog`."""
         opens, closes = self.entries.opens, self.entries.closes
         known = (
             each
             for each, row in self.entries.names.items()
-            if (not kind or self.kind_of(row) == kind) and (now is None or opens[row] <= now < closes[row])
+            if (not kinds or self.kind_of(row) in kinds) and (now is None or opens[row] <= now < closes[row])
         )
         return nearest(name, known)
 
-    def find_entry(self, name: str, kind: str = "") -> list[int]:
-        """Return the rows that an id, slug or kind/slug may mean, of one kind where it is given."""
-        rows = self.entries.names.find(fold(name.strip()))
-        return [row for row in rows if not kind or self.kind_of(row) == kind]
+    def find_entry(self, name: str, kinds: Sequence[str] = ()) -> list[int]:
+        """Return the rows that an id, slug or kind/slug may mean, of some kinds if these are given."""
+        return self.entries.names.find(fold(name.strip()), kinds)

@@ -16,6 +16,7 @@ from elenchus.engine.columns.sheet import WrittenDates
 from elenchus.errors import About, Edit, Problem
 from elenchus.frozen import Frozen, member
 from elenchus.schema.convert import RENAMED, Unfit
+from elenchus.schema.identity import name_in_kind
 from elenchus.schema.types import Field, FieldType, Type
 from elenchus.values.addresses import given_href, href_maker
 from elenchus.values.kept import cached_property
@@ -335,7 +336,9 @@ def _addresses(draft: Draft, kind: FieldType) -> Texts:
     made: list[str] = [""] * len(words)
     if any(rules.address for rules in draft.schema.kinds.values()):
         made = [
-            makers[at]({"slug": slug, "kind": kinds[at], "id": name}) if at >= 0 else ""
+            makers[at]({"slug": slug, "kind": kinds[at], "id": name_in_kind(name, kinds[at])})
+            if at >= 0
+            else ""
             for at, slug, name in zip(words, slugs, ids, strict=True)
         ]
     # Of all records, since one that is left out now may be an entry the next time.

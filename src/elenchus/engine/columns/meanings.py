@@ -63,16 +63,15 @@ class Meanings(NamedTuple):
 
     def _entry(self, name: str, wanted: Field) -> int:
         """Return the row of the one entry that a name means."""
-        names, kind = self.names, wanted.type.kind
-        number = list(names.kind_names).index(kind) if kind else -1
-        rows = [row for row in names.find(fold(name)) if number < 0 or names.kinds[row] == number]
+        names, kinds = self.names, wanted.type.kinds
+        rows = names.find(fold(name), kinds)
         if len(rows) == 1:
             return rows[0]
         if rows:
             raise Unfit.of(several_entries(name, [names.ids[row] for row in rows]))
-        near = self._nearest(kind, name, lambda: nearest(name, _slugs_of(names, number)))
+        near = self._nearest(", ".join(kinds), name, lambda: nearest(name, _slugs_of(names, kinds)))
         is_person = wanted == CORE_FIELDS["author"]  # which nobody declared to be an entry of some kind
-        raise Unfit.of(unknown_entry(name, kind, near, _BY_NAME if is_person else ""))
+        raise Unfit.of(unknown_entry(name, kinds, near, _BY_NAME if is_person else ""))
 
     def _nearest(self, where: str, name: str, find: Callable[[], Sequence[str]]) -> Sequence[str]:
         """Return the names that come near a wrong one: looked for once a name, and for so many names only.
@@ -86,7 +85,10 @@ class Meanings(NamedTuple):
         return self.near[where, name]
 
 
-def _slugs_of(names: EntryNames, kind: int) -> Iterable[str]:
-    """Return the slugs of the entries of a kind, of all for -1."""
-    records = names.records if kind < 0 else names.records[names.kinds == kind]
-    return names.slug_texts.texts.at(records)
+def _slugs_of(names: EntryNames, kinds: Sequence[str]) -> Iterable[str]:
+    """Return the slugs of the entries of some kinds, of all for none."""
+    texts = names.slug_texts.texts.at(names.records)
+    if not kinds:
+        return texts
+    numbers = {number for number, kind in enumerate(names.kind_names) if kind in kinds}
+    return [text for text, kind in zip(texts, names.kinds.tolist(), strict=True) if kind in numbers]

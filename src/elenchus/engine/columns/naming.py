@@ -64,23 +64,27 @@ class EntryNames:
         row = int(self.row_of_code[code]) if code >= 0 else -1
         return row if row >= 0 and self.id_texts.texts[int(self.records[row])] == name else -1
 
-    def find(self, folded: str) -> list[int]:
-        """Return the rows that a folded name may mean."""
+    def find(self, folded: str, wanted: Sequence[str] = ()) -> list[int]:
+        """Return the rows that a folded name may mean, of some kinds if these are given."""
+        numbers = {number for number, kind in enumerate(self.kind_names) if kind in wanted or not wanted}
         code = self.id_texts.find(folded)
-        if code >= 0 and (row := int(self.row_of_code[code])) >= 0:
+        row = int(self.row_of_code[code]) if code >= 0 else -1
+        if row >= 0 and int(self.kinds[row]) in numbers:
             return [row]
         found = set(self._with_slug(folded))
         for number, kind in enumerate(self.kind_names):
             start = f"{fold(kind)}/"
             if folded.startswith(start):
                 found |= {row for row in self._with_slug(folded[len(start) :]) if self.kinds[row] == number}
-        return sorted(found) or self._with_number(folded)
+        found = {row for row in found if int(self.kinds[row]) in numbers}
+        return sorted(found) or self._with_number(folded, numbers)
 
-    def _with_number(self, folded: str) -> list[int]:
-        """Return the rows of all kinds that a number tells apart from others of their kind."""
+    def _with_number(self, folded: str, kinds: set[int]) -> list[int]:
+        """Return the rows of some kinds that a number tells apart from others of their kind."""
         if not (folded.isascii() and folded.isdigit()):
             return []
-        codes = [self.id_texts.find(f"{fold(kind)}/{folded}") for kind in self.kind_names]
+        names = [fold(self.kind_names[number]) for number in sorted(kinds)]
+        codes = [self.id_texts.find(f"{name}/{folded}") for name in names]
         rows = (int(self.row_of_code[code]) for code in codes if code >= 0)
         return sorted(row for row in rows if row >= 0)
 

@@ -409,8 +409,8 @@ class Workshop(Frozen):
         """Return the entries that a field may refer to: as a parent neither itself nor what lies below it."""
         entries = self.data.entries
         found: Mask = np.ones(len(entries), np.bool_)
-        if field.type.kind:
-            found &= entries.kinds == self.data.kind_names.index(field.type.kind)
+        if field.type.kinds:
+            found &= self.data.of_kinds(field.type.kinds)
         if field.name == "parent":
             low, high = entries.ancestry.numbers[self.row], entries.ancestry.ends[self.row]
             found &= (entries.ancestry.numbers < low) | (entries.ancestry.numbers >= high)
