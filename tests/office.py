@@ -128,4 +128,8 @@ def fill(connection: Any, server: str, rows: Office) -> None:
         ]
         marks = ", ".join([mark] * len(values[0]))
         cursor.executemany(f"INSERT INTO office_{name} VALUES ({marks})", values)
+    if server == "postgresql":
+        for name in ("person", "item", "word", "detail", "remark", "log"):
+            table = f"office_{name}"
+            cursor.execute(f"SELECT setval(pg_get_serial_sequence('{table}', 'id'), MAX(id)) FROM {table}")
     connection.commit()

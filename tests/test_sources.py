@@ -28,6 +28,7 @@ import elenchus
 import formats
 import servers
 from conftest import Run, Write, cases
+from elenchus.checks.run import check_site
 from elenchus.errors import About
 from elenchus.sources._guarded import Guard
 from elenchus.sources._tables import Shape
@@ -409,7 +410,7 @@ def told_of(folder: Path, *, index: bool) -> tuple[Any, list[str]]:
     site = elenchus.open_site(folder, index=index)
     rows = elenchus.ask(site, "where title is set or weight is set or topic is set order by id").rows
     shown = [(row.id, row["title"], row["weight"], row["topic"]) for row in rows]
-    return shown, [str(each) for each in site.dataset.problems]
+    return shown, [str(each) for each in (*site.content.failures, *site.dataset.problems)]
 
 
 def changed(database: sqlite3.Connection, keys: list[Any], draw: random.Random, now: str) -> None:
@@ -639,20 +640,20 @@ BREAKING_OUT = [
 
 @pytest.mark.parametrize("name", SERVERS)
 def test_queries_that_break_out(
-    tmp_path_factory: pytest.TempPathFactory, make_site: Write, name: str, monkeypatch: pytest.MonkeyPatch
+    tmp_path_factory: pytest.TempPathFactory, make_site: Write, name: str
 ) -> None:
     """A query of a site is one statement that reads, whatever its text, and it does not take for ever."""
     sleep = {"postgresql": "pg_sleep(99)", "mariadb": "sleep(99)"}[name]
-    monkeypatch.setattr("elenchus.sources._connection._LONGEST", 1)
     with getattr(servers, name)(servers.home(tmp_path_factory)) as (url, connect):
         with connect() as owner, owner.cursor() as cursor:
             cursor.execute("CREATE TABLE things (id integer primary key)")
             cursor.execute("INSERT INTO things VALUES (1)")
         where = url.replace("reader@", "owner@" if name == "postgresql" else "reader@")
         for query in (*BREAKING_OUT, f"select id, {sleep} from things"):
-            text = f'[site]\n[sources.things]\nread = "database"\nurl = "{where}"\npassword_from = "BAY_PASSWORD"\nquery = "{query}"\nkind = "thing"\n[kinds.thing]\n'
-            problems = make_site({"elenchus.toml": text}).dataset.problems
-            assert [each.code for each in problems] == ["unreadable-database"], query
+            text = f'[site]\n[sources.things]\nread = "database"\nurl = "{where}"\npassword_from = "BAY_PASSWORD"\nquery = "{query}"\nkind = "thing"\ntimeout = 1\n[kinds.thing]\n'
+            with pytest.raises(elenchus.SourceError) as failed:
+                _ = make_site({"elenchus.toml": text}).dataset
+            assert [each.code for each in failed.value.problems] == ["unreadable-database"], query
         with connect() as owner, owner.cursor() as cursor:
             cursor.execute("SELECT COUNT(*) FROM things")
             assert cursor.fetchone()[0] == 1
@@ -687,9 +688,7 @@ def test_addresses_of_databases(make_site: Write, run: Run, address: str, said: 
     assert "secret" not in found.stderr
 
 
-def test_files_of_sqlite_as_they_are(
-    make_site: Write, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_files_of_sqlite_as_they_are(make_site: Write, tmp_path: Path) -> None:
     """Rows without a usable key are counted; nothing is left beside a file; an endless view comes to an end."""
     path = tmp_path / "all.db"
     with sqlite3.connect(path) as database:
@@ -712,9 +711,10 @@ def test_files_of_sqlite_as_they_are(
             "2 rows have no key that is a number or a text"
         ]
     assert sorted(each.name for each in tmp_path.iterdir()) == sorted([*before, "elenchus.toml", ".elenchus"])
-    monkeypatch.setattr("elenchus.sources._connection._LONGEST", 0.5)
-    [problem] = make_site({"elenchus.toml": text.format("endless")}).dataset.problems
-    assert "interrupted" in problem.message
+    with pytest.raises(elenchus.SourceError, match="took longer than allowed"):
+        _ = make_site(
+            {"elenchus.toml": text.replace("kind =", "timeout = 1\nkind =").format("endless")}
+        ).dataset
 
 
 @pytest.mark.parametrize(
@@ -732,7 +732,7 @@ def test_files_of_sqlite_as_they_are(
     ids=lambda text: text[:40],
 )  # fmt: skip
 def test_wrong_tables(make_site: Write, tmp_path: Path, keys: str, said: str) -> None:
-    """What a database has not is told with the nearest name, its entries are left out, and nothing is written."""
+    """What a database has not is told with the nearest name, and nothing is answered or written."""
     path = tmp_path / "all.db"
     with sqlite3.connect(path) as database:
         database.execute("CREATE TABLE things (id INTEGER PRIMARY KEY, name TEXT, changed TEXT)")
@@ -741,11 +741,18 @@ def test_wrong_tables(make_site: Write, tmp_path: Path, keys: str, said: str) ->
     database.close()
     before = path.read_bytes()
     site = f'[site]\n[sources.things]\nread = "database"\npath = "{path}"\nkind = "thing"\n{keys}\n[kinds.thing]\n[taxonomies.topic]\n'
-    data = make_site({"elenchus.toml": site}).dataset
-    [problem] = data.problems
+    with pytest.raises(elenchus.SourceError) as failed:
+        _ = make_site({"elenchus.toml": site}).dataset
+    [problem] = failed.value.problems
     assert problem.code == "unreadable-database"
     assert said in problem.message
-    assert (len(data.entries), path.read_bytes()) == (0, before)
+    assert path.read_bytes() == before
+    [found] = [
+        each
+        for each in check_site(elenchus.open_site(tmp_path)).findings
+        if each.problem.code == "unreadable-database"
+    ]
+    assert said in found.problem.message
 
 
 @pytest.mark.parametrize(

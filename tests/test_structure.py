@@ -206,7 +206,7 @@ def test_public_names() -> None:
     """The flat face of the package, name by name."""
     assert elenchus.__all__ == [
         "Answer", "Choice", "Choices", "ElenchusError", "Explanation", "FolderError", "Group", "MarkerError", "NoSuchName", "NoSuchPage", "OptionError", "Place",
-        "Problem", "QuestionError", "Row", "Site", "SiteError", "Span", "Verdict", "ask", "demo_folder", "describe",
+        "Problem", "QuestionError", "Row", "Site", "SiteError", "SourceError", "Span", "Verdict", "ask", "demo_folder", "describe",
         "find_site", "open_site", "parse", "print_question", "why", "why_entry",
     ]  # fmt: skip
     assert all(getattr(elenchus, name) for name in elenchus.__all__)

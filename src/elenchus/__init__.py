@@ -28,6 +28,7 @@ if TYPE_CHECKING:
         Problem,
         QuestionError,
         SiteError,
+        SourceError,
         Span,
     )
     from elenchus.language.parser import parse
@@ -56,6 +57,7 @@ __all__ = [
     "Row",
     "Site",
     "SiteError",
+    "SourceError",
     "Span",
     "Verdict",
     "ask",
@@ -77,7 +79,7 @@ HOMES = {
     "elenchus.plan.explanation": ("Explanation", "Verdict"),
     "elenchus.errors": (
         "ElenchusError", "FolderError", "MarkerError", "NoSuchName", "NoSuchPage", "OptionError", "Place",
-        "Problem", "QuestionError", "SiteError", "Span",
+        "Problem", "QuestionError", "SiteError", "SourceError", "Span",
     ),
     "elenchus.language.parser": ("parse",),
     "elenchus.language.printer": ("print_question",),

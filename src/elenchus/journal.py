@@ -81,8 +81,8 @@ class RowKeeper(Protocol):
     def write(self, rows: Sequence[Any]) -> None:
         """Change rows, all of them or none."""
 
-    def reverse(self, rows: Sequence[Any]) -> Sequence[Any]:
-        """Return what takes a change of rows back."""
+    def reverse(self, rows: Sequence[Any]) -> tuple[Sequence[Any], Sequence[str]]:
+        """Return what takes a change of rows back, and what cannot be since it was changed again."""
 
     def are_written(self, rows: Sequence[Any]) -> bool:
         """Say whether all rows are as a change left them; what it did only in part is taken back."""
@@ -352,13 +352,15 @@ class Journal:
     def undo(self, change: MadeChange) -> Undone:
         """Give the files of a change their old content, within :meth:`alone`, but for those changed since.
 
-        Of a change that is unfinished, files and rows that still are what they were stay so. Rows that were
-        changed since are an error, and all stays as it is.
+        Of a change that is unfinished, files and rows that still are what they were stay so. What was changed
+        since stays as it is, and is named.
         """
         unfinished, rows = self.unfinished, change.rows
         if unfinished and unfinished.number == change.number and not self.rows.are_written(rows):
             rows = ()
-        files, left = [], []
+        back, changed = self.rows.reverse(rows) if rows else ((), ())
+        files: list[FileChange] = []
+        left: list[str] = [*changed]
         for at, (path, old, new) in enumerate(change.files):
             now = _digest(self._target(path))
             if now == old:
@@ -372,14 +374,13 @@ class Journal:
             except OSError as error:
                 raise _unwritten(self.site / path, error) from None
             files.append(FileChange(path, content, before))
-        if files or rows:
-            back = self.rows.reverse(rows)
+        if files or back:
             self._write(f"undo: {change.told}", files, lambda: None, back, undoes=change.number)
         else:
             (self.folder / _PENDING).unlink(missing_ok=True)
-            if not left:
+            if not left or changed:  # rows that are not as they were left will not be so again
                 self.forget(change)
-        return Undone(replace(change, rows=rows), len(files), tuple(left))
+        return Undone(replace(change, rows=tuple(back)), len(files), tuple(left))
 
 
 def _with_digests(file: FileChange) -> tuple[str, str, str]:

@@ -179,11 +179,13 @@ def opened(
     edits: bool = False,
     on: str | None = None,
     writes: bool = False,
+    lenient: bool = False,
 ) -> Site:
     """Return the site of a folder, or the one around the working directory.
 
     With pending edits, if wanted, or asked ``on`` tables: those of its file where that is an empty text. A
-    command that ``writes`` first finishes a change in whose middle a run ended; others say that it is there.
+    ``lenient`` command reads what can be read of the databases. One that ``writes`` first finishes a change
+    in whose middle a run ended; others say that it is there.
     """
     import elenchus
     from elenchus.cli.printing import progress, show_error
@@ -195,6 +197,7 @@ def opened(
         processes=len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1,
         tell=lambda problem: show_error(notice_lines([problem])),
         progress=lambda count: progress("reading", count),
+        lenient=lenient,
     )
     folder = folder or elenchus.find_site(Path.cwd())
     tell_unfinished(folder, writes=writes)

@@ -15,11 +15,11 @@ from elenchus.files import read_whole
 from elenchus.frozen import Working
 from elenchus.index.content import reread
 from elenchus.journal import FileChange
-from elenchus.schema.convert import Unfit
+from elenchus.schema.convert import Moment, Unfit
 from elenchus.schema.edits import UneditableError
-from elenchus.schema.types import Type
 from elenchus.site.site import Site, journal_of
 from elenchus.sources import content_of, content_of_rows, editor, row_changes, text_of
+from elenchus.values.datepatterns import usual_date
 from elenchus.values.kept import cached_property
 from elenchus.values.texts import quoted
 
@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from elenchus.index.reading import Chunk
     from elenchus.journal import MadeChange
     from elenchus.schema.edits import RowChange, TermWords
-    from elenchus.schema.record import Record
+    from elenchus.schema.record import Habits, Record
     from elenchus.schema.types import Field
     from elenchus.sources import SourceSpec, UnitContent
 
@@ -163,10 +163,11 @@ def _each_once(tables: Sequence[TableChange]) -> Iterator[list[Any]]:
 
 
 def content_change(
-    site: Site, entries: Sequence[EntryChange], terms: TermWords | None = None
+    site: Site, entries: Sequence[EntryChange], terms: TermWords | None = None, *, new_terms: bool = False
 ) -> ContentChange:
     """Return what becomes of files and rows so that entries change; ``terms`` are other words for terms.
 
+    Terms that a table of terms does not have are added to it if ``new_terms`` may be.
     Raises SiteError, FolderError.
     """
     by_unit: dict[int, list[EntryChange]] = defaultdict(list)
@@ -175,7 +176,7 @@ def content_change(
     problems: list[Problem] = []
     files, units = [], []
     paths = site.content.found.units.seen.paths
-    tables = list(_tables(site, entries, problems, terms))
+    tables = list(_tables(site, entries, problems, terms, new_terms=new_terms))
     for unit, mine in by_unit.items():
         if mine[0].source.table:
             continue
@@ -192,7 +193,12 @@ def content_change(
 
 
 def _tables(
-    site: Site, entries: Sequence[EntryChange], problems: list[Problem], terms: TermWords | None
+    site: Site,
+    entries: Sequence[EntryChange],
+    problems: list[Problem],
+    terms: TermWords | None,
+    *,
+    new_terms: bool,
 ) -> Iterator[TableChange]:
     """Yield the tables of databases in which entries change; add what keeps them from that."""
     for spec in site.definition.sources:
@@ -200,7 +206,7 @@ def _tables(
         if mine:
             try:
                 edits = [entry.edit for entry in mine]
-                rows = row_changes(spec, site.definition.folder, edits, terms)
+                rows = row_changes(spec, site.definition.folder, edits, terms, new_terms=new_terms)
             except UneditableError as error:
                 message = f"it cannot be changed here: {error}"
                 problems.append(Problem("not-changed", message, error.hint, place=Place(spec.name)))
@@ -250,7 +256,10 @@ def _compared(
     wanted = {each.field: each.after for each in entry.fields} if entry else {}
     for name, texts in wanted.items():
         found = texts_of(other, name, fields.get(name), whole_names(data, fields.get(name)))
-        if found != list(texts) and not _mean_the_same(data, fields.get(name), found, texts):
+        is_row = entry is not None and entry.source.table is not None
+        if found != list(texts) and not (
+            is_row and _mean_the_same(data, fields.get(name), other.habits, found, texts)
+        ):
             said = ", ".join(found) or "nothing"
             yield _unclear(one.place, f"{name} would say {quoted(said)}, not {quoted(', '.join(texts))}")
     for name in (one.values.keys() | other.values.keys()) - wanted.keys() - _moving(entry):
@@ -258,14 +267,27 @@ def _compared(
             yield _unclear(one.place, f"{name} would change as well")
 
 
-def _mean_the_same(data: Dataset, field: Field | None, one: Sequence[str], other: Sequence[str]) -> bool:
-    """Say whether yes or no is written in two ways, as 1 of a table of a database."""
-    if field is None or field.type.type is not Type.YESNO:
+def _mean_the_same(
+    data: Dataset, field: Field | None, habits: Habits, one: Sequence[str], other: Sequence[str]
+) -> bool:
+    """Say whether a table writes the same in another way: a column has its own form, rows no order."""
+    if field is None:
         return False
-    meanings = meanings_of(data)
+    if field.type.many and sorted(one) == sorted(other):
+        return True
+    meanings, usual = meanings_of(data), usual_date(habits)
     with suppress(Unfit):
-        return [meanings.key(text, field) for text in one] == [meanings.key(text, field) for text in other]
+        keys = []
+        for texts in (one, other):
+            told = [usual(text) if field.type.type.is_date else text for text in texts]
+            keys.append(sorted(_comparable(meanings.key(text, field)) for text in told))
+        return keys[0] == keys[1]
     return False
+
+
+def _comparable(key: Any) -> Any:
+    """Return a key as it is compared: of a date, the instant at which it begins."""
+    return key.start if isinstance(key, Moment) else key
 
 
 def _moving(entry: EntryChange | None) -> set[str]:

@@ -7,10 +7,13 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from elenchus.editing.spellings import Spellings, texts_of, whole_names
 from elenchus.editing.states import status_written, yes_or_no_written
 from elenchus.errors import OptionError, Problem
+from elenchus.index.content import reread
 from elenchus.schema.conform import flags_of
 from elenchus.schema.convert import Unfit
 from elenchus.schema.edits import EntryEdit, NewValue, Sort
 from elenchus.schema.types import STATUSES, Field, FieldType, Type
+from elenchus.site.site import Site
+from elenchus.sources import unit_contents
 from elenchus.values.numberpatterns import written_like
 from elenchus.values.texts import nearest, quoted
 
@@ -20,10 +23,17 @@ if TYPE_CHECKING:
     from elenchus.asking.query import Query
     from elenchus.editing.assignments import Assignment
     from elenchus.schema.record import Record
-    from elenchus.site.site import Site
-    from elenchus.sources import SourceSpec
+    from elenchus.sources import SourceSpec, UnitContent
 
-__all__ = ["SORTS", "EntryChange", "FieldChange", "entries_of", "entry_change", "entry_changes"]
+__all__ = [
+    "SORTS",
+    "EntryChange",
+    "FieldChange",
+    "entries_of",
+    "entry_change",
+    "entry_changes",
+    "with_fresh_rows",
+]
 
 _GIVEN = {
     "id": "others refer to it by that",
@@ -75,6 +85,33 @@ def entries_of(query: Query) -> list[str]:
         hint = "Name a kind: from sighting where …. elenchus rename-term changes a term."
         raise OptionError([Problem("no-entries", message, hint)])
     return list(dict.fromkeys(query.ids()))
+
+
+def with_fresh_rows(site: Site, ids: Sequence[str]) -> Site:
+    """Return a site with the rows of databases near some entries read again, if they are otherwise by now.
+
+    A row that did not say that it was changed would else look as if this change had changed it.
+    Raises SourceError.
+    """
+    found, names = site.content.found, site.dataset.entries.names
+    units = found.units
+    wanted = {units.unit_of(int(names.records[names.row(name)])) for name in ids}
+    fresh: dict[int, UnitContent] = {}
+    for number, spec in enumerate(site.definition.sources):
+        mine = (
+            sorted(unit for unit in wanted if int(units.seen.sources[unit]) == number) if spec.table else []
+        )
+        contents = unit_contents(spec, site.definition.folder, [units.seen.paths[unit] for unit in mine])
+        fresh |= {
+            unit: content
+            for unit, content in zip(mine, contents, strict=True)
+            if content.digest != int(units.digests[unit])
+        }
+    if not fresh:
+        return site
+    ordered = dict(sorted(fresh.items()))
+    chunk = reread(found, site.content.wanted, ordered)
+    return Site(site.content.with_units(list(ordered), chunk), site.clock)
 
 
 def entry_changes(site: Site, ids: Sequence[str], assignments: Sequence[Assignment]) -> list[EntryChange]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from datetime import datetime
 from functools import partial
 from threading import Thread
@@ -55,7 +56,7 @@ class _State:
 
     def __init__(self, wanted: Wanted, kept: KeptIndex | None, failed: Mapping[int, Problem]) -> None:
         self.wanted = wanted
-        self.kept = kept if kept and kept.meta["sources"] == digest_of_sources(wanted.specs) else None
+        self.kept = kept
         before = self.kept.units.seen if self.kept else None
         self.seen = scan(wanted.specs, wanted.folder, before, failed)
         self.number = (
@@ -172,14 +173,13 @@ def _content(wanted: Wanted, work: Work, kept: KeptIndex | None) -> Found:
     A database is read whole or not at all: of one that fails in the middle it has what was read before.
     """
     failed: dict[int, Problem] = {}
+    kept = kept if kept and kept.meta["sources"] == digest_of_sources(wanted.specs) else None
     while True:
-        known = kept
         try:
             state = _State(wanted, kept, failed)
-            known = state.kept
             return _with_failures(_read(state, work), state, work)
         except UnreachableError as error:
-            if known is None or error.source in failed:
+            if (kept is None or error.source in failed) and not work.lenient:
                 hint = "Nothing of it was read before, so there is no answer."
                 raise SourceError([replace(error.problem, advice=hint)]) from None
             failed[error.source] = error.problem
@@ -187,13 +187,18 @@ def _content(wanted: Wanted, work: Work, kept: KeptIndex | None) -> Found:
 
 def _with_failures(found: Found, state: _State, work: Work) -> Found:
     """Return content with the failures of sources, which are told."""
-    if not state.seen.failures or state.kept is None:
+    if not state.seen.failures:
         return found
+    if state.kept is None:
+        return found._replace(failures=list(state.seen.failures.values()))
     read = datetime.fromtimestamp((state.kept.folder / ROOT).stat().st_mtime, state.wanted.zone)
     hint = f"Its entries are those of the last whole read, {read:%Y-%m-%d %H:%M}."
     failures = [replace(each, advice=hint) for each in state.seen.failures.values()]
-    for message in dict.fromkeys(each.message for each in failures):
-        names = ", ".join(str(each.place) for each in failures if each.message == message)
+    by_message: dict[str, list[Problem]] = defaultdict(list)
+    for each in failures:
+        by_message[each.message].append(each)
+    for message, group in by_message.items():
+        names = ", ".join(str(each.place) for each in group)
         if work.tell:
             work.tell(Problem(failures[0].code, f"{names}: {message}", hint))
     return found._replace(failures=failures)
@@ -306,11 +311,18 @@ class Facts(NamedTuple):
 
 
 def facts_of(wanted: Wanted) -> Facts | None:
-    """Return what is to be told of a site's index, None where there is none that can be used."""
+    """Return what is to be told of a site's index, None where there is none that can be used.
+
+    Raises SourceError.
+    """
     kept, _ = opened(wanted.folder)
     if kept is None:
         return None
-    state = _State(wanted, kept, {})
+    is_same = kept.meta["sources"] == digest_of_sources(wanted.specs)
+    try:
+        state = _State(wanted, kept if is_same else None, {})
+    except UnreachableError as error:
+        raise SourceError([error.problem]) from None
     gone = len(kept.units.seen.paths) - int(np.count_nonzero(state.number >= 0))
     changed = int(np.count_nonzero(state.changed)) + gone
     files = f"{changed} files have changed" if changed != 1 else "1 file has changed"

@@ -148,8 +148,8 @@ def scan(
         source = sources.source(spec.read)
         looks_back = before is not None and not (source.SUFFIXES and spec.paths)  # of files nothing is kept
         known = before.of(number) if before and looks_back else None
-        if known and number in failures:
-            found = known
+        if number in failures:
+            found = known or Scan([], array("q"), [])
         else:
             try:
                 found = source.scan(spec, folder, known)

@@ -18,6 +18,7 @@ __all__ = ["Work"]
 class Work(Frozen):
     """How content is read.
 
+    A ``lenient`` reader takes a database that cannot be read, and never was, for one without entries.
     ``processes`` may be several only where the program is our own: each begins by running its main module
     again. ``tell`` gets the notice of an index that could not be used; ``progress`` gives for a number of
     units what is to be called for each of them. ``aside`` says that the index is written by a thread of its
@@ -29,3 +30,4 @@ class Work(Frozen):
     tell: Callable[[Problem], object] | None = None
     progress: Callable[[int], AbstractContextManager[Callable[[], None]]] | None = None
     aside: bool = False
+    lenient: bool = False

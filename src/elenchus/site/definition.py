@@ -129,7 +129,7 @@ def read_definition(folder: Path) -> Definition:
         zone=zone,
         clock=_read_clock(file, site["clock"], zone),
         sources=tuple(
-            read_source(file, name, folder, site["language"], names)
+            read_source(file, name, folder, (site["language"], site["timezone"]), names)
             for name in tables_below(file, ("sources",))
         ),
         schema=schema,

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from elenchus.errors import FolderError, Problem
 from elenchus.schema.edits import RowChange
 from elenchus.site.definition import read_definition
-from elenchus.sources import are_rows_written, write_rows
+from elenchus.sources import are_rows_written, rows_back, write_rows
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -36,13 +36,25 @@ class SiteRows:
                 write_rows(spec, self.folder, group)
             except OSError as error:
                 for earlier, written in reversed(done):
-                    write_rows(earlier, self.folder, self.reverse(written))
+                    write_rows(earlier, self.folder, [row.reverse for row in reversed(written)])
                 raise _unwritten(spec, error) from None
             done.append((spec, group))
 
-    def reverse(self, rows: Sequence[Any]) -> list[RowChange]:
-        """Return what takes a change of rows back, in the order for that."""
-        return [row.reverse for row in reversed(_changes(rows))]
+    def reverse(self, rows: Sequence[Any]) -> tuple[list[RowChange], list[str]]:
+        """Return what takes a change of rows back, in the order for that, and what was changed since.
+
+        Each of these is told by its row, with what stands there now and what the change left.
+        """
+        back: list[RowChange] = []
+        left: list[str] = []
+        for spec, group in reversed(self._by_source(_changes(rows))):
+            try:
+                mine, others = rows_back(spec, self.folder, group)
+            except OSError as error:
+                raise _unwritten(spec, error) from None
+            back += mine
+            left += [_told(change, now) for change, now in others]
+        return back, left
 
     def are_written(self, rows: Sequence[Any]) -> bool:
         """Say whether all rows are as a change left them; what it did only in part is taken back."""
@@ -55,7 +67,7 @@ class SiteRows:
             written += group if is_written else []
             others = others or not is_written
         if others:
-            self.write(self.reverse(written))
+            self.write([row.reverse for row in reversed(written)])
         return not others
 
     def _by_source(self, rows: Sequence[RowChange]) -> list[tuple[SourceSpec, list[RowChange]]]:
@@ -76,6 +88,17 @@ def _unwritten(spec: SourceSpec, error: OSError) -> FolderError:
     message = f"the database of {spec.name} cannot be changed ({error.strerror or error})"
     hint = "Let it be changed from here, and run the command again: it shows the rows as they are then."
     return FolderError([Problem("cannot-write", f"{message}, so nothing was changed", hint)])
+
+
+def _told(change: RowChange, now: Any) -> str:
+    """Return a row that somebody changed since, with both values."""
+    row = ", ".join(f"{name} {value}" for name, value in change.where.items() if value is not None)
+    place = f"{change.table}, {row}"
+    if not change.column:
+        return f"{place}: there are {now or 0} such rows, and this change left {change.after or 0}"
+    if now is None and change.after is not None:
+        return f"{place}: {change.column} is empty or the row is gone, and this change left {change.after}"
+    return f"{place}: {change.column} is {now}, and this change left {change.after}"
 
 
 def _changes(rows: Sequence[Any]) -> list[RowChange]:

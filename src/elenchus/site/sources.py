@@ -36,11 +36,11 @@ _OF_FILES = ("markdown", "html")  # an entry a file
 
 
 def read_source(
-    file: TomlFile, name: str, folder: Path, language: str, names: tuple[str, ...] = ()
+    file: TomlFile, name: str, folder: Path, usual: tuple[str, str], names: tuple[str, ...] = ()
 ) -> SourceSpec:
     """Return one source; its format must be one that we have and its folder must be there.
 
-    ``names`` are those of declared fields and taxonomies.
+    ``usual`` are the language and the zone of the site, ``names`` those of declared fields and taxonomies.
     """
     path = ("sources", name)
     found = file.known(path, SOURCE)
@@ -80,7 +80,7 @@ def read_source(
         outside=found["outside"],
         names=names,
         every=_read_every(file, (*path, "fetch_every"), found["fetch_every"]),
-        table=_read_table(file, path, found) if found["read"] == "database" else None,
+        table=_read_table(file, path, found, usual[1]) if found["read"] == "database" else None,
         bodies=found["bodies"],
         titles="" if found["titles"] == "text" else found["titles"],
         texts="" if found["texts"] == "text" else found["texts"],
@@ -88,7 +88,7 @@ def read_source(
         name_links=found["name_links"],
         edits=found["edits"],
         records=_read_records(file, (*path, "records"), found["records"]),
-        habits=_read_habits(file, path, found, flags, language),
+        habits=_read_habits(file, path, found, flags, usual[0]),
     )
 
 
@@ -148,7 +148,7 @@ def _read_encoding(file: TomlFile, path: tuple[str, ...], name: str) -> str:
     return found.name if found else ""
 
 
-def _read_table(file: TomlFile, path: tuple[str, ...], found: Written) -> TableSpec:
+def _read_table(file: TomlFile, path: tuple[str, ...], found: Written, zone: str) -> TableSpec:
     """Return what is read of a database; a password has no place in a site file."""
     if has_password(found["url"]):
         name = f"{path[-1].upper()}_PASSWORD"
@@ -172,6 +172,7 @@ def _read_table(file: TomlFile, path: tuple[str, ...], found: Written) -> TableS
         extras = ExtrasSpec(**{name: told[name] for name in (*names, "where")})
     plain = ("url", "url_from", "password_from", "table", "query", "prefix", "key", "updated", "zone")
     named = {name: found[name] for name in plain}
+    named["zone"] = named["zone"] or zone
     named["timeout"] = _read_timeout(file, (*path, "timeout"), found["timeout"])
     named["where"] = _read_conditions(file, (*path, "where"), found["where"])
     return TableSpec(**named, terms=tuple(terms), extras=extras, writable=found["writable"])

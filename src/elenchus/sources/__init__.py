@@ -10,9 +10,9 @@ from __future__ import annotations
 import pkgutil
 from functools import cache
 from importlib import import_module
-from typing import TYPE_CHECKING, NamedTuple, Protocol, TypeAlias, cast
+from typing import TYPE_CHECKING, Any, NamedTuple, Protocol, TypeAlias, cast
 
-from elenchus.errors import Problem
+from elenchus.errors import Problem, SourceError
 from elenchus.frozen import Frozen, member
 from elenchus.schema.record import Habits, Record, RowBatch
 from elenchus.sources._connection import connected, refusals
@@ -29,7 +29,8 @@ __all__ = [
     "FILE_PARTS", "LEFT_OUT", "MOST_KEYS", "Editor", "ExtrasSpec", "Item", "Reader", "Scan", "Source",
     "SourceSpec", "TableSpec", "TermsSpec", "UnitContent", "UnreachableError", "are_rows_written",
     "below", "below_site", "connected", "content_of", "content_of_rows", "edit_beside", "editor", "names",
-    "only_read", "refusals", "row_changes", "source", "table_lines", "text_of", "write_rows",
+    "only_read", "refusals", "row_changes", "rows_back", "source", "table_lines", "text_of", "unit_contents",
+    "write_rows",
 ]  # fmt: skip
 
 LEFT_OUT = "Its entries are left out."
@@ -264,15 +265,46 @@ def content_of_rows(
 
 
 def row_changes(
-    spec: SourceSpec, root: Path, edits: Sequence[EntryEdit], terms: TermWords | None = None
+    spec: SourceSpec,
+    root: Path,
+    edits: Sequence[EntryEdit],
+    terms: TermWords | None = None,
+    *,
+    new_terms: bool = False,
 ) -> list[RowChange]:
     """Return what is to become of the rows of a table so that entries change.
 
-    ``terms`` are other words for terms, where the database has a table of these. Raises UneditableError.
+    ``terms`` are other words for terms, where the database has a table of these; to that, ``new_terms`` are
+    added if they may be. Raises UneditableError.
     """
     from elenchus.sources._table_edit import row_changes
 
-    return row_changes(spec, root, edits, terms)
+    return row_changes(spec, root, edits, terms, new_terms=new_terms)
+
+
+def rows_back(
+    spec: SourceSpec, root: Path, changes: Sequence[RowChange]
+) -> tuple[list[RowChange], list[tuple[RowChange, Any]]]:
+    """Return what takes changes of rows back, and those that cannot be, with what stands there now.
+
+    Raises OSError.
+    """
+    from elenchus.sources._table_edit import rows_back
+
+    return rows_back(spec, root, changes)
+
+
+def unit_contents(spec: SourceSpec, root: Path, units: Sequence[str]) -> list[UnitContent]:
+    """Return what units of a source hold now. Raises SourceError."""
+    from contextlib import closing
+
+    if not units:
+        return []
+    with closing(source(spec.read).reader(spec, root, units)) as reader:
+        try:
+            return [reader.content(unit) for unit in units]
+        except UnreachableError as error:
+            raise SourceError([error.problem]) from None
 
 
 def write_rows(spec: SourceSpec, root: Path, changes: Sequence[RowChange]) -> None:

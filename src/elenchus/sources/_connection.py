@@ -136,9 +136,12 @@ def _engine(spec: SourceSpec, root: Path, mode: str) -> Engine:
             found = sqlite3.connect(address, uri=True, timeout=_PATIENCE, check_same_thread=False)
             watch = _Watch(_longest(spec))
             found.set_progress_handler(watch.is_too_long, _STEPS)
+            found.isolation_level = None  # else what a savepoint holds would be written at its end
             return found
 
-        return sqlalchemy.create_engine("sqlite://", creator=opened, poolclass=NullPool)
+        engine = sqlalchemy.create_engine("sqlite://", creator=opened, poolclass=NullPool)
+        sqlalchemy.event.listen(engine, "begin", lambda connection: connection.exec_driver_sql("BEGIN"))
+        return engine
     url = _url_of(spec)
     arguments: dict[str, Any] = {"connect_timeout": _PATIENCE}
     if url.get_backend_name() == "mysql":

@@ -11,6 +11,7 @@ from elenchus.errors import did_you_mean
 from elenchus.sources import TableSpec
 from elenchus.sources._blocks import without_markup
 from elenchus.sources._keys import is_omitted
+from elenchus.values.kept import cached_property
 from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
@@ -25,6 +26,7 @@ __all__ = ["Shape"]
 _PART = 10_000  # rows that are taken at once while all are looked at
 _IN = 500  # keys that one question names
 _SHOWN = 20  # names that a message lists
+_SORTS = {"date": "Date", "yesno": "Boolean", "whole": "Integer", "real": "Numeric", "json": "JSON"}
 _DEEPEST = 50  # terms below one another
 
 
@@ -159,6 +161,41 @@ class Shape:
             self.checked(each, known, f"{self.table.prefix}{table}")
         return _Side(self.narrowed(table, where), entry, columns, terms)
 
+    @cached_property
+    def types(self) -> dict[str, tuple[str, bool]]:
+        """The sort of values that each column of the table takes, and whether it may have none."""
+        return self.types_of(f"{self.table.prefix}{self.table.table}")
+
+    def types_of(self, table: str) -> dict[str, tuple[str, bool]]:
+        """Return the sorts of values of the columns of a table, by its whole name."""
+        from sqlalchemy import inspect
+
+        schema, _, name = table.rpartition(".")
+        told = inspect(self.connection).get_columns(name, schema=schema or None)
+        return {str(each["name"]): (_sort(each["type"]), bool(each.get("nullable", True))) for each in told}
+
+    def is_array(self, table: str, column: str) -> bool:
+        """Say whether a column holds lists of PostgreSQL's own."""
+        return self.types_of(table).get(column, ("", True))[0] == "array"
+
+    def trial_key(self, table: str, values: Mapping[str, Any]) -> dict[str, int]:
+        """Return a key for a row that is taken back, so that the counter of its table stays where it is."""
+        from sqlalchemy import inspect
+
+        if self.connection.dialect.name == "sqlite":  # which takes that back, too
+            return {}
+        schema, _, name = table.rpartition(".")
+        keys = inspect(self.connection).get_pk_constraint(name, schema=schema or None)["constrained_columns"]
+        if len(keys) != 1 or keys[0] in values or self.types_of(table)[keys[0]][0] != "whole":
+            return {}
+        column, source = self.quote(keys[0]), self.quote_table(table)
+        if self.connection.dialect.name == "postgresql":
+            last = self.run(f"SELECT MAX({column}) FROM {source}").scalar() or 0
+            return {keys[0]: last + 1}
+        # MariaDB counts on from what is written down, and never back: only a number below the first is safe.
+        lowest = self.run(f"SELECT MIN({column}) FROM {source}").scalar()
+        return {keys[0]: min(lowest, 0) - 1} if lowest is not None else {}
+
     # how it has changed
 
     def pulse(self) -> list[str]:
@@ -257,7 +294,7 @@ class Shape:
         if not keys or column == self.spec.kind or column not in self.names:
             return {}
         found = {}
-        for part in batches(keys):
+        for part in _batches(keys):
             bound = {f"k{at}": key for at, key in enumerate(part)}
             names = ", ".join(f":{name}" for name in bound)
             asked = (
@@ -292,7 +329,7 @@ class Shape:
             between = f"{entry} >= :low AND {entry} <= :high"
             yield from self.run(f"{begin} {between} {order}", low=keys[0], high=keys[-1])
             return
-        for some in batches(keys):
+        for some in _batches(keys):
             part = {f"k{at}": key for at, key in enumerate(some)}
             yield from self.run(
                 f"{begin} {entry} IN ({', '.join(f':{name}' for name in part)}) {order}", **part
@@ -310,7 +347,7 @@ class Shape:
         rows = self.streamed(f"SELECT {columns} FROM {self.narrowed(terms.names, terms.where)}")
         is_html = self.spec.texts == "html"
         told = {
-            key: _Named(
+            key: _TermRow(
                 without_markup(str(name)) if is_html else str(name),
                 str(slug or "") if terms.slug else "",
                 above if terms.parent else None,
@@ -321,12 +358,27 @@ class Shape:
         return {key: (_path(told, key), each.slug) for key, each in told.items()}
 
 
-def batches(keys: Sequence[Any]) -> Iterator[Sequence[Any]]:
+def _sort(declared: Any) -> str:
+    """Return the sort of values that a type of a column takes."""
+    from sqlalchemy import types
+
+    name = type(declared).__name__.upper()
+    if isinstance(declared, types.ARRAY):
+        return "array"
+    if isinstance(declared, types.DateTime):
+        return "instant" if declared.timezone else "time"
+    for sort, kind in _SORTS.items():
+        if isinstance(declared, getattr(types, kind)):
+            return sort
+    return "json" if name in ("JSON", "JSONB") else "text"
+
+
+def _batches(keys: Sequence[Any]) -> Iterator[Sequence[Any]]:
     """Yield keys, as many at a time as one question names."""
     return (keys[first : first + _IN] for first in range(0, len(keys), _IN))
 
 
-class _Named(NamedTuple):
+class _TermRow(NamedTuple):
     """A term of a table: its name, its slug, and the key of the one above it."""
 
     name: str
@@ -334,7 +386,7 @@ class _Named(NamedTuple):
     above: Any
 
 
-def _path(told: dict[Any, _Named], key: Any) -> str:
+def _path(told: dict[Any, _TermRow], key: Any) -> str:
     """Return the name of a term after those above it, separated by slashes; a circle ends where it closes."""
     steps: list[str] = []
     seen: set[Any] = set()

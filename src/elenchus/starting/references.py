@@ -160,7 +160,10 @@ def _name_for(source: SourceDraft, key: str, target: _Target) -> str:
     if stem in words("keys.writers") and people & target.called and not taken & {"author", "by"}:
         return "author"
     is_free = (
-        stem not in taken and stem not in CORE_FIELDS and stem not in target.kinds and not is_keyword(stem)
+        stem not in taken
+        and stem not in (*CORE_FIELDS, "entry")
+        and stem not in target.kinds
+        and not is_keyword(stem)
     )
     return stem if stem and can_be_named(stem) and is_free else key
 

@@ -19,9 +19,8 @@ _NARROW = 4  # columns of a table that may join others
 _KEYS = ("id", "key", "uuid", "code", "slug", "nr", "number")
 _MOST_COUNTED = 200_000  # rows of a table without a key in which one is looked for
 _MADE_KEY = "row_key"
-_MOSTLY = (
-    0.9  # of the values of a column that is called like a table are keys of it; others refer to what is gone
-)
+# Of the values of a column that is called like a table, so many are keys of it: others refer to what is gone.
+_MOSTLY = 0.9
 _TEXTS = ("CHAR", "TEXT", "CLOB", "UUID", "ENUM")
 _TIMES = ("DATE", "TIME")
 _WHOLE = ("INT", "SERIAL")
@@ -72,14 +71,14 @@ def found_tables(connection: Connection, left: dict[str, int]) -> dict[str, Foun
         is_view = name in views
         try:
             with connection.begin_nested():  # what fails in it costs this table only
-                found[name] = _Reader(connection, name).table(is_view=is_view)
+                found[name] = _TableReading(connection, name).table(is_view=is_view)
         except (SQLAlchemyError, KeyError):
             left[f"the {'view' if is_view else 'table'} {name} (cannot be read)"] = 1
     references = _References(connection, found)
     return {name: table._replace(refers=references.of(table)) for name, table in found.items()}
 
 
-class _Reader:
+class _TableReading:
     """What is read of one table."""
 
     def __init__(self, connection: Connection, name: str) -> None:
@@ -132,10 +131,8 @@ class _Reader:
     def unique(self, columns: Mapping[str, str], size: int) -> str:
         """Return a column that tells rows apart without being declared to; nothing if there is none."""
         able = [column for column, sort in columns.items() if sort in ("text", "whole")]
-        able = [
-            column for column in able if column.lower() in _KEYS or column.lower().endswith(("_id", "id"))
-        ]
-        able.sort(key=lambda column: _KEYS.index(column.lower()) if column.lower() in _KEYS else len(_KEYS))
+        able = [column for column in able if column.lower() in _KEYS]
+        able.sort(key=lambda column: _KEYS.index(column.lower()))
         for column in able if 0 < size <= _MOST_COUNTED else ():
             counted = f"SELECT COUNT(DISTINCT {self.quote(column)}) FROM {self.quote(self.name)}"
             if self.one(counted) == size:
@@ -210,8 +207,8 @@ class _References:
             people = words("keys.persons")
             yield from ((each, _MOSTLY) for each in others if set(named[each.name].split("_")) & people)
         if len(table.columns) <= _NARROW and not table.refers and not table.is_view:
-            rest = [each for each in others if each.name != table.name and each not in alike]
-            rest.sort(key=lambda each: (stem not in each.name.lower(), -each.size))
+            rest = [each for each in others if each.name != table.name]
+            rest.sort(key=lambda each: (each not in alike, stem not in each.name.lower(), -each.size))
             yield from ((each, 1.0) for each in rest)
 
     def share_of_keys(self, table: FoundTable, column: str, target: FoundTable) -> float:

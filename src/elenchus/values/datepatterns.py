@@ -10,16 +10,16 @@ from __future__ import annotations
 import re
 from datetime import UTC, date, datetime
 from functools import cache
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
+from zoneinfo import ZoneInfo
 
 from elenchus.values.lazily import pattern
 from elenchus.values.texts import fold
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Sequence
-    from zoneinfo import ZoneInfo
 
-__all__ = ["EPOCH", "date_reader", "in_zone", "wrong_pattern"]
+__all__ = ["EPOCH", "date_reader", "in_zone", "usual_date", "wrong_pattern"]
 
 EPOCH = "epoch"  # instead of a pattern: seconds since 1970, or thousandths of them
 _TOKEN = pattern(r"'((?:[^']|'')*)'|(y+|M+|L+|d+|E+|H+|h+|a+|m+|s+|S+|Z+|[xX]+)|([a-zA-Z]+)|(.)", re.DOTALL)
@@ -55,6 +55,34 @@ def date_reader(patterns: Sequence[str], language: str) -> Callable[[str], str]:
         return next((found for reader in readers if (found := reader(text.strip()))), "")
 
     return read
+
+
+class _DatesWritten(Protocol):
+    """How a source writes dates: by patterns, in the words of a language, in a zone."""
+
+    @property
+    def dates(self) -> Sequence[str]:
+        """The patterns."""
+
+    @property
+    def language(self) -> str:
+        """The language."""
+
+    @property
+    def zone(self) -> str:
+        """The zone of times that say none; nothing for that of the site."""
+
+
+def usual_date(habits: _DatesWritten) -> Callable[[str], str]:
+    """Return what gives a date of a source as ISO 8601, or as it is if nothing is known of it."""
+    read = date_reader(habits.dates, habits.language)
+    zone = ZoneInfo(habits.zone) if habits.zone else None
+
+    def usual(text: str) -> str:
+        found = read(text) or text
+        return (in_zone(found, zone) if zone else "") or found
+
+    return usual
 
 
 def in_zone(text: str, zone: ZoneInfo) -> str:

@@ -151,9 +151,11 @@ def check(
         raise typer.BadParameter("--dry-run and --yes go with --fix")
     if fix:
         _fix_site_file(site, at, dry_run=dry_run, yes=yes)
-    here = opened(site, at, no_index=no_index)
+    here = opened(site, at, no_index=no_index, lenient=True)
     report = check_site(answering(here, on), lambda count: progress("pages", count))
     if fix and _fix(here, report, dry_run=dry_run, yes=yes):
-        report = check_site(opened(site, at, no_index=no_index), lambda count: progress("pages", count))
+        report = check_site(
+            opened(site, at, no_index=no_index, lenient=True), lambda count: progress("pages", count)
+        )
     _show_report(report, output, here.definition.folder.resolve(), whole=whole)
     return _FAILED if report.fails(strict=strict) else 0

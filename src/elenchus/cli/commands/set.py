@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from elenchus.cli import words
-from elenchus.cli.app import AtOption, SiteOption, app, examples, opened
+from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app, examples, opened
 from elenchus.cli.commands._asking import QUESTION, GivenOption, show_problems, values_of
 from elenchus.cli.commands._changing import (
     DryRunOption,
@@ -53,6 +53,10 @@ def set_fields(
     yes: YesOption = False,
     form: FormOption = "text",
     whole: WholeOption = False,
+    no_index: NoIndexOption = False,
+    new_terms: Annotated[
+        bool, typer.Option("--new-terms", help="Add terms that a database has no row for to its table.")
+    ] = False,
 ) -> int:
     """Change fields of all entries that a question or a listing finds, in the files where they stand.
 
@@ -63,15 +67,19 @@ def set_fields(
     from elenchus.cli.printing import show
     from elenchus.editing.assignments import read_assignments
     from elenchus.editing.changing import content_change
-    from elenchus.editing.entries import entries_of, entry_changes
+    from elenchus.editing.entries import entries_of, entry_changes, with_fresh_rows
     from elenchus.pieces.piece import Piece
     from elenchus.report.editing import change_as_data
 
     wanted = read_assignments(assignments)
-    here = opened(site, at, writes=not dry_run)
+    here = opened(site, at, no_index=no_index, writes=not dry_run)
     query = Query.of(here, question, as_lists(values_of(given)))
     ids = entries_of(query)
-    change = content_change(here, entry_changes(here, ids, wanted))
+    fresh = with_fresh_rows(here, ids)
+    if fresh is not here:  # what is in the database is otherwise than it was when it was read
+        here = fresh
+        ids = entries_of(Query.of(here, question, as_lists(values_of(given))))
+    change = content_change(here, entry_changes(here, ids, wanted), new_terms=new_terms)
     effect = effect_of(change)
     if form == "text":
         publishes = any(each.field == "status" and each.text == "published" for each in wanted)

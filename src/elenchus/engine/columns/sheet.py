@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, NamedTuple
-from zoneinfo import ZoneInfo
 
 import numpy as np
 
@@ -16,8 +15,8 @@ from elenchus.engine.columns.strings import ranks_of
 from elenchus.errors import Place
 from elenchus.frozen import replace
 from elenchus.schema.conform import can_be_parted, conformed, flags_of, parted, split_note
-from elenchus.schema.record import Habits, Raw
-from elenchus.values.datepatterns import date_reader, in_zone
+from elenchus.schema.record import Raw
+from elenchus.values.datepatterns import usual_date
 from elenchus.values.kept import cached_property
 from elenchus.values.numberpatterns import number_reader
 from elenchus.values.texts import fold
@@ -25,6 +24,7 @@ from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Mapping, Sequence
+    from zoneinfo import ZoneInfo
 
     from numpy.typing import NDArray
 
@@ -218,7 +218,7 @@ class Sheet:
         for source, habits in enumerate(self.written.habits):
             if not (habits.dates or habits.zone):
                 continue
-            read, of_source = _reader_of_dates(habits), self.written.sources == source
+            read, of_source = usual_date(habits), self.written.sources == source
             for name, cells in self.cells.items():
                 fields = [self.schema.fields_of(kind).get(name) for kind in kinds]
                 dated = [at for at, field in enumerate(fields) if field and field.type.type.is_date]
@@ -287,20 +287,6 @@ class _Changes:
             lines = np.concatenate([each for _, _, each in changed])
             found[key] = here.with_cells(owners, codes, lines)
         return {key: left for key, left in found.items() if len(left)}
-
-
-def _reader_of_dates(habits: Habits) -> Callable[[str], str]:
-    """Return what reads dates as a source writes them, as ISO 8601; nothing for those that are so already."""
-    read = date_reader(habits.dates, habits.language)
-    if not habits.zone:
-        return read
-    zone = ZoneInfo(habits.zone)
-
-    def of_zone(text: str) -> str:
-        usual = read(text) or text
-        return in_zone(usual, zone) or usual
-
-    return of_zone
 
 
 def _usual(cells: Cells, mine: NDArray[np.bool_], read: Callable[[str], str]) -> Cells:
