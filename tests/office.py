@@ -21,7 +21,7 @@ FIRST = datetime(2020, 1, 1, 0, 30)  # noqa: DTZ001 - as the tables have times, 
 _KEY = {"sqlite": "INTEGER PRIMARY KEY", "postgresql": "SERIAL PRIMARY KEY", "mariadb": "INT AUTO_INCREMENT PRIMARY KEY"}  # fmt: skip
 _TIME = {"sqlite": "TEXT", "postgresql": "TIMESTAMP", "mariadb": "DATETIME"}
 _LATIN = {"mariadb": " CHARACTER SET latin1"}
-_SCHEMA = """
+SCHEMA = """
 CREATE TABLE office_person (id {key}, login VARCHAR(40), shown_as VARCHAR(80), email VARCHAR(80), password_hash VARCHAR(80), created {time})
 CREATE TABLE office_item (id {key}, type VARCHAR(20), state VARCHAR(20), title VARCHAR(255), slug VARCHAR(120), body {long}, author_id INTEGER, parent_id INTEGER, created_at {time}, date {time}, changed_at {time}, size INTEGER)
 CREATE TABLE office_word (id {key}, vocabulary VARCHAR(20), name VARCHAR(80), slug VARCHAR(80), parent_id INTEGER){latin}
@@ -117,7 +117,7 @@ def fill(connection: Any, server: str, rows: Office) -> None:
     if server == "mariadb":
         cursor.execute("SET sql_mode = ''")  # which takes dates of zero
     long = "LONGTEXT" if server == "mariadb" else "TEXT"
-    for line in _SCHEMA.strip().splitlines():
+    for line in SCHEMA.strip().splitlines():
         cursor.execute(
             line.format(key=_KEY[server], time=_TIME[server], long=long, latin=_LATIN.get(server, ""))
         )

@@ -73,7 +73,8 @@ def read_chunk(
             if reader is None:
                 mine = [each for of, each in units[at:] if of == number]
                 reader = sources.source(specs[number].read).reader(specs[number], folder, mine)
-                readers[number] = stack.enter_context(closing(reader))
+                readers[number] = reader
+                stack.callback(_end, reader, number)
             try:
                 content = reader.content(unit)
                 digests[at] = content.digest
@@ -107,6 +108,14 @@ def read_contents(
             problems[at] = wrong
     digests, is_same = np.zeros(len(units), dtype=np.uint64), np.zeros(len(units), np.bool_)
     return Chunk(intake.done(), counts, digests, problems, is_same)
+
+
+def _end(reader: Reader, number: int) -> None:
+    """Let go of what a reader has opened. Raises UnreachableError with the number of its source."""
+    try:
+        reader.close()
+    except sources.UnreachableError as error:
+        raise sources.UnreachableError(error.problem, number) from None
 
 
 class _UnitSteps:

@@ -320,6 +320,19 @@ async def _watch(office: _Office, leave_out: Sequence[Path], stop: asyncio.Event
         office.news()
 
 
+async def _poll(office: _Office, stop: asyncio.Event) -> None:
+    """Tell of changes in the tables of databases, each of which is asked one question every few seconds."""
+    while not stop.is_set():
+        seconds = await run_in_threadpool(office.live.poll)
+        if not seconds:
+            return
+        if await run_in_threadpool(office.live.has_other_rows):
+            await run_in_threadpool(office.live.changed)
+            office.news()
+        with contextlib.suppress(TimeoutError):
+            await asyncio.wait_for(stop.wait(), seconds)
+
+
 def application(
     live: Live,
     *,
@@ -338,11 +351,12 @@ def application(
     async def lifespan(_app: Starlette) -> AsyncIterator[None]:
         stop = asyncio.Event()
         leave_out = _published_folders(live)
-        task = asyncio.create_task(_watch(office, leave_out, stop)) if watched else None
+        watching = (_watch(office, leave_out, stop), _poll(office, stop)) if watched else ()
+        tasks = [asyncio.create_task(each) for each in watching]
         yield
         office.close()
         stop.set()
-        if task:
+        for task in tasks:
             await task
 
     routes = [

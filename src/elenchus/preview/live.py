@@ -22,6 +22,7 @@ from elenchus.rendering.addresses import Root
 from elenchus.rendering.renderer import Renderer
 from elenchus.site.keys import SITE_FILE
 from elenchus.site.site import instant_of, now, open_site
+from elenchus.sources import pulse_of
 from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
@@ -32,6 +33,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Live", "Scene"]
 
+_AGAIN = 5  # seconds after which a site that could not be read is looked at again
 _STALE = 30  # seconds after which a running clock is read again
 _MOST_SCENES = 8  # that are kept, the last ones
 
@@ -99,6 +101,7 @@ class Live:
     version: int = 1
     scenes: dict[tuple[str, bool], tuple[float, Scene]] = field(default_factory=dict)
     site: Site | None = None
+    pulses: dict[str, str] = field(default_factory=dict)
     lock: threading.RLock = field(default_factory=threading.RLock)
 
     def changed(self) -> None:
@@ -107,6 +110,25 @@ class Live:
             self.version += 1
             self.scenes.clear()
             self.site = None
+
+    def has_other_rows(self) -> bool:
+        """Say whether the tables of a database are otherwise than when this was asked last."""
+        try:
+            specs = [spec for spec in self.scene().site.definition.sources if spec.table and spec.table.poll]
+        except ElenchusError:
+            return False
+        found = {spec.name: told for spec in specs if (told := pulse_of(spec, self.folder))}
+        differ = any(self.pulses.get(name, told) != told for name, told in found.items())
+        self.pulses |= found
+        return differ
+
+    def poll(self) -> int:
+        """Return after how many seconds tables of databases are to be looked at again; 0 for never."""
+        try:
+            sources = self.scene().site.definition.sources
+        except ElenchusError:
+            return _AGAIN
+        return min((spec.table.poll for spec in sources if spec.table and spec.table.poll), default=0)
 
     def scene(self, at: str = "", *, shows_all: bool = False) -> Scene:
         """Return the site at a time such as ``2026-06-01``, or at its own. Raises SiteError.

@@ -193,6 +193,7 @@ SOURCE = Table(
         Key("zone", str, "The IANA name of the zone of times that have none; that of the site where nothing is said.", ""),
         Key("writable", bool, "Whether `set` may change rows of the database; else it is only read.", False),
         Key("timeout", int, "How many seconds a query of a database may take.", 60),
+        Key("poll", int, "How often `elenchus serve` asks a database for changes, in seconds; 0 for never.", 5),
         Key("where", dict, 'The values that columns of its rows must have: `{ type = "news" }`.', {}),
         Key("terms", dict, "Where a database has the terms of a taxonomy: a table for each.", {}),
         Key("extras", dict, "Where a database has more fields, each in a row of its own.", {}),

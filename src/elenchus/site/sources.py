@@ -174,6 +174,7 @@ def _read_table(file: TomlFile, path: tuple[str, ...], found: Written, zone: str
     named = {name: found[name] for name in plain}
     named["zone"] = named["zone"] or zone
     named["timeout"] = _read_timeout(file, (*path, "timeout"), found["timeout"])
+    named["poll"] = max(0, found["poll"])
     named["where"] = _read_conditions(file, (*path, "where"), found["where"])
     return TableSpec(**named, terms=tuple(terms), extras=extras, writable=found["writable"])
 

@@ -29,8 +29,8 @@ __all__ = [
     "FILE_PARTS", "LEFT_OUT", "MOST_KEYS", "Editor", "ExtrasSpec", "Item", "Reader", "Scan", "Source",
     "SourceSpec", "TableSpec", "TermsSpec", "UnitContent", "UnreachableError", "are_rows_written",
     "below", "below_site", "connected", "content_of", "content_of_rows", "edit_beside", "editor", "names",
-    "only_read", "refusals", "row_changes", "rows_back", "source", "table_lines", "text_of", "unit_contents",
-    "write_rows",
+    "only_read", "pulse_of", "refusals", "row_changes", "rows_back", "source", "table_lines", "text_of",
+    "unit_contents", "write_rows",
 ]  # fmt: skip
 
 LEFT_OUT = "Its entries are left out."
@@ -78,7 +78,8 @@ class TableSpec(Frozen):
     have all of it, or the password. A file of SQLite stands in the source's path instead. ``key`` is the
     column that tells rows apart, ``updated`` the one that says when a row was changed, ``zone`` that of times
     without one, ``where`` the values that columns of its entries must have. Only if it is ``writable`` are
-    rows ever changed. A statement may take ``timeout`` seconds.
+    rows ever changed. A statement may take ``timeout`` seconds; a
+    preview looks every ``poll`` seconds, or never for 0, whether anything has changed.
     """
 
     url: str = ""
@@ -94,6 +95,7 @@ class TableSpec(Frozen):
     extras: ExtrasSpec | None = None
     writable: bool = False
     timeout: int = 60
+    poll: int = 5
     where: Mapping[str, Plain] = member(default_factory=dict)
 
 
@@ -305,6 +307,13 @@ def unit_contents(spec: SourceSpec, root: Path, units: Sequence[str]) -> list[Un
             return [reader.content(unit) for unit in units]
         except UnreachableError as error:
             raise SourceError([error.problem]) from None
+
+
+def pulse_of(spec: SourceSpec, root: Path) -> str:
+    """Return what changes when the tables of a source do; nothing if these cannot be read now."""
+    from elenchus.sources.database import pulse
+
+    return pulse(spec, root)
 
 
 def write_rows(spec: SourceSpec, root: Path, changes: Sequence[RowChange]) -> None:

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
 
     from sqlalchemy import Connection
+    from sqlalchemy.engine import Inspector
 
     from elenchus.sources import SourceSpec, TermsSpec
 
@@ -100,6 +101,13 @@ class Shape:
 
     # what is there
 
+    @cached_property
+    def known(self) -> Inspector:
+        """What tells which tables and columns there are, each asked for once."""
+        from sqlalchemy import inspect
+
+        return inspect(self.connection)
+
     def run(self, sql: str, **values: Any) -> Any:
         """Return the result of a query; names with a colon in it stand for values."""
         from sqlalchemy import text
@@ -130,10 +138,8 @@ class Shape:
 
     def columns(self, table: str) -> tuple[list[str], str]:
         """Return the names of the columns of a table, and its primary key where that is one of them."""
-        from sqlalchemy import inspect
-
         schema, _, name = f"{self.table.prefix}{table}".rpartition(".")
-        known = inspect(self.connection)
+        known = self.known
         tables = [*known.get_table_names(schema=schema or None), *known.get_view_names(schema=schema or None)]
         self.checked(name, tables, self.spec.name, what="table")
         found = [str(each["name"]) for each in known.get_columns(name, schema=schema or None)]
@@ -168,10 +174,8 @@ class Shape:
 
     def types_of(self, table: str) -> dict[str, tuple[str, bool]]:
         """Return the sorts of values of the columns of a table, by its whole name."""
-        from sqlalchemy import inspect
-
         schema, _, name = table.rpartition(".")
-        told = inspect(self.connection).get_columns(name, schema=schema or None)
+        told = self.known.get_columns(name, schema=schema or None)
         return {str(each["name"]): (_sort(each["type"]), bool(each.get("nullable", True))) for each in told}
 
     def is_array(self, table: str, column: str) -> bool:
@@ -180,12 +184,10 @@ class Shape:
 
     def trial_key(self, table: str, values: Mapping[str, Any]) -> dict[str, int]:
         """Return a key for a row that is taken back, so that the counter of its table stays where it is."""
-        from sqlalchemy import inspect
-
         if self.connection.dialect.name == "sqlite":  # which takes that back, too
             return {}
         schema, _, name = table.rpartition(".")
-        keys = inspect(self.connection).get_pk_constraint(name, schema=schema or None)["constrained_columns"]
+        keys = self.known.get_pk_constraint(name, schema=schema or None)["constrained_columns"]
         if len(keys) != 1 or keys[0] in values or self.types_of(table)[keys[0]][0] != "whole":
             return {}
         column, source = self.quote(keys[0]), self.quote_table(table)
@@ -199,11 +201,30 @@ class Shape:
     # how it has changed
 
     def pulse(self) -> list[str]:
-        """Return what nearly each change changes: count, keys, newest; nothing where that is unknown."""
-        if not self.updated or self.sides:
+        """Return what any change of the tables changes, worked out where they are; nothing for a file.
+
+        Of a table with a column of changes that is what this says, of others a sum over all values.
+        """
+        if self.connection.dialect.name == "sqlite":
             return []
-        ends = f"COUNT(*), MIN({self.key}), MAX({self.key}), MAX({self.updated})"
-        return [str(each) for each in self.run(f"SELECT {ends} FROM {self.source}").one()]
+        told = (
+            f"MIN({self.key}), MAX({self.key}), MAX({self.updated})"
+            if self.updated
+            else self.sum_of(self.names)
+        )
+        found = [*self.run(f"SELECT COUNT(*), {told} FROM {self.source}").one(), self.names_digest]
+        for side in self.sides:
+            columns = self.sum_of((side.entry, *side.columns))
+            found += self.run(f"SELECT COUNT(*), {columns} FROM {side.source}").one()
+        return list(map(str, found))
+
+    def sum_of(self, columns: Sequence[str]) -> str:
+        """Return what a query has for a sum over digests of the values of each row."""
+        names = list(map(self.quote, columns))
+        if self.connection.dialect.name == "postgresql":
+            return f"SUM(hashtextextended(CAST(ROW({', '.join(names)}) AS text), 0))"
+        values = ", ".join(f"COALESCE(CAST({name} AS BINARY), X'00')" for name in names)
+        return f"SUM(CAST(CONV(LEFT(MD5(CONCAT_WS(X'1F', {values})), 15), 16, 10) AS UNSIGNED))"
 
     def keyless(self, count: int) -> int:
         """Return how many rows have no key that names them, given how many have one."""

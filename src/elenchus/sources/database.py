@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 
     from elenchus.sources import Item, SourceSpec
 
-__all__ = ["SUFFIXES", "reader", "reader_of", "scan"]
+__all__ = ["SUFFIXES", "pulse", "reader", "reader_of", "scan"]
 
 SUFFIXES: tuple[str, ...] = ()
 _USUAL = 1024  # rows of a unit
@@ -61,6 +61,18 @@ def scan(spec: SourceSpec, root: Path, before: Scan | None) -> Scan:
         if before is None:
             raise UnreachableError(problem) from None
         return before._replace(problems=_keyless(spec, told), failure=problem)
+
+
+def pulse(spec: SourceSpec, root: Path) -> str:
+    """Return what changes when the tables of a source do; nothing if these cannot be read now."""
+    try:
+        if file := _sign_of(spec, root):
+            return repr(file)
+        with connected(spec, root) as connection, refusals(spec):
+            shape = Shape(spec, connection)
+            return repr([shape.pulse(), shape.newest()])
+    except OSError:
+        return ""
 
 
 def _noted(before: Scan | None) -> dict[str, Any]:
@@ -277,8 +289,11 @@ class _TableReader:
         yield from rows_of(self.spec, place, content.columns, lines, files=files)
 
     def close(self) -> None:
-        """End the transaction."""
-        self.stack.close()
+        """End the transaction. Raises UnreachableError if what was read of it is not sure."""
+        try:
+            self.stack.close()
+        except OSError as error:
+            raise UnreachableError(_unreadable(self.spec, error, "")) from None
 
 
 def _keys_of(values: list[Any]) -> list[Any]:

@@ -353,10 +353,12 @@ class _Guess:
                 and sum(text.lstrip().startswith("<") for text in bodies.texts) * 2 > len(bodies.texts)
             ):
                 found["bodies"] = "html"
-            if titles and any(
-                re.search(r"</?(?:i|b|em|strong|sup|sub|span|br|a|small)\b[^>]*>|&[a-z]{2,8};|&#\d+;", text)
-                for text in titles.texts
-            ):
+            of_terms = {
+                each.taxonomy for each in (self.stock.spec.table.terms if self.stock.spec.table else ())
+            }
+            if any(name in values and any(map(_MARKED.search, values[name].texts)) for name in of_terms):
+                found["texts"] = "html"
+            elif titles and any(map(_MARKED.search, titles.texts)):
                 found["titles"] = "html"
         return found
 
@@ -457,6 +459,7 @@ def _languages(fields: Mapping[str, Typed], values: Mapping[str, KeyValues]) -> 
 
 
 _SEVERAL = {"number": "numbers", "date": "dates", "url": "addresses"}
+_MARKED = re.compile(r"</?(?:i|b|em|strong|sup|sub|span|br|a|small)\b[^>]*>|&[a-z]{2,8};|&#\d+;")
 _WHAT_IT_IS = {
     "status": "a status", "kind": "used as the kind", "parent": "another entry", "date": "a date",
     "updated": "a date", "expires": "a date", "image": "a picture", "id": "different for each entry",
