@@ -1,5 +1,5 @@
 # What people do here most. Everything happens in .venv.
-.PHONY: setup test check demo pictures
+.PHONY: setup test soak check demo pictures
 PYTHON ?= python3
 
 setup:
@@ -8,6 +8,10 @@ setup:
 
 test: setup
 	.venv/bin/pytest
+
+# All cases, and twenty times the examples: some hours. Its last result stands in docs/decisions.md.
+soak: setup
+	ELENCHUS_SOAK=1 .venv/bin/pytest
 
 check: setup
 	.venv/bin/ruff check .

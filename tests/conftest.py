@@ -8,18 +8,32 @@ import subprocess
 import sys
 import time
 import tomllib
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import pytest
 
 import elenchus
 
+_Value = TypeVar("_Value")
 HERE = Path(__file__).parent
 PROGRAM = Path(sys.executable).with_name("elenchus")
 
+# A long run (make soak) takes all cases, and many times the examples; every other takes a share of what is slow.
+SOAK = "ELENCHUS_SOAK" in os.environ
+
 Run = Callable[..., subprocess.CompletedProcess[str]]
+
+
+def share(values: Sequence[_Value], part: int) -> Sequence[_Value]:
+    """Return every so-manieth of some cases; all of them in a long run."""
+    return values if SOAK else values[::part]
+
+
+def often(count: int) -> int:
+    """Return how many examples are drawn: twenty times as many in a long run."""
+    return count * 20 if SOAK else count
 
 
 def cases(name: str) -> list[Any]:

@@ -296,7 +296,7 @@ CASES: dict[str, tuple[Callable[[], list[Row]], list[Asked]]] = {
             ("from thread including unpublished", len),
             ("from thread", lambda _: 0),
             (
-                "from thread where label = help including unpublished",
+                "from thread where topic = help including unpublished",
                 lambda rows: sum(row["label"] == "help" for row in rows),
             ),
             (

@@ -14,7 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import elenchus
-from conftest import HERE, Run
+from conftest import HERE, Run, often
 from elenchus.checks.records import records
 from elenchus.checks.run import check_site
 from elenchus.pieces.flowing import flowing
@@ -209,7 +209,7 @@ def test_accepted(tmp_path: Path, accepted: str, level: str) -> None:
     assert ("idle-acceptance" in {each.problem.code for each in report.findings}) is (level == "warning")
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=often(200), deadline=None)
 @given(st.lists(st.text("ab é漢", max_size=12), max_size=6), st.integers(8, 40), st.integers(0, 6))
 def test_flowing(texts: list[str], width: int, indent: int) -> None:
     """Running text loses no letter, and no line with more than one word is wider than it may be."""

@@ -12,13 +12,13 @@ from hypothesis import strategies as st
 
 import elenchus
 import foreign
-from conftest import Run
+from conftest import Run, often
 from elenchus.checks.census import census
 from elenchus.checks.run import check_site
 from elenchus.starting.beginning import begin
 
 
-@settings(max_examples=30, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@settings(max_examples=often(30), deadline=None, suppress_health_check=[HealthCheck.too_slow])
 @given(st.integers(0, 10**6))
 def test_start_writes_what_can_be_published(seed: int) -> None:
     """What start writes is never refused; each record is published or counted; nothing held back is public."""

@@ -20,7 +20,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import elenchus
-from conftest import PROGRAM, Run, kill_at_moments
+from conftest import PROGRAM, SOAK, Run, kill_at_moments, often
 from elenchus.engine.columns.column import Column, Texts
 from elenchus.engine.columns.dataset import Dataset
 from elenchus.errors import Problem
@@ -217,7 +217,7 @@ def made(folder: Path, draw: random.Random, files: int) -> None:
         )
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=often(15), deadline=None)
 @given(seed=st.integers(0, 2**32))
 def test_edits(seed: int, tmp_path_factory: pytest.TempPathFactory) -> None:
     """After any series of edits a site says what one says that is read for the first time."""
@@ -371,7 +371,7 @@ def test_kills(kept: Path) -> None:
         edited(kept, draw)
         wanted = told(read(kept, index=False).dataset)
 
-    kill_at_moments([str(PROGRAM), "ask", QUESTION, "--site", str(kept)], kept, look, 60)
+    kill_at_moments([str(PROGRAM), "ask", QUESTION, "--site", str(kept)], kept, look, 60 if SOAK else 20)
 
 
 def test_two_at_once(kept: Path) -> None:

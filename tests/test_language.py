@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import elenchus
-from conftest import Run, cases
+from conftest import Run, cases, often
 from elenchus.errors import Problem, Replacement
 from elenchus.language import nodes
 from elenchus.language.parser import NAMED_ORDERS, read
@@ -102,7 +102,7 @@ QUESTIONS = st.builds(
 
 
 @given(QUESTIONS)
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=often(300), deadline=None)
 def test_print_then_parse(question: nodes.Question) -> None:
     """A printed tree parses to an equal tree."""
     assert elenchus.parse(elenchus.print_question(question)) == question
@@ -181,7 +181,7 @@ WORDS = [
 
 
 @given(st.lists(st.sampled_from(WORDS) | st.text(max_size=6), max_size=40).map(" ".join))
-@settings(max_examples=500, deadline=None)
+@settings(max_examples=often(500), deadline=None)
 def test_any_text(reference: elenchus.Site, text: str) -> None:
     """Whatever the text, there is an answer or an error whose spans lie inside it, with a printable caret."""
     try:

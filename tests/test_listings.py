@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import elenchus
-from conftest import HERE, Run, Write, cases
+from conftest import HERE, Run, Write, cases, often
 from elenchus.asking.query import Query
 from elenchus.errors import Place
 from elenchus.report.explanations import verdict
@@ -132,7 +132,7 @@ def text_of(written: dict[str, str], also: str | None, without: list[str]) -> st
     return " ".join([*written.values(), *joined, *removed])
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=often(200), deadline=None)
 @given(WRITTEN, OVERRIDE, OVERRIDE, WRITTEN)
 def test_inheritance(
     base: dict[str, str],
@@ -180,7 +180,7 @@ def test_inheritance(
     assert after.get("alone").question == made.get("alone").question
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=often(100), deadline=None)
 @given(
     st.sampled_from(
         ["", "from sighting", "from guide, outing", "where habitat under shore", "where not pinned"]

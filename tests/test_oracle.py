@@ -20,6 +20,7 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 import elenchus
+from conftest import often
 from elenchus.engine import driving, order, rowset
 from elenchus.engine.columns.build import Since, assemble, build
 from elenchus.engine.columns.column import Column, Lists, Terms, Texts
@@ -406,7 +407,7 @@ def ways_of_large_sites(*, wanted: bool) -> Iterator[None]:
 
 
 @given(SITES, ASKED, st.booleans())
-@settings(max_examples=400, deadline=None)
+@settings(max_examples=often(400), deadline=None)
 def test_engine_agrees(rows: list[dict[str, Any]], question: nodes.Question, large: bool) -> None:
     """Ids, their order, counts, pages and groups are those that the description gives."""
     with ways_of_large_sites(wanted=large):
@@ -462,7 +463,7 @@ def asked(data: Dataset, question: nodes.Question) -> set[str] | None:
 
 
 @given(SITES, ASKED)
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=often(150), deadline=None)
 def test_why_agrees(rows: list[dict[str, Any]], question: nodes.Question) -> None:
     """The verdict on each entry says listed exactly for those that the answer shows; the funnel ends at its total."""
     data = dataset(rows)
@@ -489,7 +490,7 @@ def after(values: dict[str, Raw], edit: Edit) -> Raw:
 
 
 @given(SITES, ASKED)
-@settings(max_examples=180, deadline=None)
+@settings(max_examples=often(180), deadline=None)
 def test_cures_work(rows: list[dict[str, Any]], question: nodes.Question) -> None:
     """What would list an entry does: written into its file and the question, it is there in the answer."""
     data = dataset(rows)
@@ -515,7 +516,7 @@ def test_cures_work(rows: list[dict[str, Any]], question: nodes.Question) -> Non
 
 
 @given(SITES, MOMENTS)
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=often(150), deadline=None)
 def test_state(rows: list[dict[str, Any]], now: datetime) -> None:
     """What keeps an entry back is named exactly where it cannot be seen, at any time."""
     data, at = dataset(rows), instant(now)
@@ -525,7 +526,7 @@ def test_state(rows: list[dict[str, Any]], now: datetime) -> None:
 
 
 @given(SITES)
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=often(150), deadline=None)
 def test_terms_count(rows: list[dict[str, Any]]) -> None:
     """A term counts the public entries that have it, its total those that have it or one below, each once."""
     data, oracle = dataset(rows), Oracle(rows)
@@ -549,7 +550,7 @@ def test_terms_count(rows: list[dict[str, Any]]) -> None:
 
 
 @given(SITES, QUESTIONS.filter(lambda question: question.group is not None))
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=often(150), deadline=None)
 def test_with_empty(rows: list[dict[str, Any]], question: nodes.Question) -> None:
     """“with empty” adds groups without rows and changes nothing else; terms and choices are then complete."""
     group = question.group
@@ -647,7 +648,7 @@ def in_both(name: str) -> Operator:
 
 
 @given(SITES, ASKED)
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=often(200), deadline=None)
 def test_records_need_no_arrays(rows: list[dict[str, Any]], question: nodes.Question) -> None:
     """What an operator's record means is the same over any column that keeps the protocol."""
     plan, problems = check(Asked(question), Ground(data := dataset(rows), CLOCK))
@@ -657,7 +658,7 @@ def test_records_need_no_arrays(rows: list[dict[str, Any]], question: nodes.Ques
 
 
 @given(SITES, ASKED)
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=often(200), deadline=None)
 def test_plans_know_no_rows(rows: list[dict[str, Any]], question: nodes.Question) -> None:
     """A plan that was checked against one content means the same on another, in which rows have other numbers."""
     assume(question.unpublished is None)

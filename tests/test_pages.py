@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import elenchus
-from conftest import Run, cases
+from conftest import Run, cases, often
 from elenchus.checks.addresses import page_problems
 from elenchus.errors import Place
 from elenchus.pages.book import Book, Page
@@ -67,7 +67,7 @@ SECTION = st.tuples(
 )
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=often(150), deadline=None)
 @given(st.lists(SECTION, min_size=1, max_size=5), st.booleans())
 def test_refill(
     reference: elenchus.Site, drawn: list[tuple[str, str, str, int | None]], no_repeats: bool
@@ -353,7 +353,7 @@ def test_unsafe_paths(path: str, reason: str) -> None:
     assert bool(unsafe(path)) == bool(reason)
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=often(300), deadline=None)
 @given(
     st.lists(
         st.sampled_from(["..", ".", "a", "", "b c", "/", "\\", "é", "con", "C:", "~"]), min_size=1, max_size=5

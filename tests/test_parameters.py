@@ -7,6 +7,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import elenchus
+from conftest import often
 from elenchus.language.parameters import Given, bind
 
 
@@ -98,7 +99,7 @@ HOSTILE = st.text(max_size=30) | st.sampled_from(
 
 
 @given(HOSTILE)
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=often(300), deadline=None)
 def test_values_are_data(reference: elenchus.Site, value: str) -> None:
     """Whatever a value holds, the question asks the same thing: whether the title is that text."""
     question = "from sighting where title = :value? order by title limit 2"

@@ -26,7 +26,7 @@ from hypothesis import strategies as st
 from typer.testing import CliRunner
 
 import elenchus
-from conftest import PROGRAM, Run, Write, kill_at_moments
+from conftest import PROGRAM, Run, Write, kill_at_moments, often
 from elenchus.comparing.changes import listing_changes, moved
 from elenchus.pages.sections import placed
 from elenchus.publishing.outputs import outputs
@@ -866,7 +866,7 @@ def keys_in(content: bytes) -> Any:
     return json.loads(found[1])
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=often(60), deadline=None)
 @given(st.data())
 def test_keys_say_what_the_listing_says(
     demo_site: elenchus.Site, demo_files: dict[str, bytes], data: st.DataObject
@@ -956,7 +956,7 @@ def test_harmless_addresses(address: str, harmless: bool) -> None:
     assert is_harmless(address) is harmless
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=often(200), deadline=None)
 @given(st.integers(1, 60).flatmap(lambda pages: st.tuples(st.integers(1, pages), st.just(pages))))
 def test_windows_of_pagers(drawn: tuple[int, int]) -> None:
     """First, last, the current page and those beside it are named; a gap stands for two pages at least."""
@@ -972,7 +972,7 @@ def test_windows_of_pagers(drawn: tuple[int, int]) -> None:
     assert all(after == before + 1 for before, after in pairwise(found) if before and after)
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=often(300), deadline=None)
 @given(st.lists(st.integers(0, 12), unique=True), st.lists(st.integers(0, 12), unique=True))
 def test_fewest_moves(old: list[int], new: list[int]) -> None:
     """The rows that are not told as moved kept their order, and no more of them could have."""

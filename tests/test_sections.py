@@ -10,6 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import elenchus
+from conftest import often
 from elenchus.checks.run import check_site
 from elenchus.pages.sections import placed
 from elenchus.preview.api import api_reply
@@ -138,7 +139,7 @@ def site_with(base: Site, sections: list[dict[str, Any]], *, no_repeats: bool) -
 
 
 @given(sections=st.lists(SECTION, min_size=1, max_size=3), no_repeats=st.booleans())
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=often(150), deadline=None)
 def test_random_sections(base: Site, sections: list[dict[str, Any]], no_repeats: bool) -> None:
     """Whatever can be asked can be checked, published, woven and served; what cannot is reported by each of them."""
     site = site_with(base, sections, no_repeats=no_repeats)

@@ -11,6 +11,7 @@ from typing import Any
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from conftest import often
 from elenchus.errors import Place
 from elenchus.schema.edits import EntryEdit, NewValue, UneditableError
 from elenchus.schema.record import RowBatch
@@ -130,7 +131,7 @@ def written(value: Any) -> list[str]:
     return [as_text(each) for each in items if each not in (None, "")]
 
 
-@settings(max_examples=700)
+@settings(max_examples=often(700))
 @given(st.one_of(yaml_files(), toml_files(), json_files()), st.data())
 def test_front_matter(text: str, data: st.DataObject) -> None:
     """Some keys get what they are meant to get; all other keys, the body and the comments stay."""
@@ -194,7 +195,7 @@ def as_line(cells: list[str], delimiter: str, quoting: Any, end: str) -> str:
     return out.getvalue()
 
 
-@settings(max_examples=400)
+@settings(max_examples=often(400))
 @given(st.data())
 def test_tables(data: st.DataObject) -> None:
     """Cells of a table get what they are meant to get; all other rows stay as they stand, to the byte."""
@@ -243,7 +244,7 @@ def test_tables(data: st.DataObject) -> None:
     assert new.startswith(mark)
 
 
-@settings(max_examples=400)
+@settings(max_examples=often(400))
 @given(st.data())
 def test_json(data: st.DataObject) -> None:
     """Members of objects get what they are meant to get; the other objects stay as they stand, to the byte."""

@@ -22,7 +22,7 @@ from hypothesis import strategies as st
 
 import elenchus
 import servers
-from conftest import Run, Write, cases
+from conftest import SOAK, Run, Write, cases, share
 from elenchus.asking.query import Query
 from elenchus.engine.columns.dataset import Dataset
 from elenchus.engine.executor import Engine
@@ -103,7 +103,7 @@ def differences(one: elenchus.Answer, other: elenchus.Answer) -> dict[str, Any]:
 # How many sites are asked 25 questions each; those of DuckDB in parts, which several processes share.
 MANY = [*[("duckdb", 4)] * 2, ("postgresql", 4), ("spark", 1)]
 # Of the questions of a table, every which one is asked: Spark takes seconds for one, and files are read by DuckDB.
-SHARES = {"spark": 3, "parquet": 3}
+SHARES = {} if SOAK else {"spark": 6, "parquet": 6, "postgresql": 2}
 
 
 def judged(plan: Plan, executor: Any, name: str) -> Any:
@@ -118,8 +118,8 @@ def test_questions(engine: tuple[str, Opened], reference: elenchus.Site) -> None
     name, opened = engine
     tables = opened(reference.dataset, reference.definition.schema, reference.clock)
     ids, refused, count = reference.dataset.entries.ids, set(), 0
-    share = SHARES.get(name, 1)
-    for case in cases("questions.toml")[::share]:
+    part = SHARES.get(name, 1)
+    for case in cases("questions.toml")[::part]:
         try:
             plan = Query.of(reference, case["question"]).plan
         except (elenchus.ElenchusError, KeyError):
@@ -129,7 +129,7 @@ def test_questions(engine: tuple[str, Opened], reference: elenchus.Site) -> None
             found = tables.run(plan, question)
             assert differences(memory.run(plan, question), found) == {}, question
             count += 1
-            if share > 1 and count % 12:
+            if part > 1 and count % 12:
                 continue
             assert tables.explain(plan, question) == memory.explain(plan, question), question
             for entry in [] if plan.subject.is_terms else ids[count % 79 :: 79]:
@@ -137,8 +137,8 @@ def test_questions(engine: tuple[str, Opened], reference: elenchus.Site) -> None
         except NotSupported as error:
             refused.add((name, error.what))
     gaps = {gap for gap in GAPS if gap[0] == name}
-    assert refused <= gaps if share > 1 else refused == gaps
-    assert count > 100 // share
+    assert refused <= gaps if part > 1 else refused == gaps
+    assert count > 100 // part
 
 
 def siblings(plan: Plan, plans: list[Plan]) -> list[Plan]:
@@ -379,11 +379,13 @@ def test_wrong_places(make_site: Write, tmp_path: Path, run: Run) -> None:
         (tmp_path / name).mkdir()
         (tmp_path / name / "elenchus.json").write_text(text)
     for place, code, problem, words in WRONG_PLACES:
-        for command in (
+        commands = [
             ("ask", "from note", "--tables"),
             ("why", "from note", "--tables"),
             ("publish", "--tables"),
-        ):
+        ]
+        turn = WRONG_PLACES.index((place, code, problem, words)) % len(commands)
+        for command in share([*commands[turn:], *commands[:turn]], len(commands)):
             found = run(*command, place)
             assert (found.returncode, found.stdout) == (code, ""), f"{command} {place}: {found.stderr}"
             assert f"[{problem}]" in found.stderr, f"{command} {place}"
@@ -616,14 +618,14 @@ def test_export_deletes_nothing_of_others(make_site: Write, tmp_path: Path, run:
     about = tmp_path / "t" / "elenchus.json"
     whole = json.loads(about.read_text())
     os.mkfifo(tmp_path / "t" / "entries" / "pipe.parquet")
-    for number, files in enumerate(ODD_DESCRIPTIONS):
+    for number, files in enumerate(share(ODD_DESCRIPTIONS, 3)):
         about.write_text(json.dumps(whole | {"files": files, "files_before": files}))
         asked = run("ask", "from note", "--tables", "t", timeout=60)
         assert (asked.returncode, "[no-tables]" in asked.stderr) == (4, True), (files, asked.stderr)
         (tmp_path / "n" / "a.md").write_text(f"---\ntitle: A{number}\n---\n")
         assert run("export", "t", timeout=60).returncode == 0, files
     wrongs: list[dict[str, Any]] = [{"version": []}, {"entries": "x"}, {"fields": [{}]}, {"fields": 3}, {"content": None, "entries": None}, {"digest": 1}]  # fmt: skip
-    for wrong in wrongs:
+    for wrong in share(wrongs, 2):
         about.write_text(json.dumps(whole | wrong))
         assert run("ask", "from note", "--tables", "t").returncode == 4, wrong
         assert run("export", "t").returncode == 0, wrong
@@ -660,10 +662,10 @@ def test_foreign_files_of_duckdb(make_site: Write, tmp_path: Path, run: Run) -> 
         asked = run("ask", "from note", "--tables", place)
         assert "secret" not in asked.stdout
         assert asked.returncode == (0 if "main.v" in attack else 4), asked.stderr
-    for damage in (
+    for damage in share((
         "DELETE FROM elenchus.entries", "DROP TABLE elenchus.links", "ALTER TABLE elenchus.entries ALTER title TYPE BLOB", "ALTER TABLE elenchus.entries DROP COLUMN user_",
         "ALTER TABLE elenchus.entry_terms ALTER path TYPE INTEGER USING 1", "DELETE FROM elenchus.about", "UPDATE elenchus.about SET told = NULL", "UPDATE elenchus.about SET told = '[]'",
-    ):  # fmt: skip
+    ), 3):  # fmt: skip
         path.write_bytes(whole)
         with duckdb.connect(str(path)) as raw:
             columns = {row[0] for row in raw.execute("SELECT column_name FROM duckdb_columns() WHERE table_name = 'entries'").fetchall()}  # fmt: skip

@@ -10,6 +10,7 @@ import pyuca
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from conftest import often
 from elenchus.schema.conform import parted
 from elenchus.values.collation import sort_key
 from elenchus.values.dates import Clock, from_instant, instant, literal_interval, relative_interval
@@ -104,7 +105,7 @@ TEXTS = st.text(st.characters(codec="utf-8"), max_size=12) | st.text("aAäÄàß
 
 
 @given(TEXTS, TEXTS)
-@settings(max_examples=400, deadline=None)
+@settings(max_examples=often(400), deadline=None)
 def test_collation(one: str, two: str) -> None:
     """The short cut for Latin texts orders exactly as the whole table does."""
     collator = COLLATORS.setdefault("uca", pyuca.Collator()) if not COLLATORS else COLLATORS["uca"]
@@ -120,7 +121,7 @@ COLLATORS: dict[str, pyuca.Collator] = {}
 
 
 @given(st.text(max_size=20))
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=often(300), deadline=None)
 def test_folding(text: str) -> None:
     """Folding is stable, and case and form make no difference to it."""
     import unicodedata

@@ -12,7 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import elenchus
-from conftest import PROGRAM, Run, cases, kill_at_moments
+from conftest import PROGRAM, Run, cases, kill_at_moments, often
 from elenchus.publishing.markers import markers_in
 from elenchus.publishing.weaving import encoding_of, weave
 from elenchus.rendering.renderer import Renderer
@@ -77,7 +77,7 @@ def test_letters_that_an_encoding_lacks(renderer: Renderer, tmp_path: Path) -> N
     assert b"&#201;tang edge plants" in weave(renderer, path).new
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=often(300), deadline=None)
 @given(st.binary(max_size=60), st.sampled_from([".html", ".md"]))
 def test_any_file_is_read_and_kept(content: bytes, suffix: str) -> None:
     """Any bytes decode to a text that gives them back, and are searched for markers without an error."""
@@ -107,7 +107,7 @@ PIECES = [
 ]
 
 
-@settings(max_examples=500, deadline=None)
+@settings(max_examples=often(500), deadline=None)
 @given(st.lists(st.sampled_from(PIECES), max_size=25), st.booleans())
 def test_broken_markers_are_told(pieces: list[str], markdown: bool) -> None:
     """Whatever markers are made of, they are pairs in their order, or problems with a line of the file."""
