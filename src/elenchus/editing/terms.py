@@ -26,6 +26,7 @@ from elenchus.site.keys import SITE_FILE
 from elenchus.site.site import Site, open_site
 from elenchus.site.terms import columns_in, lines_of_rows, terms_in
 from elenchus.sources import SourceSpec, editor
+from elenchus.values.filepaths import fixed_part
 from elenchus.values.kept import cached_property
 from elenchus.values.slugs import slugify
 from elenchus.values.texts import fold, nearest, quoted
@@ -136,16 +137,33 @@ class TermChange(Working):
         """Give the site as it would be, in a folder that goes away again. Raises SiteError, FolderError."""
         _ = self.content.reread
         with temporary_folder(self._fill) as above:
-            yield self._with_rows(open_site(above / "site", index=False).at(self.site.clock.now))
+            yield self._with_rows(open_site(self._copy_in(above), index=False).at(self.site.clock.now))
 
     def _fill(self, above: Path) -> None:
         """Copy the site into a folder, with the files that change as they will be. Raises OSError."""
-        folder, leave_out = above / "site", partial(_left_out, self.site)
+        folder, leave_out = self._copy_in(above), partial(_left_out, self.site)
         shutil.copytree(self.site.definition.folder, folder, copy_function=_linked, ignore=leave_out)
+        for path in self._outside:
+            target = Path(os.path.normpath(folder / path))
+            target.parent.mkdir(parents=True, exist_ok=True)
+            if not os.path.lexists(target):
+                target.symlink_to((self.site.definition.folder / path).resolve())
         for file in self.files:
             (folder / file.path).unlink(missing_ok=True)
             if file.after is not None:
                 (folder / file.path).write_bytes(file.after)
+
+    @property
+    def _outside(self) -> list[str]:
+        """What sources read outside the folder of the site, by paths from there."""
+        specs = self.site.definition.sources
+        paths = (fixed_part(path) for spec in specs if spec.outside for path in spec.paths)
+        return [path for path in paths if path.startswith("..")]
+
+    def _copy_in(self, above: Path) -> Path:
+        """Return where the copy stands: so deep that paths which lead up from it stay below ``above``."""
+        depth = max((path.split("/").count("..") for path in self._outside), default=0)
+        return above.joinpath(*["up"] * depth, "site")
 
     def _with_rows(self, site: Site) -> Site:
         """Return a site of the changed files with the rows of databases as they would be, too."""

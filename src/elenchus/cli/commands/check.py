@@ -29,6 +29,7 @@ if TYPE_CHECKING:
 __all__ = ["check"]
 
 _FORMATS = ("text", "json", "sarif")
+_UNREAD = 9  # and where a database cannot be read
 _FAILED = 1  # what check exits with where something must be fixed
 
 
@@ -133,7 +134,7 @@ def check(
 ) -> int:
     """Find what is wrong in the content, the listings and the pages, before they are published.
 
-    Exits with 1 where there are errors, or warnings with --strict.
+    Exits with 1 where there are errors, or warnings with --strict; with 9 if a database cannot be read.
     """
     from elenchus.checks.records import record, records
     from elenchus.cli.printing import output_width, progress, show
@@ -158,4 +159,6 @@ def check(
             opened(site, at, no_index=no_index, lenient=True), lambda count: progress("pages", count)
         )
     _show_report(report, output, here.definition.folder.resolve(), whole=whole)
+    if not here.is_of_tables and here.content.failures:
+        return _UNREAD
     return _FAILED if report.fails(strict=strict) else 0

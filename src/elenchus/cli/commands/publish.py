@@ -17,6 +17,7 @@ from elenchus.cli.app import (
     app,
     examples,
     opened,
+    refuse_old_content,
 )
 from elenchus.frozen import replace
 
@@ -81,6 +82,8 @@ def publish(
     texts = texts_digest(home)  # before anything is read, so that the next run sees what changes meanwhile
     here = opened(home, at, no_index=no_index, writes=not dry_run)
     here = answering(here, on)
+    if any(spec.table for spec in here.definition.sources):
+        refuse_old_content(here, "nothing is published")
     wishes = Wishes(only, force, dry_run, here.content.work.processes, texts)
     folder = target_of(here, to)
     code = None if strict else _nothing_changed(here, folder, wishes, whole=whole)
