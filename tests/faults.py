@@ -49,8 +49,7 @@ class Fault:
         named = [each for each in arguments[: 1 if event == "open" else 2] if isinstance(each, (str, bytes))]
         paths = [os.path.abspath(os.fsdecode(each)) for each in named]  # noqa: PTH100 - links are moved too
         return any(
-            path.startswith(COPIES)
-            or (path.startswith(self.folder) and ("/.elenchus/" not in path or "/changes" in path))
+            path.startswith(COPIES) or (path.startswith(self.folder) and "/.elenchus/" not in path)
             for path in paths
         )
 

@@ -176,7 +176,7 @@ def test_kills(make_site: Write, tmp_path: Path) -> None:
 
 def unfinished(tmp_path: Path, *files: tuple[str, str], rows: list[Any] | None = None) -> Path:
     """Write a journal by hand whose change is unfinished: paths with what they are to hold, "" to delete them."""
-    folder = tmp_path / ".elenchus" / "changes" / "000001"
+    folder = tmp_path / ".elenchus-changes" / "000001"
     (folder / "after").mkdir(parents=True)
     named = []
     for at, (path, text) in enumerate(files):
@@ -233,7 +233,7 @@ def test_damaged_copies(make_site: Write, tmp_path: Path, run: Run) -> None:
     before = (tmp_path / "notes/n001.md").read_bytes()
     run("set", "from note", "size=2", "--yes")
     now = (tmp_path / "notes/n001.md").read_bytes()
-    folder = tmp_path / ".elenchus" / "changes" / "000001"
+    folder = tmp_path / ".elenchus-changes" / "000001"
     [at] = [at for at, (path, *_) in enumerate(json.loads((folder / "change.json").read_text())["files"]) if path == "notes/n001.md"]  # fmt: skip
     kept = folder / "before" / str(at)
     assert kept.stat().st_nlink == 1
@@ -596,7 +596,7 @@ def test_every_write_can_be_the_last(mode: str, tmp_path: Path, run: Run) -> Non
     for at, code in share(ends, 3):
         folder, told = tmp_path / str(at), (tmp_path / f"{at}.txt").read_text()
         assert code in ({-9} if mode == "kill" else {0, 6}), told
-        pending = folder / ".elenchus" / "changes" / "pending"
+        pending = folder / ".elenchus-changes" / "pending"
         if mode == "fail":
             assert state_of_cold(folder) == ("as it was" if code else "renamed"), told
             assert not (code and pending.exists())

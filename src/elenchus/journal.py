@@ -32,7 +32,6 @@ if TYPE_CHECKING:
 
 __all__ = ["FileChange", "Journal", "MadeChange", "RowKeeper", "Undone"]
 
-_FOLDER = "changes"
 _PENDING = "pending"  # names the change that a run is in the middle of
 _LOCK = "lock"
 _TOLD = "change.json"
@@ -40,7 +39,7 @@ _MOST_KEPT = 50  # changes that can be undone
 _LARGEST = 2**31
 _LATEST = 250_000_000_000_000_000  # microseconds since 1970 that a date can have
 _NUMBER = re.compile(r"[0-9]{6,9}")
-_NEVER_CONTENT = frozenset({".elenchus", ".git"})
+_NEVER_CONTENT = frozenset({".elenchus", ".elenchus-changes", ".git"})
 _SAVED = ("made", "told", "files", "rows", "undoes")
 _BUSY = "another run is changing this site"
 
@@ -97,12 +96,12 @@ class Undone(NamedTuple):
 
 
 class Journal:
-    """The changes of a site, in a folder beside its index. Methods raise FolderError where writing fails."""
+    """The changes of a site, in a folder of their own. Methods raise FolderError if writing fails."""
 
     def __init__(self, site: Path, folder: Path, rows: RowKeeper) -> None:
         self.site = site
         self.rows = rows
-        self.folder = folder / _FOLDER
+        self.folder = folder
 
     @property
     def unfinished(self) -> MadeChange | None:
@@ -167,10 +166,12 @@ class Journal:
     @contextmanager
     def alone(self, *, finishes: bool = True) -> Iterator[None]:
         """Keep the site to one run that changes it; finish first what another began, unless told not to."""
-        if self.folder.is_symlink() or self.folder.parent.is_symlink():
+        if self.folder.is_symlink():
             raise _unwritten(self.folder, OSError(errno.ELOOP, "it is a link"))
         try:
             self.folder.mkdir(parents=True, exist_ok=True)
+            if not os.path.lexists(self.folder / ".gitignore"):  # a link is not written through
+                (self.folder / ".gitignore").write_text("*\n", encoding="utf-8")
             handle = os.open(
                 self.folder / _LOCK, os.O_RDWR | os.O_CREAT | getattr(os, "O_NOFOLLOW", 0), 0o644
             )
@@ -414,7 +415,7 @@ def _keep(path: Path, kept: Path, content: bytes) -> None:
 
 def _refused(what: str) -> FolderError:
     """Return the error of a journal that asks for something that is never done."""
-    hint = "Delete that folder of .elenchus/changes if you did not expect it."
+    hint = "Delete that folder of .elenchus-changes if you did not expect it."
     return FolderError([Problem("journal-refused", f"{what}, so nothing was changed", hint)])
 
 

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from elenchus.engine.columns.recordtable import Cells, RecordTable
     from elenchus.schema.types import Field
     from elenchus.site.site import Site
-    from elenchus.sources import SourceSpec
+    from elenchus.sources import SourceSpec, TableSpec
 
 __all__ = ["Habit", "describe_source", "field_sources", "habits_of"]
 
@@ -83,6 +83,7 @@ def describe_source(site: Site, name: str) -> list[Block]:
     facts = [("reads", spec.read), ("from", spec.place)]
     if table:
         facts.append(("table", table.query or f"{table.prefix}{table.table}"))
+        facts.append(("read again", _noticed(spec, table)))
     counts = ", ".join(f"{count} {kind}" for kind, count in kinds.items()) or "none"
     facts.append(("entries", counts))
     habits = [(habit.what, str(habit.count), habit.example) for habit in habits_of(site, spec)]
@@ -97,6 +98,16 @@ def describe_source(site: Site, name: str) -> list[Block]:
         Block(f"Source {name}", tuple(facts), ("habit", "how often", "such as"), tuple(habits)),
         Block("What it gives", (), ("key", "type", "written", "not fitting", "such as"), tuple(fields)),
     ]
+
+
+def _noticed(spec: SourceSpec, table: TableSpec) -> str:
+    """Return which changes of a table let it be read again: what others are not seen yet."""
+    if spec.paths:
+        return "after any change of the file"
+    if not table.updated:
+        return "after any change of a row, also in tables beside it"
+    beside = ", and after any change in tables beside it" if table.terms or table.extras else ""
+    return f"rows whose {table.updated} changes{beside}; others with --no-index"
 
 
 def habits_of(site: Site, spec: SourceSpec) -> Iterator[Habit]:

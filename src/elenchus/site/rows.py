@@ -108,7 +108,7 @@ def _changes(rows: Sequence[Any]) -> list[RowChange]:
     except TypeError:  # another number of members
         found = []
     if len(found) != len(rows) or not all(isinstance(row.where, dict) for row in found):
-        hint = "Delete that folder of .elenchus/changes; the rows stay as they are."
+        hint = "Delete that folder of .elenchus-changes; the rows stay as they are."
         message = "the rows of a change are damaged, so nothing was changed"
         raise FolderError([Problem("journal-refused", message, hint)])
     return found

@@ -344,10 +344,14 @@ def open_site(folder: str | Path, *, at: str | None = None, index: bool = True) 
 
 
 def journal_of(folder: Path) -> Journal:
-    """Return the journal of the changes of a site."""
+    """Return the journal of the changes of a site, which stands beside its index and not in it.
+
+    Who deletes the index, which may be done at any time, can still undo changes.
+    """
     from elenchus.site.rows import SiteRows
 
-    return Journal(folder, folders_for(folder)[0], SiteRows(folder))
+    index = folders_for(folder)[0]
+    return Journal(folder, index.with_name(f"{index.name}-changes"), SiteRows(folder))
 
 
 def now(definition: Definition, at: str | None) -> int:

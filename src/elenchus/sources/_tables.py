@@ -50,10 +50,8 @@ class Shape:
         self.spec = spec
         self.table = spec.table or TableSpec()
         self.connection = connection
-        self.quote = connection.dialect.identifier_preparer.quote
-        self.bound: dict[
-            str, Any
-        ] = {}  # the values of its conditions, by the names that queries have for them
+        self.preparer = connection.dialect.identifier_preparer
+        self.bound: dict[str, Any] = {}  # the values of its conditions, by their names in queries
         if query := self.table.query.strip().rstrip(";"):
             self.source = f"({query.replace(':', chr(92) + ':')}) AS rows_of_site"
             told = self.run(f"SELECT * FROM {self.source} WHERE 1 = 0")
@@ -113,6 +111,10 @@ class Shape:
         from sqlalchemy import text
 
         return self.connection.execute(text(sql), {**self.bound, **values})
+
+    def quote(self, name: str) -> str:
+        """Return a name as a query has it: a colon in it stands for no value."""
+        return self.preparer.quote(name).replace(":", "\\:")
 
     def named(self, table: str) -> str:
         """Return a table as a query names it, with the prefix of the source."""

@@ -64,7 +64,7 @@ def kinds_of(
         unsure.append(Unsure("each folder is used as a kind", otherwise))
         changed = replace(_with_kinds(spec, "{folder}", called), kind_at_root=at_root)
         return changed, lambda entry: called[entry.path.partition("/")[0]] if "/" in entry.path else at_root
-    word = word_for_kind(singular(spec.table.table if spec.table else spec.name))
+    word = word_for_kind(singular((spec.table.table if spec.table else "") or spec.name))
     return replace(spec, kind=word), lambda _: word
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from elenchus.starting.plurals import singular
@@ -12,7 +13,7 @@ if TYPE_CHECKING:
 
     from sqlalchemy import Connection
 
-__all__ = ["UPPER_KEYS", "FoundTable", "found_tables", "prefix_of"]
+__all__ = ["UPPER_KEYS", "FoundTable", "found_tables", "prefix_of", "quoted_name"]
 
 UPPER_KEYS = ("parent", "parent_id", "above", "above_id")  # of a column with the key of a row above
 _NARROW = 4  # columns of a table that may join others
@@ -46,8 +47,8 @@ class FoundTable(NamedTuple):
         """Return the first few values of a column, with how many rows have each."""
         from sqlalchemy import text
 
-        name = connection.dialect.identifier_preparer.quote(column)
-        counted = f"SELECT {name}, COUNT(*) FROM ({self.query}) AS counted_rows"
+        name, query = quoted_name(connection, column), self.query.replace(":", "\\:")
+        counted = f"SELECT {name}, COUNT(*) FROM ({query}) AS counted_rows"
         sql = f"{counted} WHERE {name} IS NOT NULL GROUP BY {name} ORDER BY {name} LIMIT {most}"
         return {str(value): count for value, count in connection.execute(text(sql))}
 
@@ -57,6 +58,11 @@ def prefix_of(names: Sequence[str]) -> str:
     first = names[0].partition("_")[0] if names else ""
     shared = f"{first}_"
     return shared if len(names) > 1 and all(name.startswith(shared) for name in names) else ""
+
+
+def quoted_name(connection: Connection, name: str) -> str:
+    """Return a name as a query has it: a colon in it stands for no value."""
+    return connection.dialect.identifier_preparer.quote(name).replace(":", "\\:")
 
 
 def found_tables(connection: Connection, left: dict[str, int]) -> dict[str, FoundTable]:
@@ -84,7 +90,8 @@ class _TableReading:
     def __init__(self, connection: Connection, name: str) -> None:
         self.connection = connection
         self.name = name
-        self.quote = connection.dialect.identifier_preparer.quote
+        self.preparer = connection.dialect.identifier_preparer
+        self.quote = partial(quoted_name, connection)
 
     def one(self, sql: str) -> Any:
         """Return the one value of a query."""
@@ -105,7 +112,7 @@ class _TableReading:
             for each in declared
             if len(each["constrained_columns"]) == 1
         }
-        query = f"SELECT * FROM {self.quote(self.name)}"
+        query = f"SELECT * FROM {self.preparer.quote(self.name)}"
         size = self.one(f"SELECT COUNT(*) FROM {self.quote(self.name)}") or 0
         key = str(keys[0]) if len(keys) == 1 else self.unique(columns, size)
         is_made = not key
@@ -141,14 +148,14 @@ class _TableReading:
 
     def with_key(self, columns: Sequence[str], *, are_rows: bool) -> str:
         """Return a query for all rows with a key that is made of some columns: their values, or a digest."""
-        names = [f"COALESCE(CAST({self.quote(name)} AS {self.text_type}), '')" for name in columns]
+        names = [f"COALESCE(CAST({self.preparer.quote(name)} AS {self.text_type}), '')" for name in columns]
         listed = ", '/', ".join(names)
         joined = f"CONCAT({listed})" if len(names) > 1 else names[0]
         if self.connection.dialect.name == "sqlite":
             joined = "CAST(rowid AS TEXT)" if are_rows else " || '/' || ".join(names)
         elif are_rows:
             joined = f"MD5({joined})"
-        table = self.quote(self.name)
+        table = self.preparer.quote(self.name)
         return f"SELECT {table}.*, {joined} AS {_MADE_KEY} FROM {table}"
 
     @property
@@ -178,7 +185,7 @@ class _References:
         self.connection = connection
         self.tables = tables
         self.prefix = prefix_of(list(tables))
-        self.quote = connection.dialect.identifier_preparer.quote
+        self.quote = partial(quoted_name, connection)
 
     def of(self, table: FoundTable) -> dict[str, str]:
         """Return the columns of a table that hold keys of others: as declared, named, or by their values."""

@@ -7,7 +7,7 @@ from typing import Annotated, Optional
 import typer
 
 from elenchus.cli import words
-from elenchus.cli.app import AtOption, SiteOption, app, examples, opened
+from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app, examples, opened
 from elenchus.cli.commands._changing import (
     DryRunOption,
     WholeOption,
@@ -35,6 +35,7 @@ def approve(
     ] = None,
     site: SiteOption = None,
     at: AtOption = None,
+    no_index: NoIndexOption = False,
     dry_run: DryRunOption = False,
     yes: YesOption = False,
     whole: WholeOption = False,
@@ -51,7 +52,7 @@ def approve(
     from elenchus.report.changes import difference_told
     from elenchus.report.editing import approval_told
 
-    change = approval(opened(site, at, writes=not dry_run), entries or [])
+    change = approval(opened(site, at, no_index=no_index, writes=not dry_run), entries or [])
     if not change.count:
         show([Piece("No edit is pending.\n")])
         return

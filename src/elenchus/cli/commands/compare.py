@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated, Optional
 import typer
 
 from elenchus.cli import words
-from elenchus.cli.app import SiteOption, app, examples, opened
+from elenchus.cli.app import NoIndexOption, SiteOption, app, examples, opened
 from elenchus.cli.commands._asking import GivenOption, values_of
 from elenchus.cli.commands._changing import FormOption, WholeOption
 
@@ -49,6 +49,7 @@ def compare(
         ),
     ] = None,
     site: SiteOption = None,
+    no_index: NoIndexOption = False,
     folder: Annotated[
         Optional[Path],  # noqa: UP045
         typer.Option("--from", metavar="FOLDER", help="From the site in this folder to this one."),
@@ -80,7 +81,7 @@ def compare(
     from elenchus.cli.printing import show
 
     _checked(listings, since, (listings, folder, since, at, revision))
-    here = opened(site, None)
+    here = opened(site, None, no_index=no_index)
     with ExitStack() as stack:
         if listings:
             found = _of_listings(here, listings, values_of(given))

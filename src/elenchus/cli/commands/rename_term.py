@@ -7,7 +7,7 @@ from typing import Annotated
 import typer
 
 from elenchus.cli import words
-from elenchus.cli.app import AtOption, SiteOption, app, examples, opened
+from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app, examples, opened
 from elenchus.cli.commands._changing import DryRunOption, WholeOption, YesOption, tell_made, write_if_agreed
 
 __all__ = ["rename_term"]
@@ -42,6 +42,7 @@ def rename_term(
     ] = "",
     site: SiteOption = None,
     at: AtOption = None,
+    no_index: NoIndexOption = False,
     dry_run: DryRunOption = False,
     yes: YesOption = False,
     whole: WholeOption = False,
@@ -61,7 +62,7 @@ def rename_term(
 
     if bool(new) == bool(into):
         raise typer.BadParameter("write a new name, or --into another term")
-    here = opened(site, at, writes=not dry_run)
+    here = opened(site, at, no_index=no_index, writes=not dry_run)
     change = merged(here, term, into) if into else renamed(here, term, new)
     show(term_told(change, whole=whole))
     with change.after() as after:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Optional
 import typer
 
 from elenchus.cli import words
-from elenchus.cli.app import AtOption, SiteOption, app, examples, opened
+from elenchus.cli.app import AtOption, NoIndexOption, SiteOption, app, examples, opened
 from elenchus.cli.commands._changing import WholeOption
 
 if TYPE_CHECKING:
@@ -35,6 +35,7 @@ _USUAL = 30  # days that are looked ahead
 def upcoming(
     site: SiteOption = None,
     at: AtOption = None,
+    no_index: NoIndexOption = False,
     until: Annotated[
         str,
         typer.Option(
@@ -74,7 +75,7 @@ def upcoming(
 
     if form not in _FORMS:
         raise typer.BadParameter(f"--format is one of {', '.join(_FORMS)}, not “{form}”")
-    here = opened(site, at)
+    here = opened(site, at, no_index=no_index)
     names = [listing_named(here, name).name for name in listings or ()]
     end = _end(here, until)
     with progress("listings", len(names or here.library.names)) as tick:
