@@ -29,7 +29,7 @@ COMMANDS = [
     if re.match(r"    (\$ )?elenchus (ask|why|describe|pages|check|publish --dry-run)\b", line)
     and "[" not in line
     and "lending-library" not in line
-    and page.name not in ("start.md", "scale.md")
+    and page.name not in ("start.md", "scale.md", "databases.md")
     and not re.search(r"\b(QUESTION|CODE|NAME)\b", line)
 ]
 

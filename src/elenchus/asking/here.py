@@ -69,7 +69,7 @@ def _unknown(site: Site, name: str) -> Problem:
     data = site.dataset
     ids = data.entries_called(name)
     near = data.entries_near(name, (), site.clock.now)
-    problem = several_entries(name, ids) if ids else unknown_entry(name, "entry or term", near)
+    problem = several_entries(name, ids) if ids else unknown_entry(name, ("entry or term",), near)
     return replace(problem, place=_GIVEN)
 
 

@@ -102,7 +102,7 @@ class _State:
         if self.kept is None:
             return False
         before = self.kept.units.seen
-        return list(self.seen.notes) == list(before.notes) or self.seen.own_names == before.own_names
+        return list(self.seen.notes) == list(before.notes) or self.seen.own_slugs == before.own_slugs
 
     def chunk(self, work: Work) -> Chunk:
         """Read the units that must be."""
@@ -238,7 +238,7 @@ def _made(state: _State, units: Units, chunk: Chunk, work: Work) -> Found:
         units = Units(units.seen, units.digests, moved[units.firsts], units.counts, units.problems)
         records, known = only_live(records, live), None
         live = np.ones(len(records), np.bool_)
-    problems, since = units.all_problems(), Since(live, known, units.seen.own_names)
+    problems, since = units.all_problems(), Since(live, known, units.seen.own_slugs)
     dataset = assemble(wanted.schema, records, wanted.terms(), wanted.zone, problems, since)
     if state.seen.failures:  # what is kept is whole
         pass
@@ -288,7 +288,7 @@ def with_units(found: Found, wanted: Wanted, chosen: Sequence[int], chunk: Chunk
     changed = Units(seen, units.digests, firsts, counts, problems)
     records = found.records().with_more(chunk.records)
     live = changed.live(len(records))
-    since = Since(live, found.dataset, units.seen.own_names)
+    since = Since(live, found.dataset, units.seen.own_slugs)
     told = changed.all_problems()
     dataset = assemble(wanted.schema, records, wanted.terms(), wanted.zone, told, since)
     return Found(dataset, lambda: records, lambda: live, lambda: told, lambda: "", changed)

@@ -13,7 +13,6 @@ import numpy as np
 
 from elenchus import sources
 from elenchus.frozen import Working, member
-from elenchus.schema.terms import OwnName
 from elenchus.sources import Scan
 from elenchus.values.kept import cached_property
 
@@ -52,9 +51,9 @@ class Seen(Working):
     failures: Mapping[int, Problem] = member(default_factory=dict)
 
     @cached_property
-    def own_names(self) -> dict[str, dict[str, OwnName]]:
-        """What databases call terms, by taxonomy and by the name that content has for them."""
-        found: dict[str, dict[str, OwnName]] = {}
+    def own_slugs(self) -> dict[str, dict[str, str]]:
+        """The slugs that databases have for terms, by taxonomy and by the name that content has for them."""
+        found: dict[str, dict[str, str]] = {}
         for note in self.notes:
             for taxonomy, names in _terms_in(note).items():
                 found[taxonomy] = {**names, **found.get(taxonomy, {})}
@@ -107,7 +106,7 @@ class Units(Working):
         found.update("\n".join(self.seen.paths).encode("utf-8", "surrogatepass"))
         found.update(self.seen.sources.tobytes() + self.digests.tobytes())
         found.update(
-            repr(self.seen.own_names).encode("utf-8", "surrogatepass") if self.seen.own_names else b""
+            repr(self.seen.own_slugs).encode("utf-8", "surrogatepass") if self.seen.own_slugs else b""
         )
         found.update(repr([each.message for each in self.all_problems()]).encode("utf-8", "surrogatepass"))
         return found.hexdigest()
@@ -117,13 +116,12 @@ class Units(Working):
         return [*self.seen.problems, *(each for at in sorted(self.problems) for each in self.problems[at])]
 
 
-def _terms_in(note: str) -> dict[str, dict[str, OwnName]]:
+def _terms_in(note: str) -> dict[str, dict[str, str]]:
     """Return what the note of a source says of terms; a note can be anything."""
     try:
         told = json.loads(note)["terms"] if note else {}
         return {
-            taxonomy: {name: OwnName(str(slug), str(key)) for name, (slug, key) in names.items()}
-            for taxonomy, names in told.items()
+            taxonomy: {name: str(slug) for name, slug in names.items()} for taxonomy, names in told.items()
         }
     except (ValueError, LookupError, TypeError, AttributeError, RecursionError):
         return {}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from types import MappingProxyType
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 from elenchus.errors import Problem
 from elenchus.frozen import Frozen, member, replace
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from elenchus.errors import Place
     from elenchus.schema.types import TaxonomyRules
 
-__all__ = ["OwnName", "TermRow", "arrange", "gather"]
+__all__ = ["TermRow", "arrange", "gather"]
 
 _DEEPEST = 50  # terms below one another
 _MOST_COMPARED = 100  # wrong parents that are compared with all terms, to offer the nearest
@@ -37,22 +37,15 @@ class TermRow(Frozen):
     columns: Mapping[str, str] = member(default_factory=dict)
 
 
-class OwnName(NamedTuple):
-    """What a table of terms calls one: its slug, nothing if it has none, and its key."""
-
-    slug: str
-    id: str
-
-
 def gather(
-    rules: TaxonomyRules, used: Mapping[str, Place], own: Mapping[str, OwnName] = MappingProxyType({})
+    rules: TaxonomyRules, used: Mapping[str, Place], own: Mapping[str, str] = MappingProxyType({})
 ) -> tuple[Taxonomy, list[Problem]]:
     """Return the taxonomy made of the terms that content uses, A to Z, in a tree by their slashes; and notes.
 
     ``used`` has the names as content writes them with a place of each. Names that are equal but for case
     and Unicode form are one term. Different names that make the same slug are terms of their own: the one
-    that is written as its slug keeps it, the others get a number. ``own`` is what a database calls terms,
-    by their names as content writes them.
+    that is written as its slug keeps it, the others get a number. ``own`` has the slugs that a
+    database has for terms, by their names as content writes them.
     """
     called = {
         tuple(map(fold, spelling.split("/") if rules.tree else [spelling])): own[spelling] for spelling in own
@@ -68,20 +61,19 @@ def gather(
     slugs, notes = _distinct_slugs(rules, shown, called)
     keys = {slug: sort_key(slug) for path in slugs.values() for slug in path}
     paths = sorted(slugs, key=lambda path: [keys[slug] for slug in slugs[path]])
-    ids = {path: called[path].id if path in called else "" for path in paths}
-    terms = [Term(slugs[path][-1], shown[path][0], ids[path], slugs[path]) for path in paths]
+    terms = [Term(slugs[path][-1], shown[path][0], path=slugs[path]) for path in paths]
     return _numbered(rules, terms, is_made=True), notes
 
 
 def _distinct_slugs(
     rules: TaxonomyRules,
     shown: Mapping[tuple[str, ...], tuple[str, Place]],
-    called: Mapping[tuple[str, ...], OwnName],
+    called: Mapping[tuple[str, ...], str],
 ) -> tuple[dict[tuple[str, ...], tuple[str, ...]], list[Problem]]:
     """Return for each path of folded names one of slugs that no sibling has, and what is worth a note."""
     by_slug: dict[tuple[tuple[str, ...], str], list[tuple[str, ...]]] = defaultdict(list)
     for path in shown:
-        given = slug_of(called[path].slug) if path in called else ""
+        given = slug_of(called.get(path, ""))
         by_slug[path[:-1], given or slug_of(path[-1])].append(path)
     own: dict[tuple[str, ...], str] = {}
     notes: list[Problem] = []

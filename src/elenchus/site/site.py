@@ -107,7 +107,7 @@ class Content(Working):
         records = self.records.with_more(Intake.of(self.besides))
         live = np.append(self.found.live(), np.ones(len(self.besides), np.bool_))
         wanted, before = self.wanted, self.found.dataset
-        since = Since(live, before, self.found.units.seen.own_names)
+        since = Since(live, before, self.found.units.seen.own_slugs)
         return assemble(wanted.schema, records, wanted.terms(), wanted.zone, self.found.problems(), since)
 
     @cached_property

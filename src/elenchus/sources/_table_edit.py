@@ -94,6 +94,14 @@ def rows_back(
     updated = spec.table.updated if spec.table else ""
     touched = [(change.table, change.where) for change in back if change.column != updated]
     planner = Planner(shape)
+    kept = [(change.table, change.where) for change, _ in left if change.column != updated]
+    back = [
+        change
+        for change in back
+        if change.column != updated
+        or (change.table, change.where) in touched
+        or (change.table, change.where) not in kept
+    ]
     for change, now in [each for each in left if each[0].column == updated != ""]:
         left.remove((change, now))
         if now is not None and (change.table, change.where) in touched:

@@ -86,16 +86,16 @@ class Shape:
             self.sides.append(
                 self.side(extras.table, extras.entry, (extras.name, extras.value), extras.where)
             )
-        # The names of terms by their keys, and the slugs and keys by those names.
+        # The names of terms by their keys, and the slugs by those names.
         self.paths: dict[str, dict[Any, str]] = {}
-        self.own_names: dict[str, dict[str, list[str]]] = {}
+        self.own_slugs: dict[str, dict[str, str]] = {}
         for side in self.sides:
             if side.terms:
                 found = self.terms(side.terms)
                 self.paths[side.terms.taxonomy] = {key: path for key, (path, _) in found.items()}
                 if side.terms.names:
-                    slugs = {path: [slug, str(key)] for key, (path, slug) in found.items()}
-                    self.own_names[side.terms.taxonomy] = slugs
+                    slugs = {path: slug for path, slug in found.values() if slug}
+                    self.own_slugs[side.terms.taxonomy] = slugs
 
     # what is there
 

@@ -172,7 +172,7 @@ def _scanned(shape: Shape, before: Scan | None, told: Mapping[str, Any], file: l
         "pulse": None if is_fresh else pulse,
         "keyless": keyless,
     }
-    note["terms"] = shape.own_names
+    note["terms"] = shape.own_slugs
     return Scan(units, signatures, _keyless(shape.spec, note), json.dumps(note))
 
 

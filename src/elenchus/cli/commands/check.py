@@ -29,6 +29,7 @@ if TYPE_CHECKING:
 __all__ = ["check"]
 
 _FORMATS = ("text", "json", "sarif")
+_UNREADABLE = "unreadable-database"
 _UNREAD = 9  # and where a database cannot be read
 _FAILED = 1  # what check exits with where something must be fixed
 
@@ -159,6 +160,6 @@ def check(
             opened(site, at, no_index=no_index, lenient=True), lambda count: progress("pages", count)
         )
     _show_report(report, output, here.definition.folder.resolve(), whole=whole)
-    if not here.is_of_tables and here.content.failures:
+    if any(each.problem.code == _UNREADABLE for each in report.findings):
         return _UNREAD
     return _FAILED if report.fails(strict=strict) else 0

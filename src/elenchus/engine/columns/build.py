@@ -35,7 +35,7 @@ if TYPE_CHECKING:
     from elenchus.engine.columns.recordtable import RecordTable
     from elenchus.schema.record import Record
     from elenchus.schema.taxonomy import Taxonomy
-    from elenchus.schema.terms import OwnName, TermRow
+    from elenchus.schema.terms import TermRow
     from elenchus.schema.types import Schema, TaxonomyRules
 
 __all__ = ["Since", "assemble", "build"]
@@ -49,13 +49,13 @@ class Since(Frozen):
     """What is known of records already.
 
     ``live`` is a mask over them: others are left out. ``before`` is a dataset of the first of them, under the
-    same schema, from which is taken what still holds. ``own_names`` are those of terms in databases, by
+    same schema, from which is taken what still holds. ``own_slugs`` are those of terms in databases, by
     taxonomy and by what content calls them.
     """
 
     live: NDArray[np.bool_]
     before: Dataset | None = None
-    own_names: Mapping[str, Mapping[str, OwnName]] = member(default_factory=dict)
+    own_slugs: Mapping[str, Mapping[str, str]] = member(default_factory=dict)
 
 
 def build(
@@ -109,7 +109,7 @@ def assemble(
         known=_known(before, sheet) if before else {},
         notes=list(sheet.notes),
     )
-    own = since.own_names if since else {}
+    own = since.own_slugs if since else {}
     for rules in schema.taxonomies.values():
         draft.taxonomies[rules.name] = _taxonomy(draft, rules, terms.get(rules.name), own.get(rules.name, {}))
     return _filled(draft, id_rank)
@@ -234,7 +234,7 @@ def _undeclared(schema: Schema, sheet: Sheet) -> dict[str, dict[str, bool]]:
 
 
 def _taxonomy(
-    draft: Draft, rules: TaxonomyRules, defined: Sequence[TermRow] | None, own: Mapping[str, OwnName]
+    draft: Draft, rules: TaxonomyRules, defined: Sequence[TermRow] | None, own: Mapping[str, str]
 ) -> Taxonomy:
     """Return a taxonomy from the rows of its file, or else from what content uses."""
     if defined is None:
