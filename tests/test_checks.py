@@ -303,3 +303,27 @@ def test_fix_of_a_site_that_does_not_open(run: Run, demo_copy: Path) -> None:
     assert run("check", cwd=demo_copy).returncode == 4
     done = run("check", "--fix", "--yes", cwd=demo_copy)
     assert (done.returncode, site_file.read_text(encoding="utf-8")) == (0, before)
+
+
+def test_misspelt_keys(run: Run, tmp_path: Path) -> None:
+    """A key with a slip is found and put right, in a document and in a table; a key of its own is left alone."""
+    keys = '[kinds.post.fields]\nsize = { type = "integer" }\n[taxonomies.category]\n'
+    sources = '[sources.posts]\nread = "markdown"\npath = "posts"\nkind = "post"\n[sources.rows]\nread = "jsonl"\npath = "rows.jsonl"\nkind = "post"\n'
+    (tmp_path / "elenchus.toml").write_text(f"[site]\n{sources}{keys}")
+    (tmp_path / "posts").mkdir()
+    for at in range(12):
+        text = f"---\ntitle: P {at}\ncategory: a\nsize: {at}\nsizes: 1\n---\n"
+        (tmp_path / "posts" / f"p{at}.md").write_text(text)
+    slip = tmp_path / "posts" / "slip.md"
+    slip.write_text("---\ntitle: Slip\ncategry: a  # as it was\nsize: 3\nmood: calm\n---\n")
+    (tmp_path / "rows.jsonl").write_text('{"title": "Row", "category": "a", "szie": 4}\n')
+    found = json.loads(run("check", "--format", "json").stdout)["findings"]
+    told = [(each["near"], each["cure"]["wrong"]) for each in found if each["code"] == "misspelt-key"]
+    assert sorted(told) == [(["category"], "categry"), (["size"], "szie")]
+    before = slip.read_bytes()
+    assert run("check", "--fix", "--yes").returncode == 0
+    assert "category: a\n" in slip.read_text()
+    assert "categry" not in slip.read_text()
+    assert json.loads((tmp_path / "rows.jsonl").read_text()) == {"title": "Row", "category": "a", "size": 4}
+    assert run("undo", "--yes").returncode == 0
+    assert slip.read_bytes() == before

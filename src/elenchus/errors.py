@@ -33,6 +33,7 @@ __all__ = [
     "Edit",
     "ElenchusError",
     "FolderError",
+    "KeyEdit",
     "MarkerError",
     "Near",
     "NoSuchName",
@@ -99,6 +100,14 @@ class Replacement(Frozen):
     text: str
 
 
+class KeyEdit(Frozen):
+    """A key of an entry, by its id, that is to be called otherwise in content."""
+
+    entry: str
+    wrong: str
+    right: str
+
+
 class Respelling(Frozen):
     """What to write in place of a few words in a file of definitions, at the line of the problem."""
 
@@ -106,7 +115,7 @@ class Respelling(Frozen):
     right: str
 
 
-Cure: TypeAlias = Edit | Replacement | Respelling
+Cure: TypeAlias = Edit | KeyEdit | Replacement | Respelling
 
 
 class Near(NamedTuple):

@@ -13,11 +13,13 @@ from typing import TYPE_CHECKING, NamedTuple
 from elenchus.editing.assignments import Assignment
 from elenchus.editing.changing import ContentChange, content_change
 from elenchus.editing.definitions import in_quotes, texts_in
-from elenchus.editing.entries import entry_changes
-from elenchus.errors import Edit, ElenchusError, Respelling
+from elenchus.editing.entries import SORTS, FieldChange, entry_change, entry_changes
+from elenchus.editing.spellings import texts_of
+from elenchus.errors import Edit, ElenchusError, KeyEdit, Respelling
 from elenchus.files import read_whole
 from elenchus.frozen import Working
 from elenchus.journal import FileChange
+from elenchus.schema.edits import NewValue
 from elenchus.site.site import journal_of
 from elenchus.values.texts import fold
 
@@ -92,22 +94,38 @@ def _content(
     entries: list[EntryChange] = []
     for problem in found:
         edit = problem.cure
-        if not isinstance(edit, Edit) or len(problem.near) != 1:
+        if not isinstance(edit, Edit | KeyEdit) or len(problem.near) != 1:
             continue
         try:
-            [change] = entry_changes(site, [edit.entry], [Assignment(edit.field, edit.operator, edit.value)])
+            [change] = _changes(site, edit)
             change_of_one = content_change(site, [change])
             _ = change_of_one.reread
         except (ElenchusError, ValueError):  # a source that nothing here writes, an entry that is twice there
             left.append(problem)
             continue
-        is_near = all(_are_near(" ".join(each.before), " ".join(each.after)) for each in change.fields)
+        is_near = isinstance(edit, KeyEdit) or all(
+            _are_near(" ".join(each.before), " ".join(each.after)) for each in change.fields
+        )
         if not is_near or change_of_one.tables or any(each.record == change.record for each in entries):
             left.append(problem)  # what a database says is changed by set; a second value by the next run
             continue
         entries.append(change)
         cured.append(problem)
     return content_change(site, entries) if entries else None
+
+
+def _changes(site: Site, edit: Edit | KeyEdit) -> list[EntryChange]:
+    """Return what an edit means for its entry. Raises OptionError."""
+    if isinstance(edit, Edit):
+        return entry_changes(site, [edit.entry], [Assignment(edit.field, edit.operator, edit.value)])
+    row = site.dataset.entries.names.row(edit.entry)
+    field = site.dataset.schema.fields_of(site.dataset.kind_of(row))[edit.right]
+    texts = tuple(texts_of(site.content.record(edit.entry), edit.wrong, field))
+    fields = {edit.wrong: FieldChange(edit.wrong, texts, ()), edit.right: FieldChange(edit.right, (), texts)}
+    sort = SORTS.get(field.type.type, "text")
+    values = {edit.wrong: NewValue(()), edit.right: NewValue(texts, field.type.many and len(texts) > 1, sort)}
+    found = entry_change(site, row, fields, values)
+    return [found] if found else []
 
 
 # Definitions

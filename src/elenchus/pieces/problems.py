@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from elenchus.errors import Edit, Replacement, Respelling
+from elenchus.errors import Edit, KeyEdit, Replacement, Respelling
 from elenchus.pieces.commands import set_command
 from elenchus.pieces.piece import Piece, Role, printable, width_of
 
@@ -40,6 +40,8 @@ def _cure_object(cure: Cure | None) -> dict[str, Any] | None:
         case Edit():
             told = {"entry": cure.entry, "field": cure.field, "operator": cure.operator, "value": cure.value}
             return {**told, "command": set_command([cure]) or None, "by_hand": cure.by_hand or None}
+        case KeyEdit():
+            return {"entry": cure.entry, "wrong": cure.wrong, "right": cure.right}
         case Respelling():
             return {"wrong": cure.wrong, "right": cure.right}
         case Replacement():

@@ -107,4 +107,6 @@ def _count_on(shape: Shape, change: RowChange) -> None:
             column=column,
         ).scalar()
         if name:
-            shape.run(f"SELECT setval('{name}', GREATEST(nextval('{name}') - 1, :value))", value=value)
+            counter = "CAST(:name AS regclass)"
+            count_on = f"SELECT setval({counter}, GREATEST(nextval({counter}) - 1, :value))"
+            shape.run(count_on, name=name, value=value)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from elenchus.schema.edits import EntryEdit, RowChange, TermWords, UneditableError
 from elenchus.sources._connection import connected, refusals
 from elenchus.sources._table_apply import apply, can_apply, value_now
-from elenchus.sources._table_plan import Planner, renamed_terms
+from elenchus.sources._table_plan import Planner, plain, renamed_terms
 from elenchus.sources._tables import Shape
 
 if TYPE_CHECKING:
@@ -92,21 +92,25 @@ def rows_back(
             connection.rollback()
     # A row that goes back in part has changed once more, and its column of changes has to say so.
     updated = spec.table.updated if spec.table else ""
-    touched = [(change.table, change.where) for change in back if change.column != updated]
-    planner = Planner(shape)
-    kept = [(change.table, change.where) for change, _ in left if change.column != updated]
+    touched = {_row_of(change) for change in back if change.column != updated}
+    kept = {_row_of(change) for change, _ in left if change.column != updated}
     back = [
         change
         for change in back
-        if change.column != updated
-        or (change.table, change.where) in touched
-        or (change.table, change.where) not in kept
+        if change.column != updated or _row_of(change) in touched or _row_of(change) not in kept
     ]
-    for change, now in [each for each in left if each[0].column == updated != ""]:
-        left.remove((change, now))
-        if now is not None and (change.table, change.where) in touched:
-            back.append(change._replace(before=now, after=planner.now(now)))
+    if updated:
+        planner, stale = Planner(shape), [each for each in left if each[0].column == updated]
+        left = [each for each in left if each[0].column != updated]
+        for change, now in stale:
+            if now is not None and _row_of(change) in touched:
+                back.append(change._replace(before=plain(now), after=planner.now(now)))
     return back, left
+
+
+def _row_of(change: RowChange) -> tuple[str, str]:
+    """Return what tells the row of a change from others."""
+    return change.table, repr(change.where)
 
 
 def rows_after(spec: SourceSpec, root: Path, changes: Sequence[RowChange], units: Sequence[str]) -> list[Any]:

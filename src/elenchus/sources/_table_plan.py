@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from elenchus.sources import ExtrasSpec, TermsSpec
     from elenchus.sources._tables import Shape
 
-__all__ = ["Planner", "renamed_terms"]
+__all__ = ["Planner", "plain", "renamed_terms"]
 
 _NUMBERED = re.compile(r"(?:.*/)?(-?\d+)")  # the id of an entry that is a row: its kind, and its key
 _WITH_TIME = re.compile(r"\d{4}-\d\d-\d\d[T ]")
@@ -74,7 +74,7 @@ class Planner:
     def update(self, key: Any, column: str, before: Any, after: Any) -> RowChange:
         """Return another value for a column of a row of the table itself."""
         name = f"{self.table.prefix}{self.table.table}"
-        return RowChange(self.spec.name, name, {self.key: _plain(key)}, column, _plain(before), after)
+        return RowChange(self.spec.name, name, {self.key: plain(key)}, column, plain(before), after)
 
     # values
 
@@ -158,7 +158,7 @@ class Planner:
         where: dict[str, Any] = {terms.key: self.new_key(terms, name)}
         where[terms.name] = escape(name, quote=False) if self.spec.texts == "html" else name
         where |= {terms.slug: slug_of(name)} if terms.slug else {}
-        where |= {terms.parent: _plain(self.key_of(terms, above))} if above else {}
+        where |= {terms.parent: plain(self.key_of(terms, above))} if above else {}
         where |= terms.where
         self.added.append(RowChange(self.spec.name, table, where, "", None, 1))
         self.paths[terms.taxonomy][where[terms.key]] = text
@@ -177,7 +177,7 @@ class Planner:
         """Return another term for a column of the table itself, which holds one."""
         if len(new.values) > 1:
             raise UneditableError(f"{terms.term} holds one term, and these are {len(new.values)}")
-        after = _plain(self.key_of(terms, new.values[0])) if new.values else None
+        after = plain(self.key_of(terms, new.values[0])) if new.values else None
         return self.update(key, terms.term, row[terms.term], after)
 
     def of_terms(self, terms: TermsSpec, key: Any, new: NewValue) -> Iterator[RowChange]:
@@ -190,7 +190,7 @@ class Planner:
         name = f"{self.table.prefix}{terms.table}"
         for term in dict.fromkeys([*there, *wanted]):
             if (term in there) != (term in wanted):
-                where = {terms.entry: _plain(key), terms.term: _plain(term)}
+                where = {terms.entry: plain(key), terms.term: plain(term)}
                 counts = (there[term], None) if term in there else (None, 1)
                 yield RowChange(self.spec.name, name, where, "", *counts)
 
@@ -203,11 +203,11 @@ class Planner:
             raise UneditableError(f"the table has no column {name}", 0, "Add the column there first.")
         side = next(each for each in self.shape.sides if not each.terms)
         there = [row[2] for row in self.shape.about(side, [key]) if row[1] == name]
-        where = {extras.entry: _plain(key), extras.name: name}
+        where = {extras.entry: plain(key), extras.name: name}
         table = f"{self.table.prefix}{extras.table}"
         if len(there) == 1 and (len(new.values) == 1 or self.is_one_text(there[0], new)):
             text = joined(new.values, str(there[0] or ""), self.spec.habits.separator)
-            yield RowChange(self.spec.name, table, where, extras.value, _plain(there[0]), text)
+            yield RowChange(self.spec.name, table, where, extras.value, plain(there[0]), text)
             return
         if len(new.values) > 1 and not new.may_be_list:
             raise UneditableError(f"{name} has several rows in {table}")
@@ -227,7 +227,7 @@ class Planner:
     ) -> Iterator[RowChange]:
         """Yield the rows of a list that come and go."""
         more = {**where, **extras.where}
-        now, then = Counter(_plain(each) for each in there), Counter(wanted)
+        now, then = Counter(plain(each) for each in there), Counter(wanted)
         for value in dict.fromkeys([*now, *then]):
             if now[value] and now[value] != then[value]:
                 yield RowChange(self.spec.name, table, {**where, extras.value: value}, "", now[value], None)
@@ -256,13 +256,13 @@ def renamed_terms(
             continue
         others = [other for other, text in paths.items() if text == new]
         row = _row_of(shape, spec, key)
-        where = {spec.key: _plain(key)}
+        where = {spec.key: plain(key)}
         if others:
             for lower, text in paths.items() if spec.parent else ():
                 if text.startswith(f"{path}/") and "/" not in text[len(path) + 1 :]:
-                    parents = _plain(key), _plain(others[0])
+                    parents = plain(key), plain(others[0])
                     first.append(
-                        RowChange(shape.spec.name, table, {spec.key: _plain(lower)}, spec.parent, *parents)
+                        RowChange(shape.spec.name, table, {spec.key: plain(lower)}, spec.parent, *parents)
                     )
             last += _moved_links(shape, spec, key, others[0], edits)
             last.append(RowChange(shape.spec.name, table, row, "", 1, None))
@@ -279,7 +279,7 @@ def renamed_terms(
 def _row_of(shape: Shape, spec: TermsSpec, key: Any) -> dict[str, Any]:
     """Return the row of a term."""
     sql = f"SELECT * FROM {shape.named(spec.names)} WHERE {shape.quote(spec.key)} = :key"
-    return {name: _plain(value) for name, value in shape.run(sql, key=key).mappings().one().items()}
+    return {name: plain(value) for name, value in shape.run(sql, key=key).mappings().one().items()}
 
 
 def _moved_links(
@@ -296,14 +296,14 @@ def _moved_links(
     for (of, which), count in rows.items():
         if which != key or str(of) in known:
             continue
-        where = {spec.entry: _plain(of), spec.term: _plain(key)}
+        where = {spec.entry: plain(of), spec.term: plain(key)}
         found.append(RowChange(shape.spec.name, name, where, "", count, None))
         if not rows[of, other]:
-            found.append(RowChange(shape.spec.name, name, {**where, spec.term: _plain(other)}, "", None, 1))
+            found.append(RowChange(shape.spec.name, name, {**where, spec.term: plain(other)}, "", None, 1))
     return found
 
 
-def _plain(value: Any) -> Any:
+def plain(value: Any) -> Any:
     """Return a value as the journal keeps it: a text, a number, a truth, lists and objects, or nothing."""
     if isinstance(value, (date, datetime)):
         return str(value)

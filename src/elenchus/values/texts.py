@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from collections.abc import Iterable, Sequence
 
-__all__ = ["distinct", "either", "fold", "nearest", "quoted", "with_article"]
+__all__ = ["distinct", "either", "fold", "nearest", "quoted", "slips", "with_article"]
 
 
 _LONGEST_NAME = 100  # characters of a misspelt name that are looked at
@@ -70,6 +70,19 @@ def _with_words(wanted: str, names: Iterable[str], most: int) -> list[str]:
     words = [word for word in re.split(r"[\W_]+", wanted) if len(word) >= _SHORTEST_WORD]
     found = (name for name in names if all(word in name for word in words))
     return sorted(nsmallest(most, found, key=len), key=len) if words else []
+
+
+def slips(one: str, other: str) -> int:
+    """Return how many letters are too many, missing, wrong, or in the place of their neighbours."""
+    rows = [list(range(len(other) + 1))]
+    for at, letter in enumerate(one, 1):
+        rows.append([at])
+        for to, wanted in enumerate(other, 1):
+            best = min(rows[at - 1][to] + 1, rows[at][to - 1] + 1, rows[at - 1][to - 1] + (letter != wanted))
+            if at > 1 and to > 1 and letter == other[to - 2] and one[at - 2] == wanted:
+                best = min(best, rows[at - 2][to - 2] + 1)
+            rows[at].append(best)
+    return rows[-1][-1]
 
 
 def either(names: Iterable[str]) -> str:

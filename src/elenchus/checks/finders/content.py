@@ -11,7 +11,7 @@ import numpy as np
 
 from elenchus.editing.columns import bad_edits
 from elenchus.engine.columns.column import Lists, Numbers, Texts, narrowed
-from elenchus.errors import Edit, Place, Problem
+from elenchus.errors import Edit, KeyEdit, Place, Problem
 from elenchus.rendering.bodies import LONGEST, body_of, is_readable
 from elenchus.schema.conform import says_yes_or_no
 from elenchus.schema.types import CORE_FIELDS, STATUSES, Type
@@ -20,7 +20,7 @@ from elenchus.site.toml import open_toml
 from elenchus.values.addresses import given_href, origin_of
 from elenchus.values.dates import from_instant, to_minute
 from elenchus.values.private import private_name, private_text, private_values
-from elenchus.values.texts import fold, quoted, with_article
+from elenchus.values.texts import fold, nearest, quoted, slips, with_article
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
@@ -41,6 +41,9 @@ _FEW = 4
 _FEWEST_SIGNS = 1_000  # characters of a text that could have too many brackets
 _FEWEST = 4  # entries of a kind from which on a habit can be seen
 _HABIT = 0.75  # of a kind's entries that have a term, so that those without one are remarkable
+_SHORTEST_KEY = 4  # letters of a key that may be another, misspelt
+_LONG_KEY = 6  # letters of a key in which there may be two slips
+_FEW_OF = 0.1  # of the entries of a kind that may have a misspelt key
 _MOST_LOOKED_AT = 500  # entries by which a field is judged
 _SHORTEST = 6  # letters of terms whose spellings can be nearly the same
 _MOST_ALIKE = 40  # terms that share a form
@@ -97,6 +100,7 @@ def find(survey: Survey) -> Iterator[Problem]:
     yield from _hidden_references(data, view)
     yield from _numbers_as_text(data)
     yield from _like_flags(data)
+    yield from _misspelt_keys(data)
     yield from _private_fields(data, view)
     yield from _private_texts(data, view)
     yield from _other_origins(survey.site, view)
@@ -247,6 +251,39 @@ def _like_flags(data: Dataset) -> Iterator[Problem]:
                 )
                 hint = f'If it should, write flags = {{ {name} = "draft" }} below the source.'
                 yield Problem("flag-without-effect", message, hint, place=_place_of(data, rows[0]))
+
+
+def _misspelt_keys(data: Dataset) -> Iterator[Problem]:
+    """Yield keys that only a few entries have, and that look like a declared key which these lack."""
+    for number, kind in enumerate(data.kind_names):
+        of_kind = data.entries.kinds == number
+        known = data.schema.fields_of(kind)
+        declared = [name for name, field in known.items() if field.declared]
+        for name, field in data.schema.kinds[kind].fields.items():
+            near = "" if field.declared or len(name) < _SHORTEST_KEY else _meant(name, declared)
+            if not near:
+                continue
+            rows = np.flatnonzero(data.entries.columns[name, field.type].valid & of_kind)
+            meant = data.entries.columns[near, known[near].type].valid
+            if 0 < len(rows) <= max(1, _FEW_OF * int(of_kind.sum())) and not meant[rows].any():
+                hint = f"If it is another field, declare it in [kinds.{kind}.fields]."
+                for row in rows.tolist():
+                    message = f"nothing declares the key {name}"
+                    cure, place = KeyEdit(data.entries.ids[row], name, near), _place_of(data, row)
+                    yield Problem("misspelt-key", message, hint, place=place, near=(near,), cure=cure)
+
+
+def _meant(name: str, declared: Sequence[str]) -> str:
+    """Return the declared key that a key differs from by a slip; nothing if there is none.
+
+    A plural is no slip: ``tag`` and ``tags`` may be two fields.
+    """
+    folded = fold(name)
+    if any(folded.rstrip("s") == fold(each).rstrip("s") for each in declared):
+        return ""
+    most = 1 if len(name) < _LONG_KEY else 2
+    near = nearest(name, declared, most=1)
+    return next((each for each in near if slips(folded, fold(each)) <= most), "")
 
 
 def _private_fields(data: Dataset, view: View) -> Iterator[Problem]:
