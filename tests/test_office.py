@@ -410,7 +410,9 @@ def all_or_nothing(base: Base, folder: Path, end_after: Callable[[int], None]) -
     return False
 
 
-@pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning")  # what drivers leave open
+@pytest.mark.filterwarnings(
+    "ignore::pytest.PytestUnraisableExceptionWarning"
+)  # cursors that psycopg could not close
 def test_cut_off(base: Base, started: Path) -> None:
     """A read that ends in the middle gives no answer, or the one before, with its time; a write is all or none."""
     if base.server == "sqlite":

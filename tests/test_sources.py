@@ -87,7 +87,7 @@ def test_no_secret(written: Path, run: Run) -> None:
     for password in (servers.PASSWORD, f"{servers.PASSWORD}, and wrong"):
         for command in (["ask", ""], ["check"], ["describe"], ["why", ""], ["describe", "--index"]):
             done = run(*command, "--site", str(written), BAY_PASSWORD=password)
-            assert done.returncode in (0, 1), done.stderr
+            assert done.returncode in (0, 1, 9), done.stderr
             said += done.stdout + done.stderr
     assert "the database cannot be read" in said
     assert "tide & ebb" not in said

@@ -149,6 +149,7 @@ class About(Enum):
     FILE = "a file that cannot be read at all"
     ENCODING = "bytes that are no text in their encoding"
     IDENTITY = "an id that another entry has"
+    SOURCE = "a database that cannot be read now"
 
 
 class Problem(Frozen):

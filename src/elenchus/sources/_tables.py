@@ -285,7 +285,14 @@ class Shape:
 
         options = {"stream_results": True}
         result = self.connection.execute(text(sql), self.bound, execution_options=options)
-        yield from result.partitions(_PART)
+        unread: Any = getattr(result.cursor, "_result", None)
+        try:
+            yield from result.partitions(_PART)
+        except Exception:
+            # PyMySQL reads on when a result goes, and writes a traceback if the connection is lost.
+            if hasattr(unread, "unbuffered_active"):
+                unread.unbuffered_active = False
+            raise
 
     def streamed(self, sql: str) -> Iterator[Any]:
         """Yield rows without holding all of them."""

@@ -19,7 +19,7 @@ from hashlib import blake2b
 from operator import methodcaller
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from elenchus.errors import Place, Problem
+from elenchus.errors import About, Place, Problem
 from elenchus.files import is_file, signature
 from elenchus.sources import LEFT_OUT, Scan, UnreachableError
 from elenchus.sources._connection import connected, place_of, refusals
@@ -103,7 +103,7 @@ def _unreadable(spec: SourceSpec, error: OSError, hint: str) -> Problem:
     except OSError:
         place = spec.name
     message = f"the database cannot be read: {error.strerror}"
-    return Problem("unreadable-database", message, hint, place=Place(place))
+    return Problem("unreadable-database", message, hint, place=Place(place), about=About.SOURCE)
 
 
 def _sign_of(spec: SourceSpec, root: Path) -> list[int]:

@@ -29,7 +29,6 @@ if TYPE_CHECKING:
 __all__ = ["check"]
 
 _FORMATS = ("text", "json", "sarif")
-_UNREADABLE = "unreadable-database"
 _UNREAD = 9  # and where a database cannot be read
 _FAILED = 1  # what check exits with where something must be fixed
 
@@ -148,6 +147,7 @@ def check(
         show(all_codes(records().values(), output_width()))
         return 0
     from elenchus.checks.run import check_site
+    from elenchus.errors import About
 
     if (dry_run or yes) and not fix:
         raise typer.BadParameter("--dry-run and --yes go with --fix")
@@ -160,6 +160,6 @@ def check(
             opened(site, at, no_index=no_index, lenient=True), lambda count: progress("pages", count)
         )
     _show_report(report, output, here.definition.folder.resolve(), whole=whole)
-    if any(each.problem.code == _UNREADABLE for each in report.findings):
+    if any(each.problem.about is About.SOURCE for each in report.findings):
         return _UNREAD
     return _FAILED if report.fails(strict=strict) else 0
