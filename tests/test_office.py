@@ -410,13 +410,12 @@ def all_or_nothing(base: Base, folder: Path, end_after: Callable[[int], None]) -
     return False
 
 
+@pytest.mark.parametrize("base", SERVERS[1:], indirect=True)
 @pytest.mark.filterwarnings(
     "ignore::pytest.PytestUnraisableExceptionWarning"
 )  # cursors that psycopg could not close
 def test_cut_off(base: Base, started: Path) -> None:
     """A read that ends in the middle gives no answer, or the one before, with its time; a write is all or none."""
-    if base.server == "sqlite":
-        pytest.skip("a file has no connection")
     match = re.search(r"127\.0\.0\.1:(\d+)", base.where)
     assert match
     site_file = started / "elenchus.toml"
@@ -450,10 +449,9 @@ def test_cut_off(base: Base, started: Path) -> None:
     gc.collect()  # what drivers left open goes here
 
 
+@pytest.mark.parametrize("base", SERVERS[1:], indirect=True)
 def test_few_rights(base: Base, tmp_path: Path, run: Run) -> None:
     """What a reader may not read costs nothing else, and the right that is missing is named."""
-    if base.server == "sqlite":
-        pytest.skip("a file has no rights of its own")
     with closing(base.connect()) as owner:
         cursor = owner.cursor()
         if base.server == "postgresql":
@@ -518,3 +516,26 @@ def test_times(base: Base, tmp_path: Path) -> None:
         assert row[1] == row[2]
     for name in ("tide", "tide_more"):
         base.sql(f"DROP TABLE {name}")
+
+
+def test_without_keys(base: Base, tmp_path: Path, run: Run) -> None:
+    """Rows that no column tells apart are entries by a key made of their values; so are those of a view."""
+    base.sql("CREATE TABLE text_of_page (page INTEGER NOT NULL, language VARCHAR(2) NOT NULL, title VARCHAR(40), PRIMARY KEY (page, language))")  # fmt: skip
+    base.sql("CREATE TABLE tide (harbour VARCHAR(40), height INTEGER)")
+    base.sql("CREATE VIEW high_tide AS SELECT harbour, MAX(height) AS top FROM tide GROUP BY harbour")
+    try:
+        for number in range(6):
+            for language in ("en", "no"):
+                base.sql(
+                    f"INSERT INTO text_of_page VALUES ({number}, '{language}', 'Page {number} {language}')"
+                )
+            base.sql(f"INSERT INTO tide VALUES ('Harbour {number % 3}', {number})")
+        base.sql("INSERT INTO tide VALUES ('Harbour 0', 0)")  # which stands there already
+        base.start(tmp_path / "site", run)
+        site = elenchus.open_site(tmp_path / "site")
+        counts = {kind: elenchus.ask(site, f"from {kind}").total for kind in site.dataset.kind_names}
+        assert (counts["text_of_page"], counts["tide"], counts["high_tide"]) == (12, 7, 3)
+    finally:
+        base.sql("DROP VIEW high_tide")
+        for name in ("text_of_page", "tide"):
+            base.sql(f"DROP TABLE {name}")

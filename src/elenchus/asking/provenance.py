@@ -83,7 +83,7 @@ def describe_source(site: Site, name: str) -> list[Block]:
     facts = [("reads", spec.read), ("from", spec.place)]
     if table:
         facts.append(("table", table.query or f"{table.prefix}{table.table}"))
-        facts.append(("read again", _noticed(spec, table)))
+        facts.append(("read again", _reread_after(spec, table)))
     counts = ", ".join(f"{count} {kind}" for kind, count in kinds.items()) or "none"
     facts.append(("entries", counts))
     habits = [(habit.what, str(habit.count), habit.example) for habit in habits_of(site, spec)]
@@ -100,7 +100,7 @@ def describe_source(site: Site, name: str) -> list[Block]:
     ]
 
 
-def _noticed(spec: SourceSpec, table: TableSpec) -> str:
+def _reread_after(spec: SourceSpec, table: TableSpec) -> str:
     """Return which changes of a table let it be read again: what others are not seen yet."""
     if spec.paths:
         return "after any change of the file"

@@ -71,7 +71,9 @@ def check_site(site: Site, progress: _Progress = _no_progress, survey: Survey | 
     that is looked at further.
     Raises SiteError where the site file itself cannot be used.
     """
-    survey = survey or Survey(site.working(replace(site.content.work, lenient=True)))
+    if survey is None:
+        work = site.content.work
+        survey = Survey(site if work.lenient else site.working(replace(work, lenient=True)))
     try:
         count = len(survey.book.pages)
     except SiteError:  # told below

@@ -221,7 +221,8 @@ def refuse_old_content(site: Site, consequence: str) -> None:
 
     if not site.is_of_tables and site.content.failures:  # which were told when it was read
         message = f"not all content could be read, so {consequence}"
-        raise SourceError([Problem("unreadable-database", message)])
+        hint = "Let the database be read, and run the command again."
+        raise SourceError([Problem("unreadable-database", message, hint)])
 
 
 def tell_unfinished(folder: Path, *, writes: bool) -> None:

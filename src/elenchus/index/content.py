@@ -180,7 +180,7 @@ def _content(wanted: Wanted, work: Work, kept: KeptIndex | None) -> Found:
             return _with_failures(_read(state, work), state, work)
         except UnreachableError as error:
             if (kept is None or error.source in failed) and not work.lenient:
-                hint = "Nothing of it was read before, so there is no answer."
+                hint = f"Nothing of it was read before, so there is no answer. {error.problem.advice}"
                 raise SourceError([replace(error.problem, advice=hint)]) from None
             failed[error.source] = error.problem
 

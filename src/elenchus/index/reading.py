@@ -74,7 +74,7 @@ def read_chunk(
                 mine = [each for of, each in units[at:] if of == number]
                 reader = sources.source(specs[number].read).reader(specs[number], folder, mine)
                 readers[number] = reader
-                stack.callback(_end, reader, number)
+                stack.callback(_close_reader, reader, number)
             try:
                 content = reader.content(unit)
                 digests[at] = content.digest
@@ -110,7 +110,7 @@ def read_contents(
     return Chunk(intake.done(), counts, digests, problems, is_same)
 
 
-def _end(reader: Reader, number: int) -> None:
+def _close_reader(reader: Reader, number: int) -> None:
     """Let go of what a reader has opened. Raises UnreachableError with the number of its source."""
     try:
         reader.close()

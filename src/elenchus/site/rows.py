@@ -53,7 +53,7 @@ class SiteRows:
             except OSError as error:
                 raise _unwritten(spec, error) from None
             back += mine
-            left += [_told(change, now) for change, now in others]
+            left += [_left_row(change, now) for change, now in others]
         return back, left
 
     def are_written(self, rows: Sequence[Any]) -> bool:
@@ -90,7 +90,7 @@ def _unwritten(spec: SourceSpec, error: OSError) -> FolderError:
     return FolderError([Problem("cannot-write", f"{message}, so nothing was changed", hint)])
 
 
-def _told(change: RowChange, now: Any) -> str:
+def _left_row(change: RowChange, now: Any) -> str:
     """Return a row that somebody changed since, with both values."""
     row = ", ".join(f"{name} {value}" for name, value in change.where.items() if value is not None)
     place = f"{change.table}, {row}"

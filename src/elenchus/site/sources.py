@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 __all__ = ["read_source"]
 
 _UNITS = {"second": 1, "minute": 60, "hour": 3600, "day": 86400}
-_LONGEST_QUERY = 3600  # seconds
+_MOST_SECONDS = 3600
 _MOST_ROWS = 9  # of a table that name its columns, or stand behind its entries
 _OF_FILES = ("markdown", "html")  # an entry a file
 
@@ -173,19 +173,19 @@ def _read_table(file: TomlFile, path: tuple[str, ...], found: Written, zone: str
     plain = ("url", "url_from", "password_from", "table", "query", "prefix", "key", "updated", "zone")
     named = {name: found[name] for name in plain}
     named["zone"] = named["zone"] or zone
-    named["timeout"] = _read_timeout(file, (*path, "timeout"), found["timeout"])
-    named["poll"] = max(0, found["poll"])
+    for name, least, seconds in (("timeout", 1, TableSpec().timeout), ("poll", 0, TableSpec().poll)):
+        named[name] = _read_seconds(file, (*path, name), found[name], least=least, usual=seconds)
     named["where"] = _read_conditions(file, (*path, "where"), found["where"])
     return TableSpec(**named, terms=tuple(terms), extras=extras, writable=found["writable"])
 
 
-def _read_timeout(file: TomlFile, path: tuple[str, ...], seconds: int) -> int:
-    """Return how long a query may take; report what is no such time."""
-    if 0 < seconds <= _LONGEST_QUERY:
+def _read_seconds(file: TomlFile, path: tuple[str, ...], seconds: int, *, least: int, usual: int) -> int:
+    """Return a number of seconds; report one that is too small or too large."""
+    if least <= seconds <= _MOST_SECONDS:
         return seconds
-    message = f"timeout is a number of seconds from 1 to {_LONGEST_QUERY}, not {seconds}"
-    file.report("wrong-type", path, message)
-    return TableSpec().timeout
+    message = f"{path[-1]} is a number of seconds from {least} to {_MOST_SECONDS}, not {seconds}"
+    file.report("wrong-type", path, message, f"Write {usual}, as if nothing were said, or another one.")
+    return usual
 
 
 def _read_conditions(file: TomlFile, path: tuple[str, ...], written: Mapping[str, Any]) -> dict[str, Any]:

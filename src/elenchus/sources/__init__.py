@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple, Protocol, TypeAlias, cast
 from elenchus.errors import Problem, SourceError
 from elenchus.frozen import Frozen, member
 from elenchus.schema.record import Habits, Record, RowBatch
-from elenchus.sources._connection import connected, refusals
+from elenchus.sources._connection import connected, quoted_name, refusals
 from elenchus.sources._paths import below
 
 if TYPE_CHECKING:
@@ -29,8 +29,8 @@ __all__ = [
     "FILE_PARTS", "LEFT_OUT", "MOST_KEYS", "Editor", "ExtrasSpec", "Item", "Reader", "Scan", "Source",
     "SourceSpec", "TableSpec", "TermsSpec", "UnitContent", "UnreachableError", "are_rows_written",
     "below", "below_site", "connected", "content_of", "content_of_rows", "edit_beside", "editor", "names",
-    "only_read", "pulse_of", "refusals", "row_changes", "rows_back", "source", "table_lines", "text_of",
-    "unit_contents", "write_rows",
+    "only_read", "pulse_of", "quoted_name", "refusals", "row_changes", "rows_back", "source", "table_lines",
+    "text_of", "unit_contents", "write_rows",
 ]  # fmt: skip
 
 LEFT_OUT = "Its entries are left out."

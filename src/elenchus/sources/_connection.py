@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 
     from elenchus.sources import SourceSpec
 
-__all__ = ["connected", "place_of", "refusals"]
+__all__ = ["connected", "place_of", "quoted_name", "refusals"]
 
 # The drivers of each sort of database, and the extra of this package that has one.
 _DRIVERS = {
@@ -44,6 +44,8 @@ _OPTIONS = {
     "mysql": {"charset", "ssl_ca", "ssl_verify_cert", "ssl_verify_identity"},
 }
 _ENCRYPTED = ("require", "verify-ca", "verify-full")  # values of sslmode that never fall back to plain text
+# Certificates as they were loaded for a server, which takes longer than a query; None if it does not encrypt.
+_certificates: dict[str, Any] = {}
 _WAL = 2  # how the header of a file of SQLite says that changes are in a file beside it, at byte 19
 _HEADER = 20
 _STEPS = 20_000  # instructions of SQLite between two looks at the clock
@@ -147,10 +149,8 @@ def _engine(spec: SourceSpec, root: Path, mode: str) -> Engine:
     if url.get_backend_name() == "mysql":
         longest = _longest(spec)
         arguments |= {"charset": "utf8mb4", "read_timeout": longest + _PATIENCE, "write_timeout": longest}
-        if is_of_this_machine(url.host or ""):
-            arguments["ssl_disabled"] = True  # to read all certificates takes longer than the query
-        elif url.password:
-            arguments["ssl"] = {"check_hostname": False}  # without it PyMySQL would fall back to plain text
+        if not any(name.startswith("ssl_") for name in url.query):
+            arguments |= _encryption(url)
     else:
         arguments["prepare_threshold"] = 0  # what is prepared is one statement, whatever its text holds
     try:
@@ -158,12 +158,40 @@ def _engine(spec: SourceSpec, root: Path, mode: str) -> Engine:
     except ImportError:
         extra = next(extra for name, extra in _DRIVERS.values() if name == url.drivername)
         raise OSError(errno.ENOSYS, f"its driver is missing: pip install 'elenchus[{extra}]'") from None
-    if url.get_backend_name() == "postgresql":
+    if url.get_backend_name() == "mysql":
+        sqlalchemy.event.listen(engine, "connect", partial(_keep_certificates, _server_of(url)))
+    else:
         sqlalchemy.event.listen(engine, "connect", _times_as_texts)
         sqlalchemy.event.listen(engine, "connect", partial(_bounded, _longest(spec)))
         if mode == "ro":
             sqlalchemy.event.listen(engine, "connect", _careful)
     return engine
+
+
+def _server_of(url: URL) -> str:
+    """Return which server an address leads to."""
+    return f"{url.host}:{url.port}"
+
+
+def _encryption(url: URL) -> dict[str, Any]:
+    """Return how PyMySQL is to encrypt: a password goes to other machines in no other way."""
+    server = _server_of(url)
+    if url.password and not is_of_this_machine(url.host or ""):
+        return {
+            "ssl": _certificates.get(server) or {"check_hostname": False}
+        }  # else it falls back to plain text
+    if server not in _certificates:
+        return {}  # it asks the server
+    known = _certificates[server]
+    return {"ssl": known} if known else {"ssl_disabled": True}
+
+
+def _keep_certificates(server: str, connection: Any, _record: object) -> None:
+    """Keep what was loaded for a connection to a server, or that it does not encrypt, for those to come."""
+    from pymysql.constants import CLIENT
+
+    encrypts = connection.server_capabilities & CLIENT.SSL
+    _certificates[server] = connection.ctx if encrypts else None
 
 
 def _longest(spec: SourceSpec) -> int:
@@ -231,6 +259,11 @@ def _times_as_texts(server: Server[Any], _record: object) -> None:
     server.adapters.register_loader("timestamptz", _Instants)
 
 
+def quoted_name(connection: Connection, name: str) -> str:
+    """Return a name as a query has it: a colon in it stands for no value."""
+    return connection.dialect.identifier_preparer.quote(name).replace(":", "\\:")
+
+
 @contextmanager
 def connected(spec: SourceSpec, root: Path, *, writing: bool = False) -> Iterator[Connection]:
     """Give a connection in a transaction that reads only, unless said. Raises OSError without secrets."""
@@ -264,6 +297,7 @@ def refusals(spec: SourceSpec) -> Iterator[None]:
     try:
         yield
     except SQLAlchemyError as error:
+        _certificates.clear()  # the server may be set up in another way by now
         raise OSError(errno.EIO, said_by_database(spec, error)) from None
     except (RuntimeError, ValueError, LookupError, TypeError, AttributeError, struct.error) as error:
         if not _is_of_driver(error):

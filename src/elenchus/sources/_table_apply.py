@@ -66,13 +66,12 @@ def _statement(shape: Shape, change: RowChange, *, is_trial: bool) -> tuple[str,
         return f"DELETE FROM {table} WHERE {where}", bound, 1, change.before
     column = shape.quote(change.column)
     was = f"{column} IS NULL" if change.before is None else f"{column} = :before"
-    if isinstance(change.before, (dict, list)) and not shape.is_array(change.table, change.column):
-        was = f"CAST({column} AS jsonb) = CAST(:before AS jsonb)"  # of two types one has no equal sign
-        bound |= {"before": _bound(change.before), "after": _bound(change.after)}
-    else:
-        bound |= {"after": change.after} | ({} if change.before is None else {"before": change.before})
-        if isinstance(change.after, (dict, list)) and not shape.is_array(change.table, change.column):
-            bound["after"] = _bound(change.after)
+    bound |= {"after": change.after} | ({} if change.before is None else {"before": change.before})
+    is_structure = any(isinstance(each, (dict, list)) for each in (change.before, change.after))
+    if is_structure and not shape.is_array(change.table, change.column):
+        bound |= {name: _bound(bound[name]) for name in ("before", "after") if name in bound}
+        if change.before is not None:  # of two types for JSON, one has no equal sign
+            was = f"CAST({column} AS jsonb) = CAST(:before AS jsonb)"
     return f"UPDATE {table} SET {column} = :after WHERE {where} AND {was}", bound, 1, 1
 
 

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import errno
 from collections import defaultdict
+from functools import partial
 from hashlib import blake2b
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from elenchus.errors import did_you_mean
 from elenchus.sources import TableSpec
 from elenchus.sources._blocks import without_markup
+from elenchus.sources._connection import quoted_name
 from elenchus.sources._keys import is_omitted
 from elenchus.values.kept import cached_property
 from elenchus.values.texts import nearest, quoted
@@ -50,7 +52,7 @@ class Shape:
         self.spec = spec
         self.table = spec.table or TableSpec()
         self.connection = connection
-        self.preparer = connection.dialect.identifier_preparer
+        self.quote = partial(quoted_name, connection)
         self.bound: dict[str, Any] = {}  # the values of its conditions, by their names in queries
         if query := self.table.query.strip().rstrip(";"):
             self.source = f"({query.replace(':', chr(92) + ':')}) AS rows_of_site"
@@ -111,10 +113,6 @@ class Shape:
         from sqlalchemy import text
 
         return self.connection.execute(text(sql), {**self.bound, **values})
-
-    def quote(self, name: str) -> str:
-        """Return a name as a query has it: a colon in it stands for no value."""
-        return self.preparer.quote(name).replace(":", "\\:")
 
     def named(self, table: str) -> str:
         """Return a table as a query names it, with the prefix of the source."""

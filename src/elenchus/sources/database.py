@@ -57,7 +57,7 @@ def scan(spec: SourceSpec, root: Path, before: Scan | None) -> Scan:
         with connected(spec, root) as connection, refusals(spec):
             return _scanned(Shape(spec, connection), before, told, file)
     except OSError as error:
-        problem = _unreadable(spec, error, "")
+        problem = _unreadable(spec, error)
         if before is None:
             raise UnreachableError(problem) from None
         return before._replace(problems=_keyless(spec, told), failure=problem)
@@ -69,8 +69,7 @@ def pulse(spec: SourceSpec, root: Path) -> str:
         if file := _sign_of(spec, root):
             return repr(file)
         with connected(spec, root) as connection, refusals(spec):
-            shape = Shape(spec, connection)
-            return repr([shape.pulse(), shape.newest()])
+            return repr(Shape(spec, connection).pulse())
     except OSError:
         return ""
 
@@ -96,13 +95,14 @@ def reader_of(spec: SourceSpec, root: Path, shape: Shape) -> _TableReader:
     return found
 
 
-def _unreadable(spec: SourceSpec, error: OSError, hint: str) -> Problem:
+def _unreadable(spec: SourceSpec, error: OSError) -> Problem:
     """Return the problem of a database that cannot be read, which may not even have an address."""
     try:
         place = place_of(spec)
     except OSError:
         place = spec.name
     message = f"the database cannot be read: {error.strerror}"
+    hint = "Let it be read, and run the command again."
     return Problem("unreadable-database", message, hint, place=Place(place), about=About.SOURCE)
 
 
@@ -166,13 +166,13 @@ def _scanned(shape: Shape, before: Scan | None, told: Mapping[str, Any], file: l
         signatures.extend((said, now if chunk.is_newest and is_fresh else 0, 0, others))
     units = [f"{place}\t{chunk.bounds}" for chunk in chunks]
     keyless = shape.keyless(sum(chunk.count for chunk in chunks))
-    note: dict[str, Any] = {
+    note = {
         "file": file,
         "newest": newest,
         "pulse": None if is_fresh else pulse,
         "keyless": keyless,
+        "terms": shape.own_slugs,
     }
-    note["terms"] = shape.own_slugs
     return Scan(units, signatures, _keyless(shape.spec, note), json.dumps(note))
 
 
@@ -276,7 +276,7 @@ class _TableReader:
                 keys = _keys_of([row[self.shape.key_at] for row in rows])
                 return _as_columns(self.shape, keys, rows)
         except OSError as error:
-            raise UnreachableError(_unreadable(self.spec, error, "")) from None
+            raise UnreachableError(_unreadable(self.spec, error)) from None
 
     def items(self, unit: str, content: Any) -> Iterator[Item]:
         """Yield the rows of a unit as entries."""
@@ -293,7 +293,7 @@ class _TableReader:
         try:
             self.stack.close()
         except OSError as error:
-            raise UnreachableError(_unreadable(self.spec, error, "")) from None
+            raise UnreachableError(_unreadable(self.spec, error)) from None
 
 
 def _keys_of(values: list[Any]) -> list[Any]:
@@ -307,8 +307,8 @@ def _as_columns(shape: Shape, keys: list[Any], rows: Sequence[Any]) -> _Rows:
     """Return rows as values by column, with what other tables say of them."""
     cells = list(zip(*rows, strict=True)) if rows else [()] * len(shape.names)
     columns = {name: _plain_values(values) for name, values in zip(shape.names, cells, strict=True)}
-    above = next((name for name in (shape.spec.columns.get("parent", "parent"),) if name in columns), "")
-    if above and shape.is_whole:
+    above = shape.spec.columns.get("parent", "parent")
+    if above in columns and shape.is_whole:
         wanted = sorted({int(key) for key in columns[above] if str(key or "").isdecimal()})
         names = shape.names_above(wanted)
         columns[above] = [names.get(str(key), key) for key in columns[above]]

@@ -43,7 +43,7 @@ from elenchus.values.texts import fold, quoted
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
 
-    from elenchus.sources import SourceSpec
+    from elenchus.sources import SourceSpec, TermsSpec
     from elenchus.starting.looking import Entry, Stock
     from elenchus.starting.values import KeyValues
 
@@ -108,7 +108,7 @@ class _Guess:
         words_of_status = statuses_of(values["status"].texts) if "status" in values else ({}, [])
         dates = self.dates(values, rest)
         types, terms = self.types_and_terms(values, rest, dates)
-        terms |= {each.taxonomy: True for each in (spec.table.terms if spec.table else ()) if each.parent}
+        terms |= {each.taxonomy: True for each in self.joined if each.parent}
         fields = {key: told for key, told in types.items() if key not in terms}
         spec = self.told_apart(spec, entries, values, fields)
         parted = (rest[key] for key in terms if key in rest and not rest[key].many)
@@ -145,6 +145,11 @@ class _Guess:
             size=self.stock.size,
             sample=self.stock.entries if self.stock.size else (),
         )
+
+    @property
+    def joined(self) -> Sequence[TermsSpec]:
+        """The taxonomies that a database has in tables of their own."""
+        return self.stock.spec.table.terms if self.stock.spec.table else ()
 
     def values_by_field(self) -> dict[str, KeyValues]:
         """Return the values of keys by the names of fields."""
@@ -353,10 +358,8 @@ class _Guess:
                 and sum(text.lstrip().startswith("<") for text in bodies.texts) * 2 > len(bodies.texts)
             ):
                 found["bodies"] = "html"
-            of_terms = {
-                each.taxonomy for each in (self.stock.spec.table.terms if self.stock.spec.table else ())
-            }
-            if any(name in values and any(map(_MARKED.search, values[name].texts)) for name in of_terms):
+            joined = [values[each.taxonomy] for each in self.joined if each.taxonomy in values]
+            if any(_MARKED.search(text) for each in joined for text in each.texts):
                 found["texts"] = "html"
             elif titles and any(map(_MARKED.search, titles.texts)):
                 found["titles"] = "html"
@@ -440,7 +443,7 @@ class _Guess:
                 odd = f"{quoted(told.odd[0])}{f' at {at}' if at else ''}"
                 what = f"{key} is text because not all values are {_SEVERAL[told.nearly]}: {odd} is not"
                 self.unsure.append(Unsure(what, f'{key} = {{ type = "{told.nearly}" }}'))
-        declared = {each.taxonomy for each in (self.stock.spec.table.terms if self.stock.spec.table else ())}
+        declared = {each.taxonomy for each in self.joined}
         for key, tree in terms.items():
             if not is_usual(key) and key in values and key not in declared:
                 what = f"{key} is used as a {'taxonomy (a tree)' if tree else 'taxonomy'}"

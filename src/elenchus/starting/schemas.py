@@ -5,6 +5,7 @@ from __future__ import annotations
 from functools import partial
 from typing import TYPE_CHECKING, Any, NamedTuple
 
+from elenchus.sources import quoted_name
 from elenchus.starting.plurals import singular
 from elenchus.starting.vocabulary import words
 
@@ -12,8 +13,9 @@ if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
 
     from sqlalchemy import Connection
+    from sqlalchemy.engine import Inspector
 
-__all__ = ["UPPER_KEYS", "FoundTable", "found_tables", "prefix_of", "quoted_name"]
+__all__ = ["UPPER_KEYS", "FoundTable", "found_tables", "prefix_of"]
 
 UPPER_KEYS = ("parent", "parent_id", "above", "above_id")  # of a column with the key of a row above
 _NARROW = 4  # columns of a table that may join others
@@ -60,11 +62,6 @@ def prefix_of(names: Sequence[str]) -> str:
     return shared if len(names) > 1 and all(name.startswith(shared) for name in names) else ""
 
 
-def quoted_name(connection: Connection, name: str) -> str:
-    """Return a name as a query has it: a colon in it stands for no value."""
-    return connection.dialect.identifier_preparer.quote(name).replace(":", "\\:")
-
-
 def found_tables(connection: Connection, left: dict[str, int]) -> dict[str, FoundTable]:
     """Return the tables and views of a database; note in ``left`` what cannot be read of it."""
     from sqlalchemy import inspect
@@ -77,7 +74,7 @@ def found_tables(connection: Connection, left: dict[str, int]) -> dict[str, Foun
         is_view = name in views
         try:
             with connection.begin_nested():  # what fails in it costs this table only
-                found[name] = _TableReading(connection, name).table(is_view=is_view)
+                found[name] = _TableReading(connection, known, name).table(is_view=is_view)
         except (SQLAlchemyError, KeyError):
             left[f"the {'view' if is_view else 'table'} {name} (cannot be read)"] = 1
     references = _References(connection, found)
@@ -87,8 +84,9 @@ def found_tables(connection: Connection, left: dict[str, int]) -> dict[str, Foun
 class _TableReading:
     """What is read of one table."""
 
-    def __init__(self, connection: Connection, name: str) -> None:
+    def __init__(self, connection: Connection, known: Inspector, name: str) -> None:
         self.connection = connection
+        self.known = known
         self.name = name
         self.preparer = connection.dialect.identifier_preparer
         self.quote = partial(quoted_name, connection)
@@ -101,12 +99,9 @@ class _TableReading:
 
     def table(self, *, is_view: bool) -> FoundTable:
         """Return the table."""
-        from sqlalchemy import inspect
-
-        known = inspect(self.connection)
         columns = self.columns()
-        keys = [] if is_view else known.get_pk_constraint(self.name).get("constrained_columns") or []
-        declared = [] if is_view else known.get_foreign_keys(self.name)
+        keys = [] if is_view else self.known.get_pk_constraint(self.name).get("constrained_columns") or []
+        declared = [] if is_view else self.known.get_foreign_keys(self.name)
         refers = {
             each["constrained_columns"][0]: str(each["referred_table"])
             for each in declared
@@ -118,17 +113,17 @@ class _TableReading:
         is_made = not key
         if is_made:
             told = list(map(str, keys)) or list(columns)
-            key, query = _MADE_KEY, self.with_key(told, are_rows=not keys and not is_view)
+            key, query = _MADE_KEY, self.with_key(told, is_declared=bool(keys), is_view=is_view)
         return FoundTable(self.name, columns, key, refers, size, query, is_view, is_made)
 
     def columns(self) -> dict[str, str]:
-        """Return the sorts of columns, which only some rights on a view do not tell."""
-        from sqlalchemy import inspect, text
+        """Return the sorts of columns: as declared, or by their values if a right on the view is missing."""
+        from sqlalchemy import text
         from sqlalchemy.exc import SQLAlchemyError
 
         try:
             with self.connection.begin_nested():
-                told = inspect(self.connection).get_columns(self.name)
+                told = self.known.get_columns(self.name)
             return {str(each["name"]): _sort(str(each["type"]).upper()) for each in told}
         except (SQLAlchemyError, KeyError):
             result = self.connection.execute(text(f"SELECT * FROM {self.quote(self.name)} LIMIT 100"))
@@ -146,17 +141,20 @@ class _TableReading:
                 return column
         return ""
 
-    def with_key(self, columns: Sequence[str], *, are_rows: bool) -> str:
-        """Return a query for all rows with a key that is made of some columns: their values, or a digest."""
+    def with_key(self, columns: Sequence[str], *, is_declared: bool, is_view: bool) -> str:
+        """Return a query for all rows, with a key that is made of some columns.
+
+        It is the values of those that are declared to be the key. Otherwise it is a digest of all columns; in
+        SQLite, the number that each row of a table has, or all values of a view.
+        """
         names = [f"COALESCE(CAST({self.preparer.quote(name)} AS {self.text_type}), '')" for name in columns]
-        listed = ", '/', ".join(names)
-        joined = f"CONCAT({listed})" if len(names) > 1 else names[0]
         if self.connection.dialect.name == "sqlite":
-            joined = "CAST(rowid AS TEXT)" if are_rows else " || '/' || ".join(names)
-        elif are_rows:
-            joined = f"MD5({joined})"
+            key = " || '/' || ".join(names) if is_declared or is_view else "CAST(rowid AS TEXT)"
+        else:
+            listed = ", '/', ".join(names)
+            key = f"CONCAT({listed})" if is_declared else f"MD5(CONCAT({listed}))"
         table = self.preparer.quote(self.name)
-        return f"SELECT {table}.*, {joined} AS {_MADE_KEY} FROM {table}"
+        return f"SELECT {table}.*, {key} AS {_MADE_KEY} FROM {table}"
 
     @property
     def text_type(self) -> str:
@@ -184,7 +182,9 @@ class _References:
     def __init__(self, connection: Connection, tables: Mapping[str, FoundTable]) -> None:
         self.connection = connection
         self.tables = tables
-        self.prefix = prefix_of(list(tables))
+        prefix = prefix_of(list(tables))
+        self.able = [table for table in tables.values() if table.key and not table.is_view]
+        self.called = {table.name: singular(table.name[len(prefix) :].lower()) for table in self.able}
         self.quote = partial(quoted_name, connection)
 
     def of(self, table: FoundTable) -> dict[str, str]:
@@ -201,20 +201,21 @@ class _References:
 
     def likely(self, table: FoundTable, column: str) -> Iterator[tuple[FoundTable, float]]:
         """Yield the tables whose keys a column may hold, the likeliest first, and what share must be."""
-        stem, others = _stem(column), [each for each in self.tables.values() if each.key and not each.is_view]
+        stem = _stem(column)
         if column.lower() in UPPER_KEYS:
             yield table, _MOSTLY
             return
-        named = {each.name: singular(each.name[len(self.prefix) :].lower()) for each in others}
-        alike = [each for each in others if named[each.name] == singular(stem)]
+        alike = [each for each in self.able if self.called[each.name] == singular(stem)]
         if stem != column.lower():
             yield from ((each, _MOSTLY) for each in alike)
         is_writer = singular(stem) in words("keys.writers") or column.lower().endswith("_by")
         if is_writer:
             people = words("keys.persons")
-            yield from ((each, _MOSTLY) for each in others if set(named[each.name].split("_")) & people)
+            yield from (
+                (each, _MOSTLY) for each in self.able if set(self.called[each.name].split("_")) & people
+            )
         if len(table.columns) <= _NARROW and not table.refers and not table.is_view:
-            rest = [each for each in others if each.name != table.name]
+            rest = [each for each in self.able if each.name != table.name]
             rest.sort(key=lambda each: (each not in alike, stem not in each.name.lower(), -each.size))
             yield from ((each, 1.0) for each in rest)
 

@@ -25,33 +25,6 @@ _NAMES = ("name", "key", "field")
 _VALUES = ("value", "content", "data")
 _LABELS = ("name", "title", "label", "term")
 _SLUGS = ("slug", "alias", "code", "key")
-_UPDATED = (
-    "updated",
-    "updated_at",
-    "updated_on",
-    "modified",
-    "modified_at",
-    "modified_on",
-    "changed",
-    "changed_at",
-    "changed_on",
-    "last_changed",
-)
-# What a table that joins two others may say besides.
-_BESIDE = frozenset(
-    {
-        "position",
-        "sort",
-        "sort_order",
-        "order",
-        "ord",
-        "rank",
-        "weight",
-        "created",
-        "created_at",
-        "is_primary",
-    }
-)
 _MOST_OF_TERMS = 6  # columns of a table of terms
 _MOST_SORTS = 12  # taxonomies that a column can divide terms into
 
@@ -81,11 +54,11 @@ def table_specs(root: Path, spec: SourceSpec, most: int, left: dict[str, int]) -
             if not is_content_table(name[len(prefix) :]):
                 left[f"the table {name}"] = 1
                 del tables[name]
-        house = _House(connection, tables, prefix, left)
-        return [house.entries_of(spec, table, most) for table in house.of_entries()]
+        roles = _Roles(connection, tables, prefix, left)
+        return [roles.entries_of(spec, table, most) for table in roles.of_entries()]
 
 
-class _House:
+class _Roles:
     """The tables of a database, and what each is to the others."""
 
     def __init__(
@@ -118,7 +91,11 @@ class _House:
     def is_join(self, table: FoundTable) -> bool:
         """Say whether a table does nothing but join two others."""
         own = [column for column in table.columns if column != table.key]
-        more = [column for column in own if column not in table.refers and column.lower() not in _BESIDE]
+        more = [
+            column
+            for column in own
+            if column not in table.refers and column.lower() not in words("keys.joining")
+        ]
         return len(table.refers) == 2 and not more and not table.is_view  # noqa: PLR2004 - what it joins
 
     def sides(self, join: FoundTable) -> tuple[str, str]:
@@ -135,30 +112,22 @@ class _House:
 
     def are_terms(self, table: FoundTable) -> bool:
         """Say whether a table has little more than names of something."""
-        is_person = bool(
-            {singular(word) for word in self.short(table.name).lower().split("_")} & words("keys.persons")
-        )
+        called = {singular(word) for word in self.short(table.name).lower().split("_")}
+        if called & words("keys.persons") or not table.key or table.is_view:
+            return False
         is_plain = len(table.columns) <= _MOST_OF_TERMS and "time" not in table.columns.values()
-        labels = [column for column in table.columns if column.lower() in _LABELS]
-        others = {column for column in table.refers if column.lower() not in UPPER_KEYS}
-        return (
-            bool(table.key)
-            and is_plain
-            and bool(labels)
-            and not others
-            and not is_person
-            and not table.is_view
-        )
+        refers = any(column.lower() not in UPPER_KEYS for column in table.refers)
+        return is_plain and not refers and any(column.lower() in _LABELS for column in table.columns)
 
     def of_entries(self) -> Iterator[FoundTable]:
         """Yield the tables and views whose rows are entries."""
         for name, table in self.tables.items():
             if name in self.joins or name in self.extras or name in self.terms:
                 continue
-            if source := table.is_view and self.shown_by(table):
+            source = self.shown_by(table) if table.is_view else ""
+            if source:
                 self.left[f"the view {name} (shows rows of {source})"] = 1
-                continue
-            if table.size:
+            elif table.size:
                 yield table
             else:
                 self.left[f"the table {name} (without rows)"] = 1
@@ -181,7 +150,7 @@ class _House:
             entry = next((column for column, target in refers.items() if target == table.name), "")
             if entry:
                 extras = ExtrasSpec(self.short(name), entry, key, value)
-        updated = next((column for column in table.columns if column.lower() in _UPDATED), "")
+        updated = next((column for column in table.columns if column.lower() in words("keys.updated")), "")
         query = table.query if table.is_made else ""
         shape = replace(
             spec.table or TableSpec(),

@@ -113,13 +113,14 @@ def find(survey: Survey) -> Iterator[Problem]:
 
 
 def _without_changes(survey: Survey) -> Iterator[Problem]:
-    """Yield tables on servers that do not say when a row was changed, so that each run reads all of them."""
+    """Yield tables on servers that do not say when a row was changed, so that a change costs all rows."""
     definition = survey.site.definition
     for spec in definition.sources:
         if spec.table and not spec.paths and not spec.table.updated:
             place = open_toml(definition.folder / SITE_FILE, SITE_FILE).place(("sources", spec.name))
-            message = f"all rows of {spec.name} are read in each run, since none says when it was changed"
-            hint = 'Write updated = "…", the column that says it.'
+            why = "since no column says when one was changed"
+            message = f"all rows of {spec.name} are read again after any change, {why}"
+            hint = 'If there is one, write updated = "…" in the source.'
             yield Problem("all-rows-read", message, hint, place=place)
 
 
@@ -259,13 +260,13 @@ def _misspelt_keys(data: Dataset) -> Iterator[Problem]:
         of_kind = data.entries.kinds == number
         known = data.schema.fields_of(kind)
         declared = [name for name, field in known.items() if field.declared]
+        most = max(1, _FEW_OF * int(of_kind.sum()))
         for name, field in data.schema.kinds[kind].fields.items():
-            near = "" if field.declared or len(name) < _SHORTEST_KEY else _meant(name, declared)
-            if not near:
+            if field.declared or len(name) < _SHORTEST_KEY:
                 continue
             rows = np.flatnonzero(data.entries.columns[name, field.type].valid & of_kind)
-            meant = data.entries.columns[near, known[near].type].valid
-            if 0 < len(rows) <= max(1, _FEW_OF * int(of_kind.sum())) and not meant[rows].any():
+            near = _likely_key(name, declared) if 0 < len(rows) <= most else ""
+            if near and not data.entries.columns[near, known[near].type].valid[rows].any():
                 hint = f"If it is another field, declare it in [kinds.{kind}.fields]."
                 for row in rows.tolist():
                     message = f"nothing declares the key {name}"
@@ -273,7 +274,7 @@ def _misspelt_keys(data: Dataset) -> Iterator[Problem]:
                     yield Problem("misspelt-key", message, hint, place=place, near=(near,), cure=cure)
 
 
-def _meant(name: str, declared: Sequence[str]) -> str:
+def _likely_key(name: str, declared: Sequence[str]) -> str:
     """Return the declared key that a key differs from by a slip; nothing if there is none.
 
     A plural is no slip: ``tag`` and ``tags`` may be two fields.

@@ -80,9 +80,8 @@ def assemble(
     """Return the dataset of what is written under a schema.
 
     ``terms`` gives the rows of the taxonomies whose terms a file defines; the others are made of the
-    terms that content uses, with the slugs and ids
-    that databases have for some. Values that do not fit are missing in the dataset and stand in its
-    problems, after those that the caller already has.
+    terms that content uses, with the slugs that databases have for some. Values that do not fit are missing
+    in the dataset and stand in its problems, after those that the caller already has.
     """
     before = since.before if since else None
     sheet = Sheet(
