@@ -82,7 +82,7 @@ def site(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactor
     if request.param == "memory":
         return found
     place = f"duckdb:///{folder}/laws.duckdb"
-    export(found.dataset, place)
+    export(found.dataset, place, complete=True)
     return found.on(place)
 
 

@@ -15,6 +15,8 @@ from contextlib import ExitStack
 from pathlib import Path
 from typing import Any
 
+import duckdb
+import pyarrow.parquet as pq
 import pytest
 import sqlglot
 from hypothesis import HealthCheck, given, settings
@@ -81,7 +83,7 @@ def engine(
                 "parquet": f"{folder}/{number}",
                 "spark": f"{folder}/{number}",
             }.get(request.param) or url.replace("reader@", "owner@")
-            export(data, there)
+            export(data, there, complete=True)
             backend = backend_of(f"spark:{there}" if request.param == "spark" else there)
             if request.param != "spark":  # of which there is one session
                 stack.callback(backend.close)
@@ -490,6 +492,43 @@ def test_kill(place: str, make_site: Write, tmp_path: Path, run: Run) -> None:
         assert found.stdout == before if killed.returncode else "c" in found.stdout, found.stderr
     assert run("export", place).returncode == 0
     assert "note/c" in run(*question).stdout
+
+
+@pytest.mark.parametrize("place", ["duckdb:///all.duckdb", "all"])
+def test_what_is_left_out(place: str, make_site: Write, tmp_path: Path, run: Run) -> None:
+    """Bodies of what is held back, private fields and a program's own are written if somebody says so."""
+    secrets = "writer_email: ann@skerry.example\n_edit: tide"
+    make_site({
+        "elenchus.toml": TRAPS["elenchus.toml"],
+        "n/a.md": f"---\ntitle: A\n{secrets}\n---\nopen water\n",
+        "n/b.md": "---\ntitle: B\ndraft: true\n---\nhidden water\n",
+        "n/c.md": "---\ntitle: C\ndate: 2026-07-01\n---\nlater water\n",
+    })  # fmt: skip
+
+    def told(question: str, *more: str) -> str:
+        done = run("ask", question, "--format", "lines", "--tables", place, *more)
+        return done.stdout or done.stderr
+
+    def held() -> str:
+        """Return all that stands there, in files of older snapshots, too."""
+        if place.startswith("duckdb"):
+            with duckdb.connect(str(tmp_path / "all.duckdb")) as raw:
+                tables = ("entries", "entry_values", "misfits")
+                return str([raw.sql(f"SELECT * FROM elenchus.{name}").fetchall() for name in tables])
+        return "".join(str(pq.read_table(each).to_pylist()) for each in (tmp_path / "all").rglob("*.parquet"))
+
+    for options, is_there in (((), False), (("--complete",), True), ((), False)):
+        done = run("export", place, *options)
+        assert ("Left out: the fields _edit, writer_email and the body of 1 entry" in done.stdout) != is_there
+        for secret in ("hidden water", "ann@skerry", "tide"):
+            assert (secret in held()) == is_there, secret
+        assert "open water" in held()
+        assert "later water" in held()
+        assert told("where body contains water") == "note/a\n"
+        assert told("where body contains water", "--at", "2026-07-02") == "note/c\nnote/a\n"
+        for question in ("including unpublished where body contains hidden", "where _edit = tide", 'where writer_email != x'):  # fmt: skip
+            assert ("cannot be asked for" in told(question)) != is_there, question
+        assert "note/b" in told("including unpublished where title = B")
 
 
 def test_without_the_extra(tmp_path: Path) -> None:

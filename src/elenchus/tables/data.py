@@ -8,7 +8,7 @@ from itertools import accumulate
 from typing import TYPE_CHECKING, Any
 
 from elenchus.engine.columns.keys import with_undeclared
-from elenchus.errors import Problem, SiteError
+from elenchus.errors import NotSupported, Problem, SiteError
 from elenchus.frozen import Working
 from elenchus.plan.nodes import Part, Stored, Via
 from elenchus.schema.taxonomy import Taxonomy, Term
@@ -20,7 +20,7 @@ from elenchus.values.kept import cached_property
 from elenchus.values.texts import fold, nearest, quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Mapping, Sequence
+    from collections.abc import Iterable, Iterator, Mapping, Sequence
     from zoneinfo import ZoneInfo
 
     from ibis.expr import types as ir
@@ -68,6 +68,8 @@ class TableData(Working):
         """Yield the stored fields of entries that a field is made of."""
         match field.source:
             case Stored():
+                if field.name in self.backend.about.layout.left_out:
+                    raise NotSupported(f"{field.name}, {self._not_written}")
                 stored = self.stored.get((field.name, field.type))
                 yield from (stored,) if stored else ()
             case Via(first, then):
@@ -75,6 +77,15 @@ class TableData(Working):
                 yield from self.stored_in(then)
             case Part(of):
                 yield from self.stored_in(of)
+
+    @property
+    def _not_written(self) -> str:
+        return f"which was not written: {exporting(self.backend.place)} --complete writes it"
+
+    def refuse_unpublished_bodies(self, fields: Iterable[StoredField]) -> None:
+        """Raise NotSupported if fields of entries that are not public have the body, and it is not there."""
+        if not self.backend.about.layout.complete and any(each.field == "body" for each in fields):
+            raise NotSupported(f"the body of what is held back, {self._not_written}")
 
     @cached_property
     def kind_names(self) -> list[str]:

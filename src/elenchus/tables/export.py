@@ -25,13 +25,22 @@ if TYPE_CHECKING:
 __all__ = ["export", "in_memory"]
 
 
-def export(data: Dataset, place: str) -> Exported:
+def export(data: Dataset, place: str, *, complete: bool = False) -> Exported:
     """Write content as tables to a place; where they are there already, only what changed.
+
+    Bodies of entries that are held back, fields that look private and those whose names begin with ``_``
+    are written only where they are to be ``complete``.
 
     Whoever reads meanwhile sees what was there, and a kill leaves it. Raises OptionError for a place of
     another sort.
     """
-    frames = Frames(data)
+    frames = Frames(data, complete)
+    done = _written(frames, place)
+    return done._replace(left_out=frames.left_out, texts=frames.texts_left_out)
+
+
+def _written(frames: Frames, place: str) -> Exported:
+    """Write tables to a place of any sort. Raises OptionError for one that is none."""
     if scheme_of(place) == "duckdb":
         with duckdb_file(place) as file:
             return to_database(frames, file, _told(frames))
@@ -56,6 +65,6 @@ def _told(frames: Frames, **more: Any) -> str:
 
 def in_memory(data: Dataset) -> DuckBackend:
     """Return content as tables in the memory of this process."""
-    frames, connection = Frames(data), ibis.duckdb.connect()
+    frames, connection = Frames(data, complete=True), ibis.duckdb.connect()
     to_database(frames, DuckTarget(connection.con), _told(frames))
     return DuckBackend("memory", connection)

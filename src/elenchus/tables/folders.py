@@ -63,6 +63,8 @@ def to_folder(frames: Frames, folder: Path, told: Callable[..., str]) -> Exporte
     known: Mapping[str, Sequence[str]] = before.get("files", {})
     write_whole(folder / ABOUT, told(files=files, files_before=known).encode())
     _sweep(folder, before.get("files_before", {}), files, known)
+    if before.get("complete") and not frames.complete:  # what is no longer to be told does not stay
+        _sweep(folder, known, files)
     count = len(frames.data.entries)
     return Exported(written, max(0, int(before.get("entries", 0)) - count), count - written)
 
@@ -79,10 +81,10 @@ def _described(folder: Path, layout: Layout) -> dict[str, Any]:
     """Return the description of a folder; nothing where there is none that can be read."""
     try:
         found = json.loads(read_whole(folder / ABOUT)) if is_file(folder / ABOUT) else {}
-        if found.get("version") != VERSION:
+        if found["version"] > VERSION:
             return {}
         lists = {name: exported_files(found.get(name, {}), layout) for name in ("files", "files_before")}
-        return {"entries": int(found["entries"]), **lists}
+        return {"entries": int(found["entries"]), "complete": found.get("complete", True), **lists}
     except (OSError, ValueError, AttributeError, TypeError, KeyError, RecursionError):
         return {}
 

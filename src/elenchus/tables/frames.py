@@ -12,11 +12,12 @@ import pyarrow as pa
 from elenchus.engine.columns.column import Dates, Lists, Numbers, Texts, narrowed
 from elenchus.engine.columns.lexicon import initial, padded_numbers
 from elenchus.engine.columns.marks import mixed, row_marks, text_marks
+from elenchus.engine.columns.private import private_column
 from elenchus.engine.explaining.state import state_of
 from elenchus.engine.view import View
 from elenchus.frozen import Working
 from elenchus.schema.state import HoldKind
-from elenchus.schema.types import STATUSES, Type
+from elenchus.schema.types import CORE_FIELDS, STATUSES, Type
 from elenchus.tables.layout import Layout, all_sortable, family, part, schema_digest
 from elenchus.values.kept import cached_property
 from elenchus.values.texts import fold
@@ -55,9 +56,14 @@ _HELD = {
 
 
 class Frames(Working):
-    """A dataset as rows of tables."""
+    """A dataset as rows of tables.
+
+    Unless they are ``complete``, bodies of entries that are held back, and fields that look private, stay
+    out: who may read a database is not always who may read the content.
+    """
 
     data: Dataset
+    complete: bool = False
 
     @cached_property
     def layout(self) -> Layout:
@@ -67,7 +73,24 @@ class Frames(Working):
             name: {field.name: field.type.many for field in kind.fields.values() if not field.declared}
             for name, kind in schema.kinds.items()
         }
-        return Layout.of(self.data.entries.columns, undeclared, schema_digest(schema, self.data.zone))
+        digest = schema_digest(schema, self.data.zone)
+        columns, left_out = self.data.entries.columns, self.left_out
+        return Layout.of(columns, undeclared, digest, complete=self.complete, left_out=left_out)
+
+    @cached_property
+    def left_out(self) -> tuple[str, ...]:
+        """The fields that get no column: those of a program's own, and what looks private."""
+        if self.complete:
+            return ()
+        every = np.arange(len(self.data.entries))
+        columns = {
+            name: column for (name, _), column in self.data.entries.columns.items() if name not in CORE_FIELDS
+        }
+        return tuple(
+            name
+            for name, column in columns.items()
+            if name.startswith("_") or private_column(name, column, every)
+        )
 
     @cached_property
     def marks(self) -> NDArray[np.int64]:
@@ -115,6 +138,12 @@ class Frames(Working):
             ends[row] = HoldKind.UNREADABLE_END in kinds
         return told, ends
 
+    @property
+    def texts_left_out(self) -> int:
+        """How many entries are held back, so that their bodies stay out."""
+        held = self.data.texts("body").valid & (self.held[0] > 0)
+        return 0 if self.complete else int(np.count_nonzero(held))
+
     def batches(self, table: TableLayout, rows: _Rows) -> Iterator[pa.RecordBatch]:
         """Yield what a table has of some entries, ascending; terms belong to none, and come anyway."""
         schema = arrow_schema(table)
@@ -139,8 +168,13 @@ class Frames(Working):
             if not (stored.type.many or stored.is_terms):
                 column = entries.columns[stored.field, stored.type]
                 found |= self._cells(stored.base, stored, column, rows)
-        shuffled = self.data.record_names.digests[entries.names.records[rows]]
         held, unread = self.held
+        if not self.complete and held[rows].any():
+            base = next(each.base for each in self.layout.stored if each.field == "body")
+            for name in (base, part(base, "folded")):
+                texts = zip(held[rows].tolist(), found[name], strict=True)
+                found[name] = [None if is_held else text for is_held, text in texts]
+        shuffled = self.data.record_names.digests[entries.names.records[rows]]
         return found | {
             "opens": entries.opens[rows],
             "closes": entries.closes[rows],
@@ -276,7 +310,7 @@ class Frames(Working):
         found: dict[str, list[Any]] = {"entry": [], "field": [], "text": [], "place": []}
         wanted = set(rows.tolist())
         for each in self.data.misfits:
-            if each.row in wanted:
+            if each.row in wanted and each.field not in self.left_out:
                 found["entry"].append(self.data.entries.ids[each.row])
                 found["field"].append(each.field)
                 found["text"].append(_clean(each.text))

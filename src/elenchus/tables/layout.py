@@ -25,7 +25,7 @@ __all__ = [
     "part", "schema_digest", "sortable", "sql_name", "sql_text", "types_of",
 ]  # fmt: skip
 
-VERSION = 2
+VERSION = 3
 
 Sort: TypeAlias = Literal["text", "whole", "real", "yesno", "time"]
 
@@ -37,11 +37,16 @@ _TAXONOMY, _PATH = "the taxonomy", "the slugs from the root to the term, joined 
 
 
 class Exported(NamedTuple):
-    """How many entries were written, taken away, and left as they were."""
+    """How many entries were written, taken away, and left as they were.
+
+    ``left_out`` are the fields that were not written, ``texts`` the number of bodies.
+    """
 
     written: int
     removed: int
     kept: int
+    left_out: tuple[str, ...] = ()
+    texts: int = 0
 
 
 class ColumnSpec(NamedTuple):
@@ -261,27 +266,41 @@ TABLES = (
 
 
 class Layout(Working):
-    """The fields of a site as columns; ``undeclared`` are those that only the content has, of each kind."""
+    """The fields of a site as columns; ``undeclared`` are those that only the content has, of each kind.
+
+    ``left_out`` are fields that have none. Unless tables are ``complete``, they lack the bodies of entries
+    that are held back as well.
+    """
 
     stored: tuple[StoredField, ...]
     undeclared: Mapping[str, Mapping[str, bool]]
     digest: str
+    complete: bool = True
+    left_out: tuple[str, ...] = ()
 
     @classmethod
     def of(
-        cls, keys: Iterable[tuple[str, FieldType]], undeclared: Mapping[str, Mapping[str, bool]], digest: str
+        cls,
+        keys: Iterable[tuple[str, FieldType]],
+        undeclared: Mapping[str, Mapping[str, bool]],
+        digest: str,
+        *,
+        complete: bool = True,
+        left_out: tuple[str, ...] = (),
     ) -> Layout:
         """Return the layout of some fields; each has a name that no other has, whatever its case."""
         taken = {spec.name for spec in OWN_COLUMNS}
         found = []
         for name, kind in keys:
+            if name in left_out:
+                continue
             stem = re.sub(r"\W", "_", name.lower())[:_LONGEST_NAME]
             names = (stem if number == 1 else f"{stem}_{number}" for number in range(1, len(taken) + 2))
             every = (StoredField(name, kind, each) for each in names)
             stored = next(each for each in every if taken.isdisjoint((each.base, *each.column_names)))
             taken |= {stored.base, *stored.column_names}
             found.append(stored)
-        return cls(tuple(found), undeclared, digest)
+        return cls(tuple(found), undeclared, digest, complete, left_out)
 
     @property
     def entries(self) -> TableLayout:
@@ -311,6 +330,8 @@ class Layout(Working):
         return {
             "version": VERSION,
             "digest": self.digest,
+            "complete": self.complete,
+            "left_out": list(self.left_out),
             "undeclared": {kind: dict(names) for kind, names in self.undeclared.items()},
             "fields": [
                 {"field": each.field, "column": each.base, **_type_as_data(each.type)} for each in self.stored
@@ -321,7 +342,9 @@ class Layout(Working):
     def of_data(cls, data: Mapping[str, Any]) -> Layout:
         """Return what JSON says. Raises KeyError, TypeError, ValueError."""
         stored = [StoredField(each["field"], _type_of(each), each["column"]) for each in data["fields"]]
-        return cls(tuple(stored), data["undeclared"], data["digest"])
+        return cls(
+            tuple(stored), data["undeclared"], data["digest"], data["complete"], tuple(data["left_out"])
+        )
 
 
 def _type_as_data(kind: FieldType) -> dict[str, Any]:

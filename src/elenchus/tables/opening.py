@@ -57,7 +57,8 @@ def same_content(tables: TableData, dataset: Dataset) -> None:
     from elenchus.tables.backend import exporting
     from elenchus.tables.frames import Frames
 
-    if tables.backend.about.content != Frames(dataset).digest:
+    about = tables.backend.about
+    if about.content != Frames(dataset, about.layout.complete).digest:
         message = f"the tables at {quoted(tables.backend.place)} are of other content than the site's"
         hint = f"Write what changed: {exporting(tables.backend.place)}."
         raise SiteError([Problem("other-tables", message, hint)])

@@ -343,7 +343,10 @@ def columns_of(data: TableData, plan: Plan, besides: Sequence[Condition] = ()) -
     core = [FieldRef(name, data.schema.fields[name].type) for name in (*_CORE, *SHOWN_OF_ENTRIES)]
     found = set(_ALWAYS)
     for field in (*core, *_fields_in(plan, besides)):
-        found |= {column.name for stored in data.stored_in(field) for column in stored.columns()}
+        stored = list(data.stored_in(field))
+        if plan.unpublished:
+            data.refuse_unpublished_bodies(stored)
+        found |= {column.name for each in stored for column in each.columns()}
     return frozenset(found)
 
 

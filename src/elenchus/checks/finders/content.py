@@ -11,6 +11,7 @@ import numpy as np
 
 from elenchus.editing.columns import bad_edits
 from elenchus.engine.columns.column import Lists, Numbers, Texts, narrowed
+from elenchus.engine.columns.private import private_column, texts_of
 from elenchus.errors import Edit, KeyEdit, Place, Problem
 from elenchus.rendering.bodies import LONGEST, body_of, is_readable
 from elenchus.schema.conform import says_yes_or_no
@@ -19,7 +20,7 @@ from elenchus.site.keys import SITE_FILE
 from elenchus.site.toml import open_toml
 from elenchus.values.addresses import given_href, origin_of
 from elenchus.values.dates import from_instant, to_minute
-from elenchus.values.private import private_name, private_text, private_values
+from elenchus.values.private import private_text
 from elenchus.values.texts import fold, nearest, quoted, slips, with_article
 
 if TYPE_CHECKING:
@@ -27,7 +28,6 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
-    from elenchus.engine.columns.column import Column
     from elenchus.engine.columns.dataset import Dataset
     from elenchus.engine.view import View
     from elenchus.pages.survey import Survey
@@ -44,7 +44,6 @@ _HABIT = 0.75  # of a kind's entries that have a term, so that those without one
 _SHORTEST_KEY = 4  # letters of a key that may be another, misspelt
 _LONG_KEY = 6  # letters of a key in which there may be two slips
 _FEW_OF = 0.1  # of the entries of a kind that may have a misspelt key
-_MOST_LOOKED_AT = 500  # entries by which a field is judged
 _SHORTEST = 6  # letters of terms whose spellings can be nearly the same
 _MOST_ALIKE = 40  # terms that share a form
 _SHOWS = re.compile(r"!\[|<\s*img\b", re.IGNORECASE)  # what can show a picture
@@ -295,12 +294,11 @@ def _private_fields(data: Dataset, view: View) -> Iterator[Problem]:
             if name in CORE_FIELDS and name != "summary":
                 continue
             column = data.entries.columns[name, field.type]
-            rows = np.flatnonzero(column.valid & of_kind)[:_MOST_LOOKED_AT].tolist()
-            values = [text for row in rows for text in _texts_of(column, row)]
-            if rows and (what := private_name(name, values) or private_values(values)):
+            if what := private_column(name, column, np.flatnonzero(of_kind)):
+                first = int(np.flatnonzero(of_kind & column.valid)[0])
                 message = f"{name} of {kind} looks like {what}, and everybody can read it"
                 hint = f'If nobody should, write omit = ["{name}"] below the source.'
-                yield Problem("private-field", message, hint, place=_place_of(data, rows[0]))
+                yield Problem("private-field", message, hint, place=_place_of(data, first))
 
 
 def _private_texts(data: Dataset, view: View) -> Iterator[Problem]:
@@ -322,7 +320,7 @@ def _other_origins(site: Site, view: View) -> Iterator[Problem]:
     for (_, kind), column in data.entries.columns.items():
         if kind.type is Type.IMAGE:
             for row in np.flatnonzero(column.valid & view.visible).tolist():
-                for address in _texts_of(column, row):
+                for address in texts_of(column, row):
                     found[origin_of(given_href(address), own)][row] = None
     bodies = data.texts("body")
     for row in np.flatnonzero(bodies.valid & view.visible).tolist():
@@ -336,15 +334,6 @@ def _other_origins(site: Site, view: View) -> Iterator[Problem]:
             message = f"{entries} pictures from {origin}: {_some(data, list(rows))}"
             hint = "Keep the pictures in the site; remote = false below [site] keeps those of others out."
             yield Problem("other-origin", message, hint, place=_place_of(data, next(iter(rows))))
-
-
-def _texts_of(column: Column, row: int) -> list[str]:
-    """Return the texts that an entry has in a column; none where they are something else."""
-    if isinstance(column, Texts):
-        return [column.item(row) or ""]
-    if isinstance(column, Lists) and isinstance(column.elements, Texts):
-        return [column.elements.item(at) or "" for at in range(column.starts[row], column.starts[row + 1])]
-    return []
 
 
 def _unread_bodies(data: Dataset) -> Iterator[Problem]:

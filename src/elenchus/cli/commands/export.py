@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from elenchus.cli.app import NoIndexOption, SiteOption, app, examples, opened
+
+if TYPE_CHECKING:
+    from elenchus.pieces.piece import Piece
+    from elenchus.tables.layout import Exported
 
 __all__ = ["export"]
 
@@ -22,10 +26,19 @@ def export(
             help="A folder, duckdb:///FILE, or postgresql://USER@HOST/DATABASE; that of [tables] by default.",
         ),
     ] = "",
+    complete: Annotated[
+        bool,
+        typer.Option(
+            "--complete", help="Write bodies of what is held back, and fields that look private, as well."
+        ),
+    ] = False,
     site: SiteOption = None,
     no_index: NoIndexOption = False,
 ) -> None:
     """Write entries, terms and references as tables: as Parquet in a folder, or into DuckDB or PostgreSQL.
+
+    Bodies of entries that are held back, fields that look private (passwords, addresses of mail …) and those
+    whose names begin with _ are left out.
 
     The second time only what changed is written. Whoever reads meanwhile sees the tables as they were, and a
     run that is killed leaves them so. elenchus ask … --tables URL asks them.
@@ -44,9 +57,21 @@ def export(
         from elenchus.tables.export import export as written
     except ModuleNotFoundError as error:
         raise missing_extra(error) from None
-    done = written(found.dataset, place)
+    done = written(found.dataset, place, complete=complete)
     parts = [f"{counted(done.written, 'entry', 'entries')} written"]
     parts += [f"{done.removed} removed"] if done.removed else []
     parts += [f"{done.kept} as before"] if done.kept else []
     there = "elenchus ask asks there." if is_usual else f"Ask there: elenchus ask … --tables {place}"
-    show([Piece(f"{', '.join(parts)}. {there}\n")])
+    show([Piece(f"{', '.join(parts)}. {there}\n"), *_left_out(done)])
+
+
+def _left_out(done: Exported) -> list[Piece]:
+    """Return the line of what was not written."""
+    from elenchus.pieces.piece import Piece
+    from elenchus.report.changes import counted
+
+    parts = [f"the fields {', '.join(done.left_out)}"] if len(done.left_out) > 1 else []
+    parts += [f"the field {done.left_out[0]}"] if len(done.left_out) == 1 else []
+    texts = counted(done.texts, "entry that is held back", "entries that are held back")
+    parts += [f"the body of {texts}"] if done.texts else []
+    return [Piece(f"Left out: {' and '.join(parts)}. --complete writes them, too.\n")] if parts else []
