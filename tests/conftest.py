@@ -8,13 +8,15 @@ import subprocess
 import sys
 import time
 import tomllib
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import closing
 from pathlib import Path
 from typing import Any, TypeVar
 
 import pytest
 
 import elenchus
+from ready import Ready
 
 _Value = TypeVar("_Value")
 HERE = Path(__file__).parent
@@ -53,9 +55,29 @@ def demo_site() -> elenchus.Site:
     return elenchus.open_site(elenchus.demo_folder())
 
 
+@pytest.fixture(scope="session")
+def ready() -> Iterator[Ready]:
+    """Give a process that has the program loaded, for many runs of it."""
+    with closing(Ready()) as found:
+        yield found
+
+
 @pytest.fixture
-def run(tmp_path: Path) -> Run:
-    """Run the installed program in a temporary folder; no setting of the user's reaches it."""
+def run(tmp_path: Path, ready: Ready) -> Run:
+    """Run the program in a temporary folder, in a process of its own; no setting of the user's reaches it."""
+
+    def program(
+        *arguments: str, cwd: Path = tmp_path, timeout: float | None = None, typed: str = "", **settings: str
+    ) -> subprocess.CompletedProcess[str]:
+        environment = {"PATH": os.environ["PATH"], "HOME": str(tmp_path), "COLUMNS": "100", **settings}
+        return ready.run([str(PROGRAM), *arguments], cwd=cwd, env=environment, typed=typed, timeout=timeout)
+
+    return program
+
+
+@pytest.fixture
+def installed(tmp_path: Path) -> Run:
+    """Run the installed program as a shell does, with all that it loads at its start."""
 
     def program(
         *arguments: str, cwd: Path = tmp_path, timeout: float | None = None, typed: str = "", **settings: str

@@ -84,13 +84,11 @@ def test_sources(run: Run) -> None:
 
 
 @pytest.mark.parametrize("command", COMMANDS, ids=lambda text: text[:50])
-def test_commands(tmp_path: Path, command: str) -> None:
+def test_commands(tmp_path: Path, command: str, run: Run) -> None:
     """Every command in the README and the docs runs on the demo as it is written."""
     words = shlex.split(command.removeprefix("$ "))
     assert words[0] == "elenchus"
-    done = subprocess.run(
-        [PROGRAM, *words[1:]], cwd=elenchus.demo_folder(), capture_output=True, text=True, check=False
-    )
+    done = run(*words[1:], cwd=elenchus.demo_folder(), HOME=str(tmp_path.parent))
     wanted = 3 if "rocky-shoer" in command else 0
     assert done.returncode == wanted, done.stderr
     assert not list(tmp_path.iterdir())
@@ -108,7 +106,7 @@ def test_tables_walk(tmp_path: Path, run: Run) -> None:
     assert len(commands) > 4
     for command in commands:
         words = [*shlex.split(command)[1:], "--site", "bay"]
-        done = subprocess.run([PROGRAM, *words], cwd=tmp_path, capture_output=True, text=True, check=False)
+        done = run(*words)
         assert done.returncode == 0, command + done.stderr
 
 

@@ -39,10 +39,10 @@ def demos(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 @pytest.mark.parametrize("case", cases("outputs.toml"), ids=lambda case: case["command"])
-def test_outputs(run: Run, demos: Path, case: dict[str, Any]) -> None:
+def test_outputs(installed: Run, demos: Path, case: dict[str, Any]) -> None:
     """What a command prints in a demo is what the case says, line by line; it changes nothing."""
     folder = demos / case.get("demo", "skerry-bay")
-    done = run(*shlex.split(case["command"]), cwd=folder, typed=case.get("typed", ""))
+    done = installed(*shlex.split(case["command"]), cwd=folder, typed=case.get("typed", ""))
     assert done.returncode == case.get("code", 0)
     assert (done.stderr if "errors" in case else done.stdout) == case.get("errors", case.get("says"))
     assert not (folder / "published").exists()
