@@ -16,12 +16,13 @@ from elenchus.errors import ElenchusError
 from elenchus.pages.book import Book
 from elenchus.pages.sections import Placed, placed
 from elenchus.pages.survey import Survey
-from elenchus.publishing import drawing, outputs
+from elenchus.publishing import drawing, outputs, page_changes
 from elenchus.publishing import unchanged as unchanged_module
 from elenchus.publishing.drawing import published_to
 from elenchus.publishing.last_run import read_last_run
 from elenchus.publishing.page_changes import between, changed_since
 from elenchus.publishing.publication import Publication, Wishes, writing
+from elenchus.publishing.reached import reached
 from elenchus.publishing.unchanged import texts_digest, unchanged
 from elenchus.rendering.renderer import Renderer
 from elenchus.rendering.views import Visit
@@ -375,13 +376,8 @@ sections = [
 """
 
 
-@pytest.mark.parametrize("seed", range(6))
-def test_together(seed: int, tmp_path: Path) -> None:
-    """What the pages of a set are told when they are asked for together is what each is told by itself."""
-    draw = random.Random(seed)
-    made(tmp_path, draw)
-    for number in range(9, 40):
-        (tmp_path / "n" / "note" / f"n{number}.md").write_text(note(draw), encoding="utf-8")
+def enlarge(tmp_path: Path) -> None:
+    """Add listings and pages that ask in more ways."""
     listings = tmp_path / "listings.toml"
     listings.write_text(
         f"{listings.read_text()}"
@@ -399,6 +395,46 @@ def test_together(seed: int, tmp_path: Path) -> None:
     )  # fmt: skip
     with (tmp_path / "pages.toml").open("a") as file:
         file.write(TOPICAL)
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_reached(seed: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What a change of content reaches is all that differs, whatever is asked; what is not reached is not asked."""
+    draw, old, new, skipped = random.Random(seed), tmp_path / "old", tmp_path / "new", 0
+    old.mkdir()
+    made(old, draw)
+    enlarge(old)
+    for turn in range(8):
+        shutil.copytree(old, new)
+        told = edited(new, draw) if turn % 4 == 3 else "note"
+        for _ in range(draw.randrange(1, 3)):
+            (new / "n" / "note" / f"n{draw.randrange(9)}.md").write_text(note(draw), encoding="utf-8")
+        found: list[object] = []
+        for way in (reached, lambda *_: None):
+            monkeypatch.setattr(page_changes, "reached", way)
+            try:
+                was, now = (
+                    Showing(elenchus.open_site(each, at=f"2026-06-{12 + turn}")) for each in (old, new)
+                )
+                found.append(between(was, now))
+            except ElenchusError as error:
+                found.append(error.problems)
+        assert found[0] == found[1], f"seed {seed}, turn {turn}: {told}"
+        reach = reached(was.survey.book, now.survey.book) if not isinstance(found[0], tuple) else None
+        skipped += len(now.survey.book.pages) - len(reach.rows | reach.looks) if reach else 0
+        shutil.rmtree(old)
+        new.rename(old)
+    assert skipped
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_together(seed: int, tmp_path: Path) -> None:
+    """What the pages of a set are told when they are asked for together is what each is told by itself."""
+    draw = random.Random(seed)
+    made(tmp_path, draw)
+    for number in range(9, 40):
+        (tmp_path / "n" / "note" / f"n{number}.md").write_text(note(draw), encoding="utf-8")
+    enlarge(tmp_path)
     site = elenchus.open_site(tmp_path, at="2026-06-20")
     export(site.dataset, place := f"duckdb:///{tmp_path}/all.duckdb")
     there = site.answered_on(place)

@@ -64,6 +64,12 @@ class Showing(Working):
         """Return another state that is compared with this one: listings are asked with the same values."""
         return Showing(site, self.tick, self)
 
+    def within(self, paths: frozenset[str], like: Showing | None = None) -> Showing:
+        """Return the same with the pages of some paths only."""
+        found = Showing(self.site, self.tick, like)
+        found.__dict__["survey"] = self.survey.within(paths)
+        return found
+
     @cached_property
     def survey(self) -> Survey:
         """The pages of the site, and its listings with values that let them be asked."""

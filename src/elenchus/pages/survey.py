@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Sequence
 
     from elenchus.errors import Problem
+    from elenchus.pages.book import Page
     from elenchus.pages.sections import Placed
     from elenchus.plan.nodes import Plan
     from elenchus.site.inheritance import Listing
@@ -28,12 +29,15 @@ __all__ = ["Survey"]
 class Survey:
     """A site with its pages, and the plans of its listings as far as they can be made.
 
-    ``tick`` is called for each page that is made.
+    ``tick`` is called for each page that is made. ``only`` are the paths of the pages that are looked at;
+    None stands for all of them.
     """
 
     site: Site
     tick: Callable[[], None] = lambda: None
+    only: frozenset[str] | None = None
     plans: dict[str, tuple[Plan | None, tuple[Problem, ...]]] = field(default_factory=dict)
+    known: dict[str, Placed] = field(default_factory=dict)
 
     @cached_property
     def book(self) -> Book:
@@ -45,24 +49,40 @@ class Survey:
         """All listings, with what they inherit."""
         return [self.site.library.get(name) for name in self.site.library.names]
 
+    def within(self, paths: frozenset[str]) -> Survey:
+        """Return the same with the pages of some paths only; what is known of them stays known."""
+        found = Survey(self.site, self.tick, paths, self.plans, self.known)
+        found.__dict__["book"] = self.book
+        return found
+
     @cached_property
     def placed(self) -> list[Placed]:
-        """All pages with their sections."""
+        """The pages that are looked at, with their sections."""
         found = []
         for page in self.book.pages:
-            found.append(placed(self.book, page))
+            if self.only is None or page.path in self.only:
+                found.append(self.laid_out(page))
             self.tick()
         return found
+
+    def laid_out(self, page: Page) -> Placed:
+        """Return a page with its sections, worked out once."""
+        if page.path not in self.known or self.known[page.path].page is not page:
+            self.known[page.path] = placed(self.book, page)
+        return self.known[page.path]
 
     @cached_property
     def on_pages(self) -> dict[str, dict[str, Sequence[str]]]:
         """What pages give to each listing, the first that does."""
         found: dict[str, dict[str, Sequence[str]]] = {}
-        for page in self.placed:
-            for section in page.sections:
-                listing = section.rule.listing
-                if listing and section.query and listing not in found:
-                    found[listing] = given_to(page.page, section.rule)
+        for name, rule in self.book.rules.items():
+            for page in self.book.of(name).pages:
+                if all(section.listing in found for section in rule.sections if section.listing):
+                    break
+                for section in self.laid_out(page).sections:
+                    listing = section.rule.listing
+                    if listing and section.query and listing not in found:
+                        found[listing] = given_to(page, section.rule)
         return found
 
     @property
@@ -72,13 +92,11 @@ class Survey:
             made = self.book.of(name)
             if made.query and not made.query.listing.name:
                 yield made.query.listing, made.query.plan
-        told: set[str] = set()
-        for page in self.placed:
-            new = page.page.rule.name not in told
-            told.add(page.page.rule.name)
-            for section in page.sections if new else ():
-                if section.rule.ask and section.query:
-                    yield section.query.listing, section.query.plan
+        for name in self.book.rules:
+            for page in self.book.of(name).pages[:1]:
+                for section in self.laid_out(page).sections:
+                    if section.rule.ask and section.query:
+                        yield section.query.listing, section.query.plan
 
     def sample(self, listing: Listing) -> dict[str, Sequence[str]]:
         """Return values with which a listing can be asked: those of a page, or the first choices."""

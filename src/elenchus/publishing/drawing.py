@@ -182,7 +182,7 @@ class _Work(NamedTuple):
     def redirect(self, pages: Sequence[Placed]) -> None:
         """Let pages that moved be found at their old addresses, where the site wants that."""
         found, old, site = self.found, self.found.old, self.renderer.site
-        rows = rows_of(site, pages)
+        rows = rows_of(site, (found.page for found in pages))
         found.rows, found.moved = rows, old.moved
         if site.definition.redirects and not self.wishes.only:
             known = moves(old, rows, found.files, site.definition.moved)

@@ -16,7 +16,7 @@ from elenchus.schema.subject import ENTRIES
 if TYPE_CHECKING:
     from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 
-    from elenchus.pages.sections import Placed
+    from elenchus.pages.book import Page
     from elenchus.publishing.manifest import Manifest
     from elenchus.rendering.renderer import Renderer
     from elenchus.site.site import Site
@@ -33,7 +33,7 @@ class Moves(NamedTuple):
     targets: Mapping[str, str]
 
 
-def rows_of(site: Site, pages: Iterable[Placed]) -> dict[str, tuple[str, str]]:
+def rows_of(site: Site, pages: Iterable[Page]) -> dict[str, tuple[str, str]]:
     """Return the row of each page that has one, by its file: its set and name, then the file of an entry.
 
     An entry that shares its file with others has none.
@@ -41,7 +41,7 @@ def rows_of(site: Site, pages: Iterable[Placed]) -> dict[str, tuple[str, str]]:
     sources = site.dataset.texts("source")
     count = Counter(sources.places.tolist())
     found: dict[str, tuple[str, str]] = {}
-    for page in (placed.page for placed in pages):
+    for page in pages:
         here = page.here
         if here and here.subject and not page.rule.private:
             alone = here.subject == ENTRIES and count[int(sources.places[here.number])] == 1

@@ -7,10 +7,11 @@ from typing import TYPE_CHECKING
 from elenchus.comparing.differences import difference
 from elenchus.files import scanned
 from elenchus.frozen import replace
-from elenchus.pages.paths import TEMPLATES, address_of
+from elenchus.pages.paths import TEMPLATES, address_of, file_of
 from elenchus.publishing.last_run import program_of_pages, read_last_run
 from elenchus.publishing.manifest import digest_of
 from elenchus.publishing.outputs import outputs
+from elenchus.publishing.reached import reached
 from elenchus.publishing.unchanged import digest_of_files
 from elenchus.rendering.marks import PageMarks
 from elenchus.rendering.renderer import Renderer
@@ -21,6 +22,7 @@ if TYPE_CHECKING:
 
     from elenchus.comparing.differences import Difference
     from elenchus.comparing.showing import Showing
+    from elenchus.pages.survey import Survey
     from elenchus.publishing.outputs import Output
     from elenchus.site.site import Site
 
@@ -30,8 +32,23 @@ _MOST_DRAWN = 400  # pages that are drawn to see whether they come out as they w
 
 
 def between(before: Showing, after: Showing) -> Difference:
-    """Return what is otherwise in one state of a site than in another, with the pages that change."""
+    """Return what is otherwise in one state of a site than in another, with the pages that change.
+
+    Pages that the difference cannot reach are not looked at.
+    """
+    if _templates(before.site) == _templates(after.site):
+        found = reached(before.survey.book, after.survey.book)
+        if found:
+            shown = {path for path in found.looks if _shows(after.survey, path, found.names)}
+            before = before.within(found.rows | shown)
+            after = after.within(found.rows | shown, after.like and before)
     return replace(difference(before, after), changed=_changed_pages(before, after))
+
+
+def _shows(survey: Survey, path: str, names: frozenset[str]) -> bool:
+    """Say whether a page shows one of some entries in a section."""
+    page = survey.laid_out(survey.book.by_file[file_of(path)])
+    return any(not names.isdisjoint(section.all_ids) for section in page.sections)
 
 
 def _changed_pages(before: Showing, after: Showing) -> dict[str, str]:

@@ -51,5 +51,5 @@ def _moved(survey: Survey) -> Mapping[str, str]:
         old = read_manifest(target_of(site, None))
     except FolderError:  # publishing tells
         return {}
-    rows = rows_of(site, survey.placed)
+    rows = rows_of(site, survey.book.pages)
     return moves(old, rows, survey.book.by_file, site.definition.moved).targets

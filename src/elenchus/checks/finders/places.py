@@ -182,7 +182,7 @@ def _totals(pages: Sequence[Placed]) -> Iterator[Problem]:
 
 def _archives(survey: Survey) -> Iterator[Problem]:
     """Yield groups that count other rows than the page does to which they link."""
-    counts = {page.page.address: page.page.count for page in survey.placed}
+    counts = {page.address: page.count for page in survey.book.pages}
     told: set[tuple[str, int]] = set()
     for page in survey.placed:
         for section in page.sections:
