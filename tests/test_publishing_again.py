@@ -18,6 +18,7 @@ from elenchus.pages.sections import Placed, placed
 from elenchus.pages.survey import Survey
 from elenchus.publishing import drawing, outputs, page_changes
 from elenchus.publishing import unchanged as unchanged_module
+from elenchus.publishing.carried import carried
 from elenchus.publishing.drawing import published_to
 from elenchus.publishing.last_run import read_last_run
 from elenchus.publishing.page_changes import between, changed_since
@@ -265,7 +266,10 @@ def publish(folder: Path, to: Path, at: str) -> Publication | str:
             found = unchanged(site, to, wishes)
             if found is None:
                 survey = Survey(site)
-                found = published_to(Renderer(site, survey.book), survey.placed, to, wishes)
+                standing = carried(survey, to, wishes)
+                found = published_to(
+                    Renderer(site, survey.book), survey.placed, to, wishes, standing=standing
+                )
             found.apply()
     except ElenchusError as error:
         return "\n".join(map(str, error.problems))

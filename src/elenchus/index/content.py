@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     from elenchus.index.work import Work
     from elenchus.sources import UnitContent
 
-__all__ = ["Facts", "Found", "content", "facts_of", "reread", "with_units"]
+__all__ = ["Facts", "Found", "content", "facts_of", "kept_content", "reread", "with_units"]
 
 _MOST_DEAD = 0.25  # share of records of units that are gone or changed, from which on all is written anew
 
@@ -210,14 +210,14 @@ def _read(state: _State, work: Work) -> Found:
     kept = state.kept if state.is_whole and state.is_same_site and state.has_same_terms else None
     is_noted = kept is not None and list(state.seen.notes) == list(kept.units.seen.notes)
     if kept and kept.is_sure and is_noted and not len(state.to_read):
-        return _found_in(kept, wanted)
+        return kept_content(kept, wanted)
     chunk = state.chunk(work)
     units = state.units(chunk)
     if kept and chunk.is_same.all():
         from elenchus.index.saving import save_units
 
         save_units(kept, units)
-        return _found_in(kept, wanted)
+        return kept_content(kept, wanted)
     return _made(state, units, chunk, work)
 
 
@@ -250,7 +250,7 @@ def _made(state: _State, units: Units, chunk: Chunk, work: Work) -> Found:
     return Found(dataset, lambda: records, lambda: live, units.all_problems, identity, units)
 
 
-def _found_in(kept: KeptIndex, wanted: Wanted) -> Found:
+def kept_content(kept: KeptIndex, wanted: Wanted) -> Found:
     """Return the content that an index has."""
     dataset, records = kept.dataset(wanted), partial(kept.records, wanted)
     identity = partial(_identity, kept.units, wanted)

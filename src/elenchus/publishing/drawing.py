@@ -15,6 +15,7 @@ from elenchus.errors import ElenchusError, Place, Problem
 from elenchus.pages.book import Book
 from elenchus.pages.paths import file_of
 from elenchus.pages.sections import placed
+from elenchus.publishing.carried import keep_content
 from elenchus.publishing.crew import Crew
 from elenchus.publishing.last_run import Known, LastRun, Targets, program_of_pages, read_last_run, sign_of
 from elenchus.publishing.links import LinkReader
@@ -33,6 +34,7 @@ if TYPE_CHECKING:
     from contextlib import AbstractContextManager
 
     from elenchus.pages.sections import Placed
+    from elenchus.publishing.carried import Carried
     from elenchus.publishing.manifest import Manifest
     from elenchus.publishing.outputs import Output
     from elenchus.publishing.publication import Wishes
@@ -78,10 +80,12 @@ def published_to(
     folder: Path,
     wishes: Wishes,
     *,
+    standing: Carried | None = None,
     progress: _Progress = _unwatched,
 ) -> Publication:
     """Return what publishing to a folder would change; the content is staged there, unless it is a dry run.
 
+    ``standing`` is what stands of pages that are not among those given.
     ``progress`` gives for a number of pages or files what is to be called for each of them.
     Raises SiteError, QuestionError, FolderError.
     """
@@ -91,29 +95,53 @@ def published_to(
     site = renderer.site
     before = read_last_run(folder, program) if site.content.work.index else LastRun({}, Targets(), {})
     found = Publication(folder, old, before=before, meta={"program": program})
-    standing, public = PublishedFolder(folder, before.files), public_digest(site)
-    work = _Work(found, renderer, PageMarks(renderer), wishes, LinkReader(renderer.root.path), standing)
+    there, public = PublishedFolder(folder, before.files), public_digest(site)
+    work = _Work(found, renderer, PageMarks(renderer), wishes, LinkReader(renderer.root.path), there)
     with ExitStack() as stack:
         helped = partial(_helped, stack, found, site, wishes)
         is_first = len(before.files) < len(pages) // 2
         crew = helped(len(pages)) if is_first else None  # which begins while this process compares
         with progress("pages", len(pages)) as tick:
-            every = outputs(renderer, pages, work.marks, only=wishes.only, tick=tick)
+            standing_pages = _Carrying(found, standing) if standing else None
+            every = outputs(renderer, pages, work.marks, only=wishes.only, standing=standing_pages, tick=tick)
             waiting = [output for output in every if not work.takes(output)]
         crew = crew or helped(sum(output.drawn is not None for output in waiting))
         with progress("files", len(waiting)) as tick:
             for output, drawn in work.drawn(waiting, crew, tick):
                 work.put(output, drawn)
-    work.redirect(pages)
+    work.redirect()
     found.drawn = len(waiting)
     _in_order(found)
     _left_over(found, wishes)
-    found.listings = _listings_of(pages, wishes.only, old)
+    found.listings = {**(standing.listings if standing else {}), **_listings_of(pages, wishes.only, old)}
     found.find_dead()
     if not wishes.only and site.content.is_indexed and found.is_settled:
-        found.meta |= meta_of(site, wishes.texts, public, renderer.desk.looked)
+        looked = {**(standing.looked if standing else {}), **renderer.desk.looked}
+        found.meta |= meta_of(site, wishes.texts, public, looked)
+        if "inputs" in found.meta:
+            if standing:
+                found.meta["until"] = min(found.meta["until"], standing.until)
+            found.keep = partial(keep_content, site, folder)
     found.moves = list(listing_changes(old.listings, found.listings))
     return found
+
+
+class _Carrying(NamedTuple):
+    """What takes the files of pages as they stand, where these come in the order of the site."""
+
+    found: Publication
+    standing: Carried
+
+    def files(self, path: str) -> Sequence[str]:
+        """Return the files of a page that stand, nothing for one that does not."""
+        return self.standing.pages.get(path, ())
+
+    def take(self, path: str) -> None:
+        """Take the files of a page, and those beside it."""
+        for name in (*self.standing.pages[path], *self.standing.others[path]):
+            self.found.files[name] = self.found.old.files[name]
+            self.found.known[name] = self.standing.known[name]
+            self.found.kept.append(name)
 
 
 def _in_order(found: Publication) -> None:
@@ -179,15 +207,16 @@ class _Work(NamedTuple):
         found.kept.append(output.path)
         return True
 
-    def redirect(self, pages: Sequence[Placed]) -> None:
+    def redirect(self) -> None:
         """Let pages that moved be found at their old addresses, where the site wants that."""
         found, old, site = self.found, self.found.old, self.renderer.site
-        rows = rows_of(site, (found.page for found in pages))
+        pages = self.renderer.book.pages
+        rows = rows_of(site, pages)
         found.rows, found.moved = rows, old.moved
         if site.definition.redirects and not self.wishes.only:
             known = moves(old, rows, found.files, site.definition.moved)
             found.moved = known.rows
-            titles = {file_of(each.page.path): each.page.title for each in pages}
+            titles = {file_of(page.path): page.title for page in pages}
             for output in redirect_files(self.renderer, known, titles):
                 self.put(output, _made(self.renderer, self.reader, output.make, is_page=False))
 

@@ -7,7 +7,7 @@ from datetime import datetime
 from functools import partial
 from hashlib import blake2b
 from pathlib import PurePosixPath
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple, Protocol
 from urllib.parse import unquote
 
 from elenchus import sources
@@ -44,6 +44,7 @@ if TYPE_CHECKING:
 __all__ = [
     "KeptBack",
     "Output",
+    "StandingFiles",
     "content_of",
     "kept_back",
     "outputs",
@@ -87,14 +88,17 @@ def outputs(
     marks: PageMarks | None = None,
     *,
     only: str = "",
+    standing: StandingFiles | None = None,
     tick: Callable[[], None] = lambda: None,
 ) -> Iterator[Output]:
     """Yield every file; ``only`` those of one page or page set, with what all pages need.
 
+    ``standing`` takes the files of pages that stand as they are, and are not among those given.
+
     Raises SiteError where two files have one path, or a path is unsafe.
     """
     seen: dict[str, str] = {}
-    for output in _unchecked(renderer, pages, marks or PageMarks(renderer), only, tick):
+    for output in _unchecked(renderer, _Pages(pages, standing), marks or PageMarks(renderer), only, tick):
         if reason := unsafe(output.path):
             raise SiteError([Problem("unsafe-path", f"a file cannot be written: {reason}")])
         if output.path in seen:
@@ -103,7 +107,13 @@ def outputs(
             hint = "Give one of the two another name or path."
             raise SiteError([Problem("duplicate-address", message, hint)])
         seen[output.path] = output.page
-        yield output
+        if output.make is not _nothing:
+            yield output
+
+
+def _nothing() -> bytes:
+    """Make nothing: a file stands as it is."""
+    return b""
 
 
 def _whose(page: str) -> str:
@@ -111,15 +121,37 @@ def _whose(page: str) -> str:
     return f"the page {page}" if page else "the site's files"
 
 
+class StandingFiles(Protocol):
+    """Files of pages that stand as they are."""
+
+    def files(self, path: str) -> Sequence[str]:
+        """Return the own files of a page, in their order; nothing for a page that is made anew."""
+
+    def take(self, path: str) -> None:
+        """Take the files of a page as they stand, when its turn comes."""
+
+
+class _Pages(NamedTuple):
+    """Pages with their sections, and what takes the files of those that stand as they are."""
+
+    placed: Sequence[Placed]
+    standing: StandingFiles | None
+
+
 def _unchecked(
-    renderer: Renderer, pages: Sequence[Placed], marks: PageMarks, only: str, tick: Callable[[], None]
+    renderer: Renderer, pages: _Pages, marks: PageMarks, only: str, tick: Callable[[], None]
 ) -> Iterator[Output]:
     """Yield every file, whatever its path."""
     listed: list[tuple[str, str]] = []
-    stamps = _Stamps(renderer.site)
-    for number, found in enumerate(pages):
-        rule = found.page.rule
-        if rule.private or (only and rule.name != only):
+    stamps, by_page = _Stamps(renderer.site), {id(found.page): found for found in pages.placed}
+    for number, page in enumerate(renderer.book.pages):
+        rule, found = page.rule, by_page.get(id(page))
+        if found is None and pages.standing and (own := pages.standing.files(page.path)):
+            pages.standing.take(page.path)
+            yield from (Output(path, rule.name, _nothing) for path in own)
+            if renderer.root.address:
+                listed += [(own[0], stamps.of(page)), *((path, "") for path in own[1:])]
+        if found is None or rule.private or (only and rule.name != only):
             tick()
             continue
         for path, visit in paths_of(found):

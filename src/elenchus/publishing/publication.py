@@ -56,8 +56,8 @@ class Publication:
     written, and that this one does not look at. ``known`` is what the next run is left, ``before`` what the
     last one left, ``meta`` what is said of this run besides; ``drawn`` counts the files that
     were made anew, whether or not they came out as before; a run is not ``is_settled`` where templates or
-    pictures changed while it drew. ``rows`` and ``moved`` are those of the manifest, ``stale`` links to pages
-    that moved, as ``dead`` has them.
+    pictures changed while it drew. ``keep`` leaves the content to the next run. ``rows`` and
+    ``moved`` are those of the manifest, ``stale`` links to pages that moved, as ``dead`` has them.
     """
 
     folder: Path
@@ -81,6 +81,7 @@ class Publication:
     stale: list[tuple[str, str]] = field(default_factory=list)
     pending: dict[str, Sequence[str]] = field(default_factory=dict)
     drawn: int = 0
+    keep: Callable[[], None] = lambda: None
     is_settled: bool = True
 
     @property
@@ -115,6 +116,7 @@ class Publication:
         """Leave to the next run what is known of the files, unless it is what the last one left."""
         if self.known != self.before.files or self.meta != self.before.meta:
             save_run(self.folder, self.known, self.before.targets, self.meta)
+            self.keep()
 
     def find_dead(self) -> None:
         """Find the links that lead to files which nobody has."""

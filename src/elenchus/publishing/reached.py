@@ -40,7 +40,7 @@ from elenchus.plan.values import Refused, Resolver
 from elenchus.plan.walking import parts, walk
 from elenchus.rendering.marks import PageMarks
 from elenchus.rendering.renderer import Renderer
-from elenchus.schema.subject import ENTRIES, terms_of
+from elenchus.schema.subject import ENTRIES
 from elenchus.schema.types import Type
 from elenchus.values.kept import cached_property
 
@@ -79,7 +79,7 @@ def reached(before: Book, after: Book) -> Reached | None:
 
     Private pages are never among them.
     """
-    old, new = _Side.of(before), _Side.of(after)
+    old, new = _SiteState.of(before), _SiteState.of(after)
     if old is None or new is None or old.marks.everywhere != new.marks.everywhere:
         return None
     reach = _Reach(old, new)
@@ -87,7 +87,7 @@ def reached(before: Book, after: Book) -> Reached | None:
     return Reached(frozenset(rows), frozenset(looks - rows), reach.names)
 
 
-class _Side(Working):
+class _SiteState(Working):
     """One state of a site."""
 
     book: Book
@@ -95,7 +95,7 @@ class _Side(Working):
     marks: PageMarks
 
     @classmethod
-    def of(cls, book: Book) -> _Side | None:
+    def of(cls, book: Book) -> _SiteState | None:
         """Return a state whose content is in memory; None for one of tables."""
         engine = book.site.executor
         return cls(book, engine, PageMarks(Renderer(book.site, book))) if isinstance(engine, Engine) else None
@@ -122,13 +122,13 @@ class _Side(Working):
         return {name: rule for name, rule in self.book.rules.items() if not rule.private}
 
     @cached_property
-    def terms(self) -> dict[str, list[tuple[str, bytes]]]:
-        """The terms of each taxonomy, each with what it shows."""
-        marks, found = self.marks.rows[False], {}
-        for name in self.site.dataset.taxonomies:
-            ids = self.engine.view().ids(terms_of(name))
-            found[name] = [(each, marks.of_term(name, number)) for number, each in enumerate(ids)]
-        return found
+    def terms(self) -> dict[str, tuple[Any, ...]]:
+        """The terms of each taxonomy with what each shows as a value: not how many entries it has."""
+        marks = self.marks.rows[False]
+        return {
+            name: (list(each.terms), list(each.ends), marks.of_terms(name).tobytes())
+            for name, each in self.site.dataset.taxonomies.items()
+        }
 
     def pages(self, rule: PageRule) -> dict[str, Page]:
         """Return the pages of a rule by their paths."""
@@ -146,10 +146,10 @@ class _Side(Working):
         )
 
 
-class _Changed(NamedTuple):
+class _ChangedRows(NamedTuple):
     """The rows of one state that changed: those that the other has not, or that show something else."""
 
-    side: _Side
+    side: _SiteState
     rows: _Rows
 
     def selection(self, plan: Plan, rows: _Rows) -> Selection:
@@ -160,24 +160,24 @@ class _Changed(NamedTuple):
 class _Reach(Working):
     """What a change reaches."""
 
-    old: _Side
-    new: _Side
+    old: _SiteState
+    new: _SiteState
     meeting: dict[Any, bool] = member(default_factory=dict)
     sharing: dict[Any, frozenset[str]] = member(default_factory=dict)
     values: dict[tuple[FieldRef, str], bool] = member(default_factory=dict)
 
     @cached_property
-    def changed(self) -> tuple[_Changed, _Changed]:
+    def changed(self) -> tuple[_ChangedRows, _ChangedRows]:
         """The changed rows of both sides."""
         marks = [side.by_name for side in self.sides]
         found = []
         for side, own, other in zip(self.sides, marks, marks[::-1], strict=True):
             numbers = [row for row, (name, mark) in enumerate(own.items()) if other.get(name) != mark]
-            found.append(_Changed(side, np.array(numbers, dtype=np.intp)))
+            found.append(_ChangedRows(side, np.array(numbers, dtype=np.intp)))
         return found[0], found[1]
 
     @property
-    def sides(self) -> tuple[_Side, _Side]:
+    def sides(self) -> tuple[_SiteState, _SiteState]:
         """Both sides."""
         return self.old, self.new
 
@@ -255,7 +255,7 @@ class _Reach(Working):
         if not pages:
             return [], []
         try:
-            asked = [_Asked.of(side.site, rule, pages[0]) for side in self.sides]
+            asked = [_SectionAsked.of(side.site, rule, pages[0]) for side in self.sides]
         except ElenchusError:  # which is told where the page is made
             return pages, []
         if asked[0].plan != asked[1].plan or asked[0].listing != asked[1].listing:
@@ -333,11 +333,11 @@ class _Reach(Working):
         """Say whether a field may have another value in a row that has not changed."""
         match field.source:
             case Via(first, then):
+                if first.type.type is Type.TERM:
+                    return self.is_any  # how many entries it has may be among what is said of a term
                 kinds = first.type.kinds
                 beyond = bool(self.kinds) if not kinds else not self.kinds.isdisjoint(kinds)
-                return (
-                    (first.type.type is Type.ENTRY and beyond) or self.leads_on(first) or self.leads_on(then)
-                )
+                return beyond or self.leads_on(first) or self.leads_on(then)
             case Part(of):
                 return self.leads_on(of)
             case Counted(kind, _):
@@ -347,7 +347,7 @@ class _Reach(Working):
 
     # Whether a changed row meets it
 
-    def possible(self, changed: _Changed, asked: _Asked) -> NDArray[np.bool_]:
+    def possible(self, changed: _ChangedRows, asked: _SectionAsked) -> NDArray[np.bool_]:
         """Return which changed rows of a side meet all that is the same on all pages."""
         plan, data = asked.plan, changed.side.site.dataset
         found = np.isin(
@@ -360,7 +360,7 @@ class _Reach(Working):
                 found &= changed.selection(plan, changed.rows).rows(each)
         return found
 
-    def may_meet(self, asked: Sequence[_Asked], inside: Sequence[_Rows], page: Page) -> bool:
+    def may_meet(self, asked: Sequence[_SectionAsked], inside: Sequence[_Rows], page: Page) -> bool:
         """Say whether a changed row of either side may meet what the section of a page asks."""
         given = asked[1].given(page)
         for changed, one, rows in zip(self.changed, asked, inside, strict=True):
@@ -369,7 +369,12 @@ class _Reach(Working):
         return False
 
     def meets(
-        self, changed: _Changed, asked: _Asked, slot: _Slot, rows: _Rows, given: Mapping[str, Sequence[str]]
+        self,
+        changed: _ChangedRows,
+        asked: _SectionAsked,
+        slot: _Slot,
+        rows: _Rows,
+        given: Mapping[str, Sequence[str]],
     ) -> bool:
         """Say whether one of some rows may meet the condition that a page gives a value to."""
         texts = tuple(filter(None, given.get(slot.name, ())))
@@ -388,7 +393,9 @@ class _Reach(Working):
             self.meeting[key] = self.met(changed, asked.plan, slot.condition, rows, texts)
         return self.meeting[key]
 
-    def related(self, changed: _Changed, plan: Plan, likeness: SharesTerms, rows: _Rows) -> frozenset[str]:
+    def related(
+        self, changed: _ChangedRows, plan: Plan, likeness: SharesTerms, rows: _Rows
+    ) -> frozenset[str]:
         """Return the ids of the entries to which some rows are related."""
         ids, selection = changed.side.site.dataset.entries.ids, changed.side.engine.selection(plan)
         found = np.zeros(len(ids), np.bool_)
@@ -396,7 +403,7 @@ class _Reach(Working):
             found |= selection.sharers(replace(likeness, entry=EntryValue(name)))
         return frozenset(ids.at(np.flatnonzero(found)))
 
-    def met(self, changed: _Changed, plan: Plan, test: Test, rows: _Rows, texts: Sequence[str]) -> bool:
+    def met(self, changed: _ChangedRows, plan: Plan, test: Test, rows: _Rows, texts: Sequence[str]) -> bool:
         """Say whether one of some rows meets a comparison with other values."""
         site = changed.side.site
         resolver = Resolver(site.dataset, site.clock, plan.unpublished, watch=site.watch)
@@ -419,7 +426,7 @@ _NOBODY = ("", "")
 _WITH_SPAN = (Test, SharesTerms, ListedIn)
 
 
-class _Asked(NamedTuple):
+class _SectionAsked(NamedTuple):
     """What a section asks on the pages of a set: on one of them as a plan, its parts by what they depend on.
 
     ``fixed`` are the same on all pages. A part that is neither there nor a slot is taken to be met.
@@ -434,7 +441,7 @@ class _Asked(NamedTuple):
     is_chosen: bool = False  # visitors give values to it, and are told what each choice leaves
 
     @classmethod
-    def of(cls, site: Site, rule: SectionRule, page: Page) -> _Asked:
+    def of(cls, site: Site, rule: SectionRule, page: Page) -> _SectionAsked:
         """Return what a section asks, seen from one of its pages. Raises QuestionError, NoSuchName."""
         listing = section_listing(site, rule)
         names = names_of_here(site, listing)

@@ -106,7 +106,9 @@ def _nothing_changed(site: Site, folder: Path, wishes: Wishes, *, whole: bool) -
 def _published(site: Site, folder: Path, wishes: Wishes, *, whole: bool, strict: bool) -> int:
     """Check the site and publish what changed; return what is to be exited with."""
     from elenchus.cli.printing import progress
+    from elenchus.pages.paths import OWN_FOLDER
     from elenchus.pages.survey import Survey
+    from elenchus.publishing.carried import carried
     from elenchus.publishing.drawing import published_to
     from elenchus.publishing.publication import writing
     from elenchus.rendering.renderer import Renderer
@@ -114,11 +116,13 @@ def _published(site: Site, folder: Path, wishes: Wishes, *, whole: bool, strict:
     survey = Survey(site)
     _some_pages(survey)
     _known_page(survey, wishes.only)
+    # Pages that a change cannot reach had no errors when they were published.
+    standing = None if strict or not (folder / OWN_FOLDER).is_dir() else carried(survey, folder, wishes)
     if _fails(survey, strict=strict):
         return _FAILED
     with writing(folder, dry_run=wishes.dry_run):
         renderer = Renderer(site, survey.book)
-        found = published_to(renderer, survey.placed, folder, wishes, progress=progress)
+        found = published_to(renderer, survey.placed, folder, wishes, standing=standing, progress=progress)
         return _told(site, found, wishes, whole=whole)
 
 
