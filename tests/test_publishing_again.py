@@ -267,6 +267,7 @@ def publish(folder: Path, to: Path, at: str) -> Publication | str:
             if found is None:
                 survey = Survey(site)
                 standing = carried(survey, to, wishes)
+                survey = standing.survey if standing else survey
                 found = published_to(
                     Renderer(site, survey.book), survey.placed, to, wishes, standing=standing
                 )

@@ -64,10 +64,10 @@ class Showing(Working):
         """Return another state that is compared with this one: listings are asked with the same values."""
         return Showing(site, self.tick, self)
 
-    def within(self, paths: frozenset[str], like: Showing | None = None) -> Showing:
+    def narrowed(self, paths: frozenset[str], like: Showing | None = None) -> Showing:
         """Return the same with the pages of some paths only."""
         found = Showing(self.site, self.tick, like)
-        found.__dict__["survey"] = self.survey.within(paths)
+        found.__dict__["survey"] = self.survey.narrowed(paths)
         return found
 
     @cached_property

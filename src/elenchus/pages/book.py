@@ -104,13 +104,21 @@ class Page(Working):
 class Book(Working):
     """The pages of a site, made when they are first asked for.
 
-    ``in_bulk`` says that all of them will be, so that pages of a set are asked for together.
+    ``in_bulk`` says that all of them will be, so that pages of a set are asked for together; ``only`` has the
+    paths of those that will be, where it is not all.
     """
 
     site: Site
     in_bulk: bool = False
+    only: frozenset[str] | None = None
     sets: dict[str, _PageSet] = member(default_factory=dict)
     orders: dict[str, dict[str, tuple[Page | None, Page | None]]] = member(default_factory=dict)
+
+    def narrowed(self, paths: frozenset[str]) -> Book:
+        """Return the same, of which only the pages of some paths will be asked for."""
+        found = Book(self.site, self.in_bulk, paths, self.sets, self.orders)
+        found.__dict__.update(self.__dict__)
+        return found
 
     @cached_property
     def tried(self) -> set[tuple[Any, ...]]:

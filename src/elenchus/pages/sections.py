@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from functools import partial
+from itertools import chain, islice
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from elenchus.asking.here import HERE, names_of_here
@@ -247,11 +248,14 @@ def _chosen(
 def _ask_ahead(book: Book, page: Page, turn: _Turn, listing: Listing, *, no_repeats: bool) -> None:
     """Ask for a section of a page and of those behind it in its set, all together where that can be.
 
-    With ``no_repeats`` each leaves out what its page shows before.
+    Pages that nobody will ask for are left out. With ``no_repeats`` each leaves out what its page shows
+    before.
     """
     names, queries = names_of_here(book.site, listing), dict[tuple[Any, ...], tuple[Query, dict[str, int]]]()
     before = _turns_of(page)[: turn.turn] if no_repeats else []
-    for each in book.of(page.rule.name).pages[page.place : page.place + _AHEAD]:
+    behind = book.of(page.rule.name).pages[page.place + 1 :]
+    wanted = (each for each in behind if book.only is None or each.path in book.only)
+    for each in islice(chain([page], wanted), _AHEAD):
         shown = _shown_above(book, each, before)
         query = Query(book.site, listing, given_to(each, turn.rule, None, names), without=tuple(shown))
         if (key := turn.key(query, shown)) not in book.tried:

@@ -29,13 +29,11 @@ __all__ = ["Survey"]
 class Survey:
     """A site with its pages, and the plans of its listings as far as they can be made.
 
-    ``tick`` is called for each page that is made. ``only`` are the paths of the pages that are looked at;
-    None stands for all of them.
+    ``tick`` is called for each page that is made.
     """
 
     site: Site
     tick: Callable[[], None] = lambda: None
-    only: frozenset[str] | None = None
     plans: dict[str, tuple[Plan | None, tuple[Problem, ...]]] = field(default_factory=dict)
     known: dict[str, Placed] = field(default_factory=dict)
 
@@ -49,10 +47,10 @@ class Survey:
         """All listings, with what they inherit."""
         return [self.site.library.get(name) for name in self.site.library.names]
 
-    def within(self, paths: frozenset[str]) -> Survey:
+    def narrowed(self, paths: frozenset[str]) -> Survey:
         """Return the same with the pages of some paths only; what is known of them stays known."""
-        found = Survey(self.site, self.tick, paths, self.plans, self.known)
-        found.__dict__["book"] = self.book
+        found = Survey(self.site, self.tick, self.plans, self.known)
+        found.__dict__["book"] = self.book.narrowed(paths)
         return found
 
     @cached_property
@@ -60,7 +58,7 @@ class Survey:
         """The pages that are looked at, with their sections."""
         found = []
         for page in self.book.pages:
-            if self.only is None or page.path in self.only:
+            if self.book.only is None or page.path in self.book.only:
                 found.append(self.laid_out(page))
             self.tick()
         return found

@@ -48,10 +48,12 @@ _LARGEST = 2**27  # bytes of an index of which a copy is kept
 class Carried(NamedTuple):
     """What stands as it is: the files of pages with what is known of them, and the rows of their sections.
 
-    ``pages`` has for each page, by its path, its own files in their order; ``others`` those beside it.
-    ``until`` is the instant up to which that was known to hold, ``looked`` the files that were looked for.
+    ``survey`` looks at all other pages. ``pages`` has for each page, by its path, its own files in their
+    order; ``others`` those beside it. ``until`` is the instant up to which that was known to hold,
+    ``looked`` the files that were looked for.
     """
 
+    survey: Survey
     pages: Mapping[str, Sequence[str]]
     others: Mapping[str, Sequence[str]]
     known: Mapping[str, Known]
@@ -61,7 +63,7 @@ class Carried(NamedTuple):
 
 
 def carried(survey: Survey, folder: Path, wishes: Wishes) -> Carried | None:
-    """Return what of a published folder stands, and let the survey look at all other pages only.
+    """Return what of a published folder stands, and the pages that are to be looked at.
 
     None where that is not known for certain. Raises FolderError.
     """
@@ -99,7 +101,7 @@ class _Kept(NamedTuple):
     known: Mapping[str, Known]
 
     def carried(self, meta: Mapping[str, object]) -> Carried:
-        """Return what stands, and let the survey look at all else."""
+        """Return what stands, and a survey of all else."""
         listings: dict[str, list[str]] = defaultdict(list)
         for name in self.old.listings:
             listings[name.partition(" ")[0]].append(name)
@@ -124,8 +126,8 @@ class _Kept(NamedTuple):
             pages[page.path], others[page.path] = own, beside
             known |= {path: each for path, each in standing.items() if each}
             kept |= {name: self.old.listings[name] for name in names}
-        self.survey.only = frozenset(asked)
-        return Carried(pages, others, known, kept, meta["until"], meta["looked"])  # type: ignore[arg-type]
+        survey = self.survey.narrowed(frozenset(asked))
+        return Carried(survey, pages, others, known, kept, meta["until"], meta["looked"])  # type: ignore[arg-type]
 
     def standing(self, page: Page, path: str, links: _Links) -> Known | None:
         """Return what is known of a file that stands as it was written; None where something is otherwise."""

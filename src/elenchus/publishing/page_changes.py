@@ -40,8 +40,8 @@ def between(before: Showing, after: Showing) -> Difference:
         found = reached(before.survey.book, after.survey.book)
         if found:
             shown = {path for path in found.looks if _shows(after.survey, path, found.names)}
-            before = before.within(found.rows | shown)
-            after = after.within(found.rows | shown, after.like and before)
+            before = before.narrowed(found.rows | shown)
+            after = after.narrowed(found.rows | shown, after.like and before)
     return replace(difference(before, after), changed=_changed_pages(before, after))
 
 

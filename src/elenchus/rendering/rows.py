@@ -38,6 +38,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Desk", "RowView", "normal"]
 
+_BODIES = ("body", "body_elsewhere")  # the text of an entry as pages and as feeds show it
 _WORDS_OF_SUMMARY = 30
 _ALT = "image_alt"
 # What links leave out of the path of a file.
@@ -335,6 +336,8 @@ class RowView(Working):
                 only=None if definition.remote else definition.address,
             )
             self.made[key] = Markup(found), links  # noqa: S704 - cleaned, unless content is trusted
+            if not links:  # it is the same wherever it is read
+                self.made.update({("drawn", other): self.made[key] for other in _BODIES})
         drawn: Markup = self.made[key][0]
         self.desk.trace.links.update(self.made[key][1])
         return drawn

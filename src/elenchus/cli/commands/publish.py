@@ -118,6 +118,7 @@ def _published(site: Site, folder: Path, wishes: Wishes, *, whole: bool, strict:
     _known_page(survey, wishes.only)
     # Pages that a change cannot reach had no errors when they were published.
     standing = None if strict or not (folder / OWN_FOLDER).is_dir() else carried(survey, folder, wishes)
+    survey = standing.survey if standing else survey
     if _fails(survey, strict=strict):
         return _FAILED
     with writing(folder, dry_run=wishes.dry_run):
