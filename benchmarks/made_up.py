@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import os
 import random
+import resource
+import subprocess
 import tempfile
-from collections.abc import Iterable
+import time
+from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import NamedTuple
@@ -52,6 +56,23 @@ certainty = { type = "choice", choices = ["possible", "probable", "confirmed"] }
 [taxonomies.habitat]
 tree = true
 [taxonomies.species]
+"""
+
+
+SITE_OF_FILES = """
+[site]
+title = "Skerry Bay"
+address = "https://skerrybay.example/"
+timezone = "UTC"
+clock = 2026-06-15T09:00:00
+[sources.notebook]
+read = "markdown"
+path = "notebook"
+[kinds.sighting]
+address = "sightings/{slug}/"
+[kinds.sighting.fields]
+individuals = { type = "integer" }
+certainty = { type = "choice", choices = ["possible", "probable", "confirmed"] }
 """
 
 
@@ -117,3 +138,15 @@ def site_of(rows: Iterable[Row]) -> elenchus.Site:
     }
     site.content.__dict__["dataset"] = build(site.definition.schema, records, terms, site.clock.zone)
     return site
+
+
+def spent(command: Sequence[str], folder: Path | None = None) -> tuple[float, float]:
+    """Return the processor's time of a command and of all that it starts, and the time by the clock.
+
+    Raises CalledProcessError.
+    """
+    settings = {name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
+    before, started = resource.getrusage(resource.RUSAGE_CHILDREN), time.perf_counter()
+    subprocess.run(command, cwd=folder, env=settings, capture_output=True, check=True)
+    clock, after = time.perf_counter() - started, resource.getrusage(resource.RUSAGE_CHILDREN)
+    return after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime, clock

@@ -21,7 +21,6 @@ from __future__ import annotations
 import http.client
 import os
 import random
-import resource
 import shutil
 import socket
 import statistics
@@ -33,26 +32,13 @@ from collections.abc import Callable
 from datetime import date, timedelta
 from pathlib import Path
 
-from made_up import LEVELS, WORDS
+from made_up import LEVELS, SITE_OF_FILES, WORDS, spent
 
-SITE = """
-[site]
-title = "Skerry Bay"
-address = "https://skerrybay.example/"
-timezone = "UTC"
-clock = 2026-06-15T09:00:00
-[sources.notebook]
-read = "markdown"
-path = "notebook"
-[kinds.sighting]
-address = "sightings/{slug}/"
-[kinds.sighting.fields]
-individuals = { type = "integer" }
-certainty = { type = "choice", choices = ["possible", "probable", "confirmed"] }
+SITE = f"""{SITE_OF_FILES}
 [taxonomies.habitat]
-address = "habitats/{slug}/"
+address = "habitats/{{slug}}/"
 [taxonomies.species]
-address = "species/{slug}/"
+address = "species/{{slug}}/"
 """
 PAGES = """
 [home]
@@ -111,11 +97,7 @@ def entry(draw: random.Random, number: int, day: date) -> str:
 
 def seconds(command: list[str]) -> float:
     """Return the processor's time that a command takes with all its children. Raises CalledProcessError."""
-    before = resource.getrusage(resource.RUSAGE_CHILDREN)
-    settings = {name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
-    subprocess.run(command, check=True, capture_output=True, env=settings)
-    after = resource.getrusage(resource.RUSAGE_CHILDREN)
-    return after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
+    return spent(command)[0]
 
 
 def one_edit(folder: Path) -> None:

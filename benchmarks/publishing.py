@@ -12,53 +12,37 @@ links, and writes the page; it makes nothing for the pages of listings.
 
 from __future__ import annotations
 
-import os
 import random
-import resource
 import shutil
 import statistics
-import subprocess
 import sys
 import tempfile
 import time
 from datetime import date, timedelta
 from pathlib import Path
 
-from made_up import LEVELS, WORDS
+from made_up import LEVELS, SITE_OF_FILES, WORDS, spent
 
 PROGRAM = Path(sys.executable).with_name("elenchus")
-SITE = """
-[site]
-title = "Skerry Bay"
-address = "https://skerrybay.example/"
-timezone = "UTC"
-clock = 2026-06-15T09:00:00
-[sources.notebook]
-read = "markdown"
-path = "notebook"
-[kinds.sighting]
-address = "sightings/{slug}/"
-[kinds.sighting.fields]
-station = { type = "entry", kind = "station" }
-individuals = { type = "integer" }
-certainty = { type = "choice", choices = ["possible", "probable", "confirmed"] }
+SITE = f"""{SITE_OF_FILES}
+station = {{ type = "entry", kind = "station" }}
 [kinds.note]
-address = "notes/{slug}/"
+address = "notes/{{slug}}/"
 [kinds.note.fields]
-station = { type = "entry", kind = "station" }
+station = {{ type = "entry", kind = "station" }}
 [kinds.guide]
-address = "guides/{slug}/"
+address = "guides/{{slug}}/"
 [kinds.station]
-address = "stations/{slug}/"
+address = "stations/{{slug}}/"
 [kinds.person]
-address = "people/{slug}/"
+address = "people/{{slug}}/"
 [taxonomies.habitat]
 tree = true
-address = "habitats/{slug}/"
+address = "habitats/{{slug}}/"
 [taxonomies.topic]
-address = "topics/{slug}/"
+address = "topics/{{slug}}/"
 [taxonomies.species]
-address = "species/{slug}/"
+address = "species/{{slug}}/"
 """
 LISTINGS = """
 [newest]
@@ -190,18 +174,6 @@ def entry(draw: random.Random, kind: str, number: int, day: date, stations: int,
     if kind == "sighting":
         told += [f"species: s{draw.randrange(300):03}", f"individuals: {draw.randrange(200)}", f"certainty: {draw.choice(LEVELS)}"]  # fmt: skip
     return "---\n" + "\n".join(told) + f"\n---\n{words(draw, 300)}\n"
-
-
-def spent(command: list[str], folder: Path) -> tuple[float, float]:
-    """Return the processor's time of a command and of all that it starts, and the time by the clock."""
-    environment = {name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
-    before, started = resource.getrusage(resource.RUSAGE_CHILDREN), time.perf_counter()
-    done = subprocess.run(command, cwd=folder, env=environment, capture_output=True, text=True, check=False)
-    clock, after = time.perf_counter() - started, resource.getrusage(resource.RUSAGE_CHILDREN)
-    if done.returncode:
-        sys.exit(f"{command}: {done.stdout[-500:]}{done.stderr[-2000:]}")
-    cpu = after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
-    return cpu, clock
 
 
 def edits(folder: Path, run: int) -> dict[str, tuple[Path, str]]:

@@ -62,15 +62,20 @@ def ready() -> Iterator[Ready]:
         yield found
 
 
+def settings_of(home: Path, settings: dict[str, str]) -> dict[str, str]:
+    """Return the environment of a run: no setting of the user's reaches it."""
+    return {"PATH": os.environ["PATH"], "HOME": str(home), "COLUMNS": "100", **settings}
+
+
 @pytest.fixture
 def run(tmp_path: Path, ready: Ready) -> Run:
-    """Run the program in a temporary folder, in a process of its own; no setting of the user's reaches it."""
+    """Run the program in a temporary folder, in a process of its own."""
 
     def program(
         *arguments: str, cwd: Path = tmp_path, timeout: float | None = None, typed: str = "", **settings: str
     ) -> subprocess.CompletedProcess[str]:
-        environment = {"PATH": os.environ["PATH"], "HOME": str(tmp_path), "COLUMNS": "100", **settings}
-        return ready.run([str(PROGRAM), *arguments], cwd=cwd, env=environment, typed=typed, timeout=timeout)
+        env = settings_of(tmp_path, settings)
+        return ready.run([str(PROGRAM), *arguments], cwd=cwd, env=env, typed=typed, timeout=timeout)
 
     return program
 
@@ -80,20 +85,17 @@ def installed(tmp_path: Path) -> Run:
     """Run the installed program as a shell does, with all that it loads at its start."""
 
     def program(
-        *arguments: str, cwd: Path = tmp_path, timeout: float | None = None, typed: str = "", **settings: str
+        *arguments: str, cwd: Path = tmp_path, typed: str = "", **settings: str
     ) -> subprocess.CompletedProcess[str]:
-        environment = {"PATH": os.environ["PATH"], "HOME": str(tmp_path), "COLUMNS": "100", **settings}
-        command = [str(PROGRAM), *arguments]
         return subprocess.run(
-            command,
+            [str(PROGRAM), *arguments],
             cwd=cwd,
-            env=environment,
+            env=settings_of(tmp_path, settings),
             capture_output=True,
             input=typed,
             text=True,
             encoding="utf-8",
             check=False,
-            timeout=timeout,
         )
 
     return program

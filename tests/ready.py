@@ -100,7 +100,7 @@ def _line(wire: socket.socket) -> bytes:
     while not found.endswith(b"\n"):
         more = wire.recv(1 << 16)
         if not more:
-            return b""
+            return b""  # the other side has ended
         found += more
     return found
 

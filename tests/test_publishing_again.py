@@ -363,6 +363,43 @@ def test_one_edit(file: str, old: str, new: str, changed: str, tmp_path: Path) -
     assert tree(to) == tree(tmp_path / "fresh")
 
 
+@pytest.mark.parametrize("damage", ["", "torn", "changed", "away", "linked"])
+def test_what_stands(damage: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """After an edit pages stand that it does not reach; where the content of then is not sure, none does."""
+    monkeypatch.setattr(unchanged_module, "YOUNG", 0)  # or the pictures would always be too young
+    folder, to, edited_file = tmp_path / "site", tmp_path / "to", tmp_path / "site" / "n" / "note" / "n0.md"
+    made(folder, random.Random(4))
+    edited_file.write_text(ONE_NOTE, encoding="utf-8")
+    assert isinstance(publish(folder, to, "2026-06-14"), Publication)
+    [kept] = (folder / ".elenchus").glob("published-*")
+    assert not [path for path in to.rglob("*") if path.name.startswith(("records", "tables", "units"))]
+    for path in sorted(kept.iterdir()):
+        content = path.read_bytes()
+        if damage in ("torn", "changed"):
+            middle = len(content) // 2
+            path.write_bytes(
+                content[:middle] + (b"" if damage == "torn" else b"\xff" * (len(content) - middle))
+            )
+        elif damage:
+            path.unlink()
+            if damage == "linked":
+                path.symlink_to("/dev/zero" if path.name == "units" else "/etc/hostname")
+    edited_file.write_text(f"{ONE_NOTE}More.\n", encoding="utf-8")
+    survey = Survey(elenchus.open_site(folder, at="2026-06-14"))
+    standing = carried(survey, to, Wishes(texts=texts_digest(folder)))
+    assert bool(standing) != bool(damage)
+    if standing:
+        looked_at = {page.page.path for page in standing.survey.placed}
+        every = {page.path for page in survey.book.pages}
+        assert looked_at.isdisjoint(standing.pages)
+        assert looked_at | standing.pages.keys() == every
+        assert "notes/n0/" in looked_at
+        assert len(standing.pages) > 2
+    publish(folder, to, "2026-06-14")
+    publish(folder, tmp_path / "fresh", "2026-06-14")
+    assert tree(to) == tree(tmp_path / "fresh")
+
+
 # Pages whose sections leave out what stands above them, with groups and with rows that fill them up.
 TOPICAL = """
 [topical]

@@ -499,8 +499,9 @@ def test_what_is_left_out(place: str, make_site: Write, tmp_path: Path, run: Run
     """Bodies of what is held back, private fields and a program's own are written if somebody says so."""
     secrets = "writer_email: ann@skerry.example\n_edit: tide"
     make_site({
-        "elenchus.toml": TRAPS["elenchus.toml"],
-        "n/a.md": f"---\ntitle: A\n{secrets}\n---\nopen water\n",
+        "elenchus.toml": TRAPS["elenchus.toml"] + '[taxonomies.crew]\nterms = "crew.csv"\n',
+        "crew.csv": "slug,name,email\nbo,Bo,bo@skerry.example\n",
+        "n/a.md": f"---\ntitle: A\ncrew: bo\n{secrets}\n---\nopen water\n",
         "n/b.md": "---\ntitle: B\ndraft: true\n---\nhidden water\n",
         "n/c.md": "---\ntitle: C\ndate: 2026-07-01\n---\nlater water\n",
     })  # fmt: skip
@@ -513,14 +514,16 @@ def test_what_is_left_out(place: str, make_site: Write, tmp_path: Path, run: Run
         """Return all that stands there, in files of older snapshots, too."""
         if place.startswith("duckdb"):
             with duckdb.connect(str(tmp_path / "all.duckdb")) as raw:
-                tables = ("entries", "entry_values", "misfits")
+                tables = ("entries", "entry_values", "misfits", "terms")
                 return str([raw.sql(f"SELECT * FROM elenchus.{name}").fetchall() for name in tables])
         return "".join(str(pq.read_table(each).to_pylist()) for each in (tmp_path / "all").rglob("*.parquet"))
 
     for options, is_there in (((), False), (("--complete",), True), ((), False)):
         done = run("export", place, *options)
-        assert ("Left out: the fields _edit, writer_email and the body of 1 entry" in done.stdout) != is_there
-        for secret in ("hidden water", "ann@skerry", "tide"):
+        assert (
+            "Left out: the fields _edit, writer_email, crew.email and the body of 1 entry" in done.stdout
+        ) != is_there
+        for secret in ("hidden water", "ann@skerry", "bo@skerry", "tide"):
             assert (secret in held()) == is_there, secret
         assert "open water" in held()
         assert "later water" in held()

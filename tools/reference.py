@@ -43,6 +43,7 @@ COLUMNS_HEAD = """# All tables
 
 What `elenchus export` writes: in a database these are tables of the schema `elenchus`, in a folder each is a folder of Parquet files. A column of a
 field is called as the field is, in small letters; where two would be called alike, the second has a number behind it. [Beyond one machine](scale.md) tells how they are used.
+Bodies of entries that are held back, fields that look private and those whose names begin with `_` are there only after `elenchus export --complete`.
 
 """
 HEADINGS = {

@@ -243,16 +243,20 @@ class SiteError(ElenchusError):
 
 
 class NotSupported(SiteError):
-    """Tables cannot be asked for something, which ``what`` names; the content itself can."""
+    """Tables cannot be asked for something, which ``what`` names; the content itself can.
 
-    def __init__(self, what: str) -> None:
-        hint = "Ask the content itself: without --sql, and with --tables content."
+    ``cure`` is a sentence with what would let them.
+    """
+
+    def __init__(self, what: str, cure: str = "") -> None:
+        hint = f"{cure} Ask the content itself: without --sql, and with --tables content.".strip()
         super().__init__([Problem("not-supported", f"tables cannot be asked for {what}", hint)])
         self.what = what
+        self.cure = cure
 
-    def __reduce__(self) -> tuple[type[NotSupported], tuple[str]]:
+    def __reduce__(self) -> tuple[type[NotSupported], tuple[str, str]]:
         """Travel to another process with what it names."""
-        return type(self), (self.what,)
+        return type(self), (self.what, self.cure)
 
 
 class OptionError(ElenchusError):

@@ -4,20 +4,38 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from elenchus.language.nodes import And, Chosen, Compare, Parameter
+from elenchus.language.nodes import And, Chosen, Compare, Parameter, Related
 from elenchus.language.tree import walk
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Collection, Sequence
 
     from elenchus.language.nodes import Question
     from elenchus.schema.types import FieldType
     from elenchus.site.inheritance import Listing
 
-__all__ = ["compared_alone", "independent", "is_uncut", "same_values"]
+__all__ = ["compared_alone", "compared_with", "independent", "is_uncut", "same_values"]
 
 _FOR_ANY = ("in", "under", "below")  # operators that hold where any of several values does
 _COMPARED = ("=", *_FOR_ANY)
+
+
+def compared_with(
+    question: Question, names: Collection[str]
+) -> list[tuple[Compare | Related, Parameter]] | None:
+    """Return the conditions that compare with a parameter of some names and nothing else, each with that.
+
+    None if such a parameter stands elsewhere.
+    """
+    uses = [node for node in walk(question) if isinstance(node, Parameter) and node.name in names]
+    found = []
+    for node in walk(question.where):
+        if not isinstance(node, Compare | Related):
+            continue
+        own = node.values if isinstance(node, Compare) else (node.anchor,)
+        if len(own) == 1 and isinstance(own[0], Parameter) and own[0].name in names:
+            found.append((node, own[0]))
+    return found if len(found) == len(uses) else None
 
 
 def independent(listing: Listing, names: Sequence[str]) -> bool:

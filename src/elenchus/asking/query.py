@@ -11,7 +11,7 @@ from elenchus.asking.names import row_named
 from elenchus.asking.parameters import absent_choice, ground, settled
 from elenchus.errors import About, NoSuchName, Place, Problem, QuestionError
 from elenchus.frozen import Working, member, replace
-from elenchus.language.nodes import Literal, Parameter
+from elenchus.language.nodes import Parameter
 from elenchus.language.parser import read, read_changes
 from elenchus.language.tree import walk
 from elenchus.language.words import is_keyword
@@ -217,7 +217,7 @@ class Query(Working):
         if any(each.field == test.field for part in others for each in tests_in(part)):
             return {}  # together they may be what nothing can meet, which is to be told
         resolver = Resolver(self.site.dataset, self.site.clock)
-        named = [resolver.value(test.field, Literal(value)) for value in values]
+        named = resolver.values(test.field, values)
         plan = replace(first.plan, condition=AllOf(tuple(others)) if others else None)
         tests = [replace(test, values=(value,)) for value in named]
         found = self.site.executor.parted(plan, tests, without=first.left_out)

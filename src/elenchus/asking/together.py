@@ -8,11 +8,10 @@ from __future__ import annotations
 from collections import defaultdict
 from typing import TYPE_CHECKING
 
-from elenchus.asking.alone import same_values
+from elenchus.asking.alone import compared_with, same_values
 from elenchus.asking.parameters import absent_choice
 from elenchus.frozen import replace
-from elenchus.language.nodes import Compare, Literal, Parameter
-from elenchus.language.tree import walk
+from elenchus.language.nodes import Related
 from elenchus.plan.nodes import AllOf, AnyOf, Negation, Test
 from elenchus.plan.values import Refused, Resolver
 from elenchus.plan.walking import tests_in
@@ -67,16 +66,12 @@ def _spans_of(query: Query, names: Sequence[str]) -> dict[Span, str] | None:
     rules = [listing.parameters[name][0] for name in names if name in listing.parameters]
     if any(rule.words or rule.orders for rule in rules) or absent_choice(listing, query.given):
         return None
-    uses = [node for node in walk(listing.question) if isinstance(node, Parameter) and node.name in names]
-    alone = [
-        node
-        for node in walk(listing.question.where)
-        if isinstance(node, Compare) and len(node.values) == 1 and node.values[0] in uses
-    ]
-    inner = listing.parameter_names.keys() & set(names)
-    if len(alone) != len(uses) or inner != set(names):
+    found = compared_with(listing.question, names)
+    if found is None or not set(names) <= listing.parameter_names.keys():
         return None
-    return {node.span: node.values[0].name for node in alone if isinstance(node.values[0], Parameter)}
+    if any(isinstance(node, Related) for node, _ in found):
+        return None
+    return {node.span: use.name for node, use in found}
 
 
 def _plans(queries: Sequence[Query], spans: dict[Span, str]) -> list[Plan | None]:
@@ -114,8 +109,7 @@ def _with_values(plan: Plan, query: Query, spans: dict[Span, str]) -> Plan | Non
             return Negation(changed(condition.part))
         if isinstance(condition, Test) and condition.span in spans:
             texts = filter(None, query.given[spans[condition.span]])
-            values = tuple(resolver.value(condition.field, Literal(text)) for text in texts)
-            return replace(condition, values=values)
+            return replace(condition, values=resolver.values(condition.field, texts))
         return condition
 
     if plan.condition is None:

@@ -17,8 +17,8 @@ from elenchus.comparing.showing import Showing, name_with, sample_for
 from elenchus.engine.columns.column import Dates, Lists
 from elenchus.frozen import Frozen, Working, replace
 from elenchus.pages.survey import Survey
-from elenchus.plan.nodes import Counted, FieldRef, ListedIn, Part, Test, Via
-from elenchus.plan.walking import at_instant, is_now, walk
+from elenchus.plan.nodes import Counted, FieldRef, Part, Test, Via
+from elenchus.plan.walking import at_instant, is_now, named_rows, tests_in, walk
 from elenchus.schema.types import Type
 from elenchus.values.dates import days_between, from_instant, start_of
 from elenchus.values.kept import Kept, cached_property
@@ -333,13 +333,9 @@ def _count_changes(before: Mapping[str, int], after: Mapping[str, int]) -> tuple
 
 def _tests_of(plan: Plan) -> Iterator[Test]:
     """Yield the comparisons of a plan and of those that its rows come from."""
-    for each in walk(plan.condition):
-        if isinstance(each, Test):
-            yield each
-        elif isinstance(each, ListedIn):
-            yield from _tests_of(each.rows.plan)
-    for rows in (plan.source, plan.fill.rows if plan.fill else None):
-        yield from _tests_of(rows.plan) if rows else ()
+    yield from tests_in(plan.condition)
+    for rows in named_rows(plan):
+        yield from _tests_of(rows.plan)
 
 
 def _fields_of(plan: Plan) -> Iterator[FieldRef]:

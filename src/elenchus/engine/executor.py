@@ -8,12 +8,12 @@ import numpy as np
 
 from elenchus.engine.driving import meeting
 from elenchus.engine.select import Selection
-from elenchus.engine.stages import named_rows, select
+from elenchus.engine.stages import select
 from elenchus.engine.view import View
 from elenchus.engine.watch import Watch
 from elenchus.frozen import Working, member, replace
 from elenchus.plan.nodes import AllOf
-from elenchus.plan.walking import parts
+from elenchus.plan.walking import named_rows, parts
 from elenchus.values.kept import Kept
 
 if TYPE_CHECKING:

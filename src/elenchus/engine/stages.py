@@ -10,22 +10,18 @@ from elenchus.engine.driving import meeting
 from elenchus.engine.order import Ordering, leading, varied
 from elenchus.engine.rowset import RowSet
 from elenchus.frozen import Working
-from elenchus.plan.nodes import ListedIn
-from elenchus.plan.walking import walk
 from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
-
     from numpy.typing import NDArray
 
     from elenchus.engine.columns.column import Mask
     from elenchus.engine.columns.dataset import Dataset
     from elenchus.engine.select import Selection
     from elenchus.engine.watch import Watch
-    from elenchus.plan.nodes import Condition, Fill, Plan, Rows
+    from elenchus.plan.nodes import Condition, Fill, Plan
 
-__all__ = ["Stages", "lead_rows", "named_rows", "select"]
+__all__ = ["Stages", "lead_rows", "select"]
 
 
 class Stages(Working):
@@ -176,12 +172,3 @@ def _filling(fill: Fill, selection: Selection, rows: NDArray[np.intp], allowed: 
     candidates = selection.listed[fill.rows]
     free = allowed[candidates] & ~np.isin(candidates, rows)
     return candidates[free][:missing]
-
-
-def named_rows(plan: Plan) -> Iterator[Rows]:
-    """Yield the listings that a plan names."""
-    if plan.source:
-        yield plan.source
-    if plan.fill:
-        yield plan.fill.rows
-    yield from (each.rows for each in walk(plan.condition) if isinstance(each, ListedIn))

@@ -327,13 +327,12 @@ def facts_of(wanted: Wanted) -> Facts | None:
     changed = int(np.count_nonzero(state.changed)) + gone
     files = f"{changed} files have changed" if changed != 1 else "1 file has changed"
     why = files if changed else "" if state.is_same_site else "the site file or a file of terms has changed"
-    paths = [kept.folder / ROOT, *(kept.folder / each["file"] for each in kept.meta["parts"].values())]
     return Facts(
         folder=kept.folder,
-        made=paths[-1].stat().st_mtime_ns // 1000,
+        made=kept.paths[-1].stat().st_mtime_ns // 1000,
         entries=len(kept.parts["tables"].array("records")),
         units=len(kept.units.seen.paths),
-        size=sum(path.stat().st_size for path in paths),
+        size=sum(path.stat().st_size for path in kept.paths),
         sections=kept.sizes(wanted),
         holds=not why and state.is_whole,
         why=why or "what stands among the files has changed",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 from contextlib import suppress
 from typing import TYPE_CHECKING, Any
 
@@ -23,7 +24,7 @@ if TYPE_CHECKING:
     from elenchus.index.store import KeptIndex, Wanted
     from elenchus.index.units import Units
 
-__all__ = ["save", "save_units"]
+__all__ = ["copy_index", "save", "save_units"]
 
 
 def save(wanted: Wanted, units: Units, records: RecordTable, dataset: Dataset) -> None:
@@ -65,6 +66,20 @@ def save_units(kept: KeptIndex, units: Units) -> None:
     """Write that units look otherwise than when an index was written, and are still the same."""
     with suppress(OSError):
         _write_root(kept.folder, kept.meta, units)
+
+
+def copy_index(kept: KeptIndex, folder: Path) -> None:
+    """Write the files of an index to a folder, in place of what that has; a kill leaves none.
+
+    Raises OSError.
+    """
+    coming = folder.with_name(f"{folder.name}-coming")
+    shutil.rmtree(coming, ignore_errors=True)
+    coming.mkdir()
+    for path in kept.paths:
+        shutil.copyfile(path, coming / path.name)
+    shutil.rmtree(folder, ignore_errors=True)
+    coming.rename(folder)
 
 
 def _write_root(folder: Path, meta: Mapping[str, Any], units: Units) -> None:

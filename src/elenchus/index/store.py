@@ -119,6 +119,11 @@ class KeptIndex:
         return pack
 
     @property
+    def paths(self) -> list[Path]:
+        """Its files, the root first."""
+        return [self.folder / ROOT, *(self.folder / each["file"] for each in self.meta["parts"].values())]
+
+    @property
     def size(self) -> int:
         """The number of records, those included that no unit has any more."""
         return len(self.parts["records"].array("files"))

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, assert_never
 
 from elenchus.errors import About, Problem, Replacement
 from elenchus.frozen import Frozen, member, replace
+from elenchus.language.nodes import Literal
 from elenchus.language.printer import print_value
 from elenchus.plan.nodes import (
     EntryValue,
@@ -28,10 +29,9 @@ from elenchus.values.patterns import PatternError, searcher
 from elenchus.values.texts import either, fold, nearest, quoted, with_article
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Iterable, Sequence
 
     from elenchus.language import nodes
-    from elenchus.language.nodes import Literal
     from elenchus.plan.nodes import FieldRef
     from elenchus.schema.catalog import Catalog, TermName
     from elenchus.values.dates import Clock
@@ -71,6 +71,10 @@ class Resolver(Frozen):
     unpublished: bool = False
     notices: list[Problem] = member(default_factory=list)
     watch: set[str] = member(default_factory=set, compare=False)
+
+    def values(self, field: FieldRef, texts: Iterable[str]) -> tuple[Value, ...]:
+        """Return what texts mean for a field."""
+        return tuple(self.value(field, Literal(text)) for text in texts)
 
     def value(self, field: FieldRef, literal: Literal) -> Value:
         """Return what a literal means for a field."""

@@ -12,10 +12,14 @@ from elenchus.plan.nodes import (
     ListedIn,
     Negation,
     Part,
+    RelatednessOrder,
+    SharesTerms,
+    SortKey,
     SourceOrder,
     Test,
     TimeValue,
     Via,
+    YesFirst,
 )
 from elenchus.values.dates import Interval
 
@@ -24,7 +28,10 @@ if TYPE_CHECKING:
 
     from elenchus.plan.nodes import Condition, OrderKey, Plan, Rows, Value
 
-__all__ = ["at_instant", "first_step", "group_tests", "is_now", "parts", "tests_in", "walk"]
+__all__ = [
+    "at_instant", "first_step", "group_tests", "is_now", "named_rows", "parts", "placing_fields",
+    "sorting_fields", "tests_in", "walk",
+]  # fmt: skip
 
 
 def walk(condition: Condition | None) -> Iterator[Condition]:
@@ -51,6 +58,34 @@ def parts(condition: Condition | None) -> list[Condition]:
     if isinstance(condition, AllOf):
         return [inner for part in condition.parts for inner in parts(part)]
     return [condition]
+
+
+def named_rows(plan: Plan) -> Iterator[Rows]:
+    """Yield the listings that a plan names."""
+    if plan.source:
+        yield plan.source
+    if plan.fill:
+        yield plan.fill.rows
+    yield from (each.rows for each in walk(plan.condition) if isinstance(each, ListedIn))
+
+
+def sorting_fields(plan: Plan) -> Iterator[FieldRef]:
+    """Yield the fields by which the rows of a plan are put in order and grouped."""
+    yield from (key.field for key in plan.groups)
+    yield from (key.field for key in plan.order if isinstance(key, SortKey | YesFirst))
+    yield from (plan.at_most.field,) if plan.at_most else ()
+
+
+def placing_fields(plan: Plan) -> Iterator[FieldRef]:
+    """Yield the fields on which it depends which rows a plan has, and in what order."""
+    yield from sorting_fields(plan)
+    for key in plan.order:
+        yield from key.related.fields if isinstance(key, RelatednessOrder) else ()
+    for each in walk(plan.condition):
+        if isinstance(each, Test):
+            yield each.field
+        elif isinstance(each, SharesTerms):
+            yield from each.fields
 
 
 def group_tests(plan: Plan) -> list[Test]:

@@ -8,37 +8,35 @@ from __future__ import annotations
 
 import hashlib
 import os
-import shutil
 from collections import defaultdict
 from contextlib import suppress
 from functools import partial
 from itertools import count
 from typing import TYPE_CHECKING, NamedTuple
 
-from elenchus.files import is_file
 from elenchus.index.content import kept_content
 from elenchus.index.pack import DamagedError
+from elenchus.index.saving import copy_index
 from elenchus.index.store import KeptIndex, folders_for
 from elenchus.pages.book import Book
 from elenchus.pages.paths import file_beside, file_of, later_page
-from elenchus.publishing.last_run import program_of_pages, read_last_run
-from elenchus.publishing.manifest import read_manifest
 from elenchus.publishing.reached import reached
 from elenchus.publishing.standing import PublishedFolder
-from elenchus.publishing.unchanged import public_digest
+from elenchus.publishing.unchanged import known_of
 from elenchus.rendering.renderer import Renderer
-from elenchus.site.site import Content, Site
+from elenchus.site.site import Site
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator, Mapping, Sequence
+    from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
     from pathlib import Path
 
+    from elenchus.index.content import Found
     from elenchus.pages.book import Page
     from elenchus.pages.survey import Survey
     from elenchus.publishing.last_run import Known
-    from elenchus.publishing.manifest import Manifest
     from elenchus.publishing.publication import Wishes
     from elenchus.publishing.reached import Reached
+    from elenchus.publishing.unchanged import PublishedBefore
 
 __all__ = ["Carried", "carried", "keep_content"]
 
@@ -49,94 +47,88 @@ class Carried(NamedTuple):
     """What stands as it is: the files of pages with what is known of them, and the rows of their sections.
 
     ``survey`` looks at all other pages. ``pages`` has for each page, by its path, its own files in their
-    order; ``others`` those beside it. ``until`` is the instant up to which that was known to hold,
-    ``looked`` the files that were looked for.
+    order; ``known`` what is known of these and of those beside it. ``until`` is the instant up to which that
+    was known to hold, ``looked`` the files that were looked for.
     """
 
     survey: Survey
-    pages: Mapping[str, Sequence[str]]
-    others: Mapping[str, Sequence[str]]
-    known: Mapping[str, Known]
-    listings: Mapping[str, Sequence[str]]
+    pages: dict[str, Sequence[str]]
+    known: dict[str, Mapping[str, Known]]
+    listings: dict[str, Sequence[str]]
     until: int
     looked: Mapping[str, bool]
 
 
 def carried(survey: Survey, folder: Path, wishes: Wishes) -> Carried | None:
-    """Return what of a published folder stands, and the pages that are to be looked at.
+    """Return what of a published folder stands, and a survey of the pages that are to be looked at.
 
-    None where that is not known for certain. Raises FolderError.
+    None where that is not known for certain. Nobody else may publish there meanwhile. Raises FolderError.
     """
     site = survey.site
-    last = read_last_run(folder, program_of_pages())
-    meta, old = last.meta, read_manifest(folder)
-    if wishes.only or site.tables or not site.content.is_indexed or old.coming:
-        return None
-    if not meta.get("inputs") or not meta["from"] <= site.clock.now < meta["until"]:
-        return None
-    before, own = meta["inputs"].split(), site.content.found.identity().split()
-    if before[1:] != [*own[1:], wishes.texts, public_digest(site)] or list(old.files) != sorted(last.files):
-        return None
-    if any(is_file(site.definition.folder / path) != there for path, there in meta["looked"].items()):
+    before = known_of(site, folder, wishes, other_content=True)
+    if before is None or site.tables:
         return None
     try:
-        then = _site_then(site, folder, " ".join(before[: len(own)]))
-        book = Book(then, in_bulk=True) if then else None
+        book = Book(site_then, in_bulk=True) if (site_then := _site_then(site, folder, before)) else None
         found = reached(book, survey.book) if book else None
     except Exception:  # what is kept comes with its site, and can hold anything; errors of now are told later
         return None
     if book is None or found is None:
         return None
-    return _Kept(survey, book, found, old, PublishedFolder(folder, last.files), last.files).carried(meta)
+    links = _Links(Renderer(book.site, book), Renderer(site, survey.book), {})
+    return _Kept(survey, found, before, PublishedFolder(folder, before.run.files), links).carried()
 
 
 class _Kept(NamedTuple):
-    """A published folder, and the site as it was published and as it is."""
+    """A published folder, what of the site is reached since, and whether links lead where they led."""
 
     survey: Survey
-    before: Book
     found: Reached
-    old: Manifest
+    before: PublishedBefore
     folder: PublishedFolder
-    known: Mapping[str, Known]
+    links: _Links
 
-    def carried(self, meta: Mapping[str, object]) -> Carried:
+    def carried(self) -> Carried:
         """Return what stands, and a survey of all else."""
+        old, meta = self.before.files, self.before.run.meta
         listings: dict[str, list[str]] = defaultdict(list)
-        for name in self.old.listings:
+        for name in old.listings:
             listings[name.partition(" ")[0]].append(name)
-        one, other = (Renderer(each.site, each) for each in (self.before, self.survey.book))
-        links = _Links(one, other, {})
-        pages: dict[str, list[str]] = {}
-        others: dict[str, list[str]] = {}
-        known: dict[str, Known] = {}
-        kept: dict[str, Sequence[str]] = {}
+        found = Carried(self.survey, {}, {}, {}, meta["until"], meta["looked"])
         asked: set[str] = set()
         for page in self.survey.book.pages:
             names = listings[f"/{page.address}"]
-            shown = (each for name in names for each in self.old.listings[name])
-            is_reached = page.path in self.found.rows or (
-                page.path in self.found.looks and not self.found.names.isdisjoint(shown)
-            )
-            own, beside = ([], []) if is_reached else (self.own_files(page), self.files_beside(page))
-            standing = {path: self.standing(page, path, links) for path in (*own, *beside)}
-            if page.rule.private or not standing or not all(standing.values()):
+            shown = [each for name in names for each in old.listings[name]]
+            files = None if page.rule.private or self.is_reached(page, shown) else self.files(page)
+            if files is None:
                 asked.add(page.path)
                 continue
-            pages[page.path], others[page.path] = own, beside
-            known |= {path: each for path, each in standing.items() if each}
-            kept |= {name: self.old.listings[name] for name in names}
-        survey = self.survey.narrowed(frozenset(asked))
-        return Carried(survey, pages, others, known, kept, meta["until"], meta["looked"])  # type: ignore[arg-type]
+            own, known = files
+            found.pages[page.path], found.known[page.path] = own, known
+            found.listings.update((name, old.listings[name]) for name in names)
+        return found._replace(survey=self.survey.narrowed(frozenset(asked)))
 
-    def standing(self, page: Page, path: str, links: _Links) -> Known | None:
-        """Return what is known of a file that stands as it was written; None where something is otherwise."""
-        known = self.folder.is_as_known(path)
-        if known is None or self.old.files.get(path) != (page.rule.name, known.digest):
-            return None
-        if known.trace and (known.trace.asked or not all(map(links.is_same, known.trace.links))):
-            return None
-        return known
+    def is_reached(self, page: Page, shown: Iterable[str]) -> bool:
+        """Say whether a page that showed some entries may differ."""
+        looks = page.path in self.found.looks and not self.found.names.isdisjoint(shown)
+        return looks or page.path in self.found.rows
+
+    def files(self, page: Page) -> tuple[list[str], dict[str, Known]] | None:
+        """Return the files of a page, and what is known of these and of those beside it.
+
+        None if one of them is to be made: it was touched, its template asked something, or a link leads
+        elsewhere now.
+        """
+        own = self.own_files(page)
+        known: dict[str, Known] = {}
+        for path in (*own, *self.files_beside(page)):
+            seen = self.folder.is_as_known(path)
+            if seen is None or self.before.files.files.get(path) != (page.rule.name, seen.digest):
+                return None
+            if seen.trace and (seen.trace.asked or not all(map(self.links.is_same, seen.trace.links))):
+                return None
+            known[path] = seen
+        return own, known
 
     def own_files(self, page: Page) -> list[str]:
         """Return the files of a page: its own and its later pages, as they were written."""
@@ -157,7 +149,7 @@ class _Kept(NamedTuple):
         """Yield files that are called by numbers, as far as they were written."""
         for number in count(first):
             path = path_of(number)
-            if path not in self.old.files or path in self.survey.book.by_file:
+            if path not in self.before.files.files or path in self.survey.book.by_file:
                 return
             yield path
 
@@ -186,41 +178,35 @@ class _Links(NamedTuple):
 # The content that was published
 
 
-def _place(site: Site, folder: Path) -> Iterator[Path]:
+def _places(site: Site, folder: Path) -> Iterator[Path]:
     """Yield where the content may be kept that was published to a folder."""
     name = hashlib.blake2b(os.fsencode(folder.resolve()), digest_size=8).hexdigest()
     yield from (each / f"published-{name}" for each in folders_for(site.definition.folder))
 
 
-def _site_then(site: Site, folder: Path, identity: str) -> Site | None:
+def _site_then(site: Site, folder: Path, before: PublishedBefore) -> Site | None:
     """Return the site with the content that was published; None where that is not kept."""
-    for place in _place(site, folder):
+    for place in _places(site, folder):
         with suppress(FileNotFoundError):
             found = kept_content(KeptIndex(place), site.content.wanted)
-            if found.identity() != identity:
-                continue
-            content = site.content.kept(Content(site.definition, work=site.content.work, is_supposed=True))
-            content.__dict__["found"] = found
-            return Site(content, site.clock)
+            if _is_of(found, before.run.meta["inputs"]):
+                return Site(site.content.with_found(found), site.clock)
     return None
 
 
-def keep_content(site: Site, folder: Path) -> None:
+def _is_of(found: Found, inputs: Sequence[str]) -> bool:
+    """Say whether some content is what pages were made of."""
+    own = found.identity().split()
+    return own == list(inputs[: len(own)])
+
+
+def keep_content(site: Site, folder: Path, inputs: Sequence[str]) -> None:
     """Keep a copy of the index of a site for the next run that publishes to a folder, where there is room."""
-    identity = site.content.found.identity()
-    for place, home in zip(_place(site, folder), folders_for(site.definition.folder), strict=True):
+    for place, home in zip(_places(site, folder), folders_for(site.definition.folder), strict=True):
         with suppress(OSError, DamagedError, ValueError, KeyError):
-            there = KeptIndex(home)
-            files = [home / "units", *(home / each["file"] for each in there.meta["parts"].values())]
-            if sum(path.stat().st_size for path in files) > _LARGEST:
-                return
-            if kept_content(there, site.content.wanted).identity() != identity:
-                continue
-            coming = place.with_name(f"{place.name}-coming")  # one run at a time publishes to a folder
-            shutil.rmtree(coming, ignore_errors=True)
-            coming.mkdir()
-            for path in files:
-                shutil.copyfile(path, coming / path.name)
-            shutil.rmtree(place, ignore_errors=True)
-            coming.rename(place)
+            kept = KeptIndex(home)
+            if not _is_of(kept_content(kept, site.content.wanted), inputs):
+                continue  # another run has changed it meanwhile
+            if sum(path.stat().st_size for path in kept.paths) <= _LARGEST:
+                copy_index(kept, place)
             return

@@ -21,7 +21,7 @@ from elenchus.publishing.last_run import Known, LastRun, Targets, program_of_pag
 from elenchus.publishing.links import LinkReader
 from elenchus.publishing.manifest import digest_of, read_manifest
 from elenchus.publishing.moved import moves, redirect_files, rows_of
-from elenchus.publishing.outputs import outputs, page_content
+from elenchus.publishing.outputs import StandingPages, outputs, page_content
 from elenchus.publishing.publication import STAGE, Publication, own_folder
 from elenchus.publishing.standing import PublishedFolder
 from elenchus.publishing.unchanged import meta_of, public_digest
@@ -102,8 +102,8 @@ def published_to(
         is_first = len(before.files) < len(pages) // 2
         crew = helped(len(pages)) if is_first else None  # which begins while this process compares
         with progress("pages", len(pages)) as tick:
-            standing_pages = _Carrying(found, standing) if standing else None
-            every = outputs(renderer, pages, work.marks, only=wishes.only, standing=standing_pages, tick=tick)
+            kept = StandingPages(standing.pages if standing else {}, partial(_take, found, standing))
+            every = outputs(renderer, pages, work.marks, only=wishes.only, standing=kept, tick=tick)
             waiting = [output for output in every if not work.takes(output)]
         crew = crew or helped(sum(output.drawn is not None for output in waiting))
         with progress("files", len(waiting)) as tick:
@@ -121,27 +121,16 @@ def published_to(
         if "inputs" in found.meta:
             if standing:
                 found.meta["until"] = min(found.meta["until"], standing.until)
-            found.keep = partial(keep_content, site, folder)
+            found.keep = partial(keep_content, site, folder, found.meta["inputs"])
     found.moves = list(listing_changes(old.listings, found.listings))
     return found
 
 
-class _Carrying(NamedTuple):
-    """What takes the files of pages as they stand, where these come in the order of the site."""
-
-    found: Publication
-    standing: Carried
-
-    def files(self, path: str) -> Sequence[str]:
-        """Return the files of a page that stand, nothing for one that does not."""
-        return self.standing.pages.get(path, ())
-
-    def take(self, path: str) -> None:
-        """Take the files of a page, and those beside it."""
-        for name in (*self.standing.pages[path], *self.standing.others[path]):
-            self.found.files[name] = self.found.old.files[name]
-            self.found.known[name] = self.standing.known[name]
-            self.found.kept.append(name)
+def _take(found: Publication, standing: Carried | None, path: str) -> None:
+    """Take the files of a page as they stand, when its turn comes."""
+    for name, known in standing.known[path].items() if standing else ():
+        found.files[name], found.known[name] = found.old.files[name], known
+        found.kept.append(name)
 
 
 def _in_order(found: Publication) -> None:

@@ -7,7 +7,7 @@ from datetime import datetime
 from functools import partial
 from hashlib import blake2b
 from pathlib import PurePosixPath
-from typing import TYPE_CHECKING, NamedTuple, Protocol
+from typing import TYPE_CHECKING, NamedTuple
 from urllib.parse import unquote
 
 from elenchus import sources
@@ -30,7 +30,7 @@ from elenchus.values.kept import cached_property
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Container, Iterator, Sequence
+    from collections.abc import Callable, Container, Iterator, Mapping, Sequence
     from pathlib import Path
 
     from elenchus.engine.columns.column import Dates
@@ -44,7 +44,7 @@ if TYPE_CHECKING:
 __all__ = [
     "KeptBack",
     "Output",
-    "StandingFiles",
+    "StandingPages",
     "content_of",
     "kept_back",
     "outputs",
@@ -82,23 +82,33 @@ class Output(Working):
         return self.make()
 
 
+class StandingPages(NamedTuple):
+    """Pages that stand as they are: the files of each by its path, and what is called when its turn comes."""
+
+    files: Mapping[str, Sequence[str]]
+    take: Callable[[str], None]
+
+
 def outputs(
     renderer: Renderer,
     pages: Sequence[Placed],
     marks: PageMarks | None = None,
     *,
     only: str = "",
-    standing: StandingFiles | None = None,
+    standing: StandingPages | None = None,
     tick: Callable[[], None] = lambda: None,
 ) -> Iterator[Output]:
     """Yield every file; ``only`` those of one page or page set, with what all pages need.
 
-    ``standing`` takes the files of pages that stand as they are, and are not among those given.
+    ``standing`` are pages that are not among those given.
 
     Raises SiteError where two files have one path, or a path is unsafe.
     """
     seen: dict[str, str] = {}
-    for output in _unchecked(renderer, _Pages(pages, standing), marks or PageMarks(renderer), only, tick):
+    for page in renderer.book.pages:
+        own = standing.files.get(page.path, ()) if standing else ()
+        seen |= dict.fromkeys(own, page.rule.name)
+    for output in _unchecked(renderer, pages, marks or PageMarks(renderer), only, standing, tick):
         if reason := unsafe(output.path):
             raise SiteError([Problem("unsafe-path", f"a file cannot be written: {reason}")])
         if output.path in seen:
@@ -107,13 +117,7 @@ def outputs(
             hint = "Give one of the two another name or path."
             raise SiteError([Problem("duplicate-address", message, hint)])
         seen[output.path] = output.page
-        if output.make is not _nothing:
-            yield output
-
-
-def _nothing() -> bytes:
-    """Make nothing: a file stands as it is."""
-    return b""
+        yield output
 
 
 def _whose(page: str) -> str:
@@ -121,36 +125,24 @@ def _whose(page: str) -> str:
     return f"the page {page}" if page else "the site's files"
 
 
-class StandingFiles(Protocol):
-    """Files of pages that stand as they are."""
-
-    def files(self, path: str) -> Sequence[str]:
-        """Return the own files of a page, in their order; nothing for a page that is made anew."""
-
-    def take(self, path: str) -> None:
-        """Take the files of a page as they stand, when its turn comes."""
-
-
-class _Pages(NamedTuple):
-    """Pages with their sections, and what takes the files of those that stand as they are."""
-
-    placed: Sequence[Placed]
-    standing: StandingFiles | None
-
-
 def _unchecked(
-    renderer: Renderer, pages: _Pages, marks: PageMarks, only: str, tick: Callable[[], None]
+    renderer: Renderer,
+    pages: Sequence[Placed],
+    marks: PageMarks,
+    only: str,
+    standing: StandingPages | None,
+    tick: Callable[[], None],
 ) -> Iterator[Output]:
     """Yield every file, whatever its path."""
     listed: list[tuple[str, str]] = []
-    stamps, by_page = _Stamps(renderer.site), {id(found.page): found for found in pages.placed}
+    stamps, by_page = _Stamps(renderer.site), {id(found.page): found for found in pages}
     for number, page in enumerate(renderer.book.pages):
         rule, found = page.rule, by_page.get(id(page))
-        if found is None and pages.standing and (own := pages.standing.files(page.path)):
-            pages.standing.take(page.path)
-            yield from (Output(path, rule.name, _nothing) for path in own)
+        if found is None and standing and page.path in standing.files:
+            standing.take(page.path)
+            first, *later = standing.files[page.path]
             if renderer.root.address:
-                listed += [(own[0], stamps.of(page)), *((path, "") for path in own[1:])]
+                listed += [(first, stamps.of(page)), *((path, "") for path in later)]
         if found is None or rule.private or (only and rule.name != only):
             tick()
             continue

@@ -12,32 +12,22 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
-from elenchus.asking.here import names_of_here
-from elenchus.asking.query import Query
 from elenchus.engine.executor import Engine
 from elenchus.errors import ElenchusError
 from elenchus.frozen import Working, member, replace
-from elenchus.language.nodes import Compare, Literal, Parameter, Related
-from elenchus.language.tree import walk as walk_tree
 from elenchus.operators import operator
-from elenchus.pages.book import section_listing
-from elenchus.pages.sections import free_parameters, given_to
 from elenchus.plan.nodes import (
     Counted,
     EntryValue,
     GivenOrder,
-    ListedIn,
     Part,
-    RelatednessOrder,
     SharesTerms,
-    SortKey,
-    SourceOrder,
     Test,
     Via,
-    YesFirst,
 )
 from elenchus.plan.values import Refused, Resolver
-from elenchus.plan.walking import parts, walk
+from elenchus.plan.walking import named_rows, placing_fields, sorting_fields, tests_in, walk
+from elenchus.publishing.asked import SectionAsked
 from elenchus.rendering.marks import PageMarks
 from elenchus.rendering.renderer import Renderer
 from elenchus.schema.subject import ENTRIES
@@ -45,15 +35,14 @@ from elenchus.schema.types import Type
 from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
-    from collections.abc import Collection, Container, Iterator, Mapping, Sequence
+    from collections.abc import Mapping, Sequence
 
     from numpy.typing import NDArray
 
     from elenchus.engine.select import Selection
-    from elenchus.errors import Span
     from elenchus.pages.book import Book, Page
-    from elenchus.plan.nodes import Condition, FieldRef, Plan, Rows
-    from elenchus.site.inheritance import Listing
+    from elenchus.plan.nodes import FieldRef, Plan, Rows
+    from elenchus.publishing.asked import Slot
     from elenchus.site.pages import PageRule, SectionRule
     from elenchus.site.site import Site
 
@@ -75,7 +64,7 @@ class Reached(NamedTuple):
 
 
 def reached(before: Book, after: Book) -> Reached | None:
-    """Return which pages may differ between two states of a site, at one instant; None for all of them.
+    """Return which pages may differ between two states of a site; None for all of them.
 
     Private pages are never among them.
     """
@@ -255,7 +244,7 @@ class _Reach(Working):
         if not pages:
             return [], []
         try:
-            asked = [_SectionAsked.of(side.site, rule, pages[0]) for side in self.sides]
+            asked = [SectionAsked.of(side.site, rule, pages[0]) for side in self.sides]
         except ElenchusError:  # which is told where the page is made
             return pages, []
         if asked[0].plan != asked[1].plan or asked[0].listing != asked[1].listing:
@@ -277,9 +266,9 @@ class _Reach(Working):
         ids = [each.side.site.dataset.entries.ids for each in self.changed]
         names = [set(one.at(rows)) for one, rows in zip(ids, inside, strict=True)]
         same = names[0] & names[1]
-        for field in _placing(plan):
+        for field in placing_fields(plan):
             same = {name for name in same if self.is_same(field, name)} if same else same
-        if any(field.type.type in (Type.ENTRY, Type.TERM) for field in _sorting(plan)):
+        if any(field.type.type in (Type.ENTRY, Type.TERM) for field in sorting_fields(plan)):
             same = set()  # a row may move where what it refers to is called otherwise
         kept = [np.array([name in same for name in one.at(rows)], dtype=np.bool_)
                 for one, rows in zip(ids, inside, strict=True)]  # fmt: skip
@@ -305,24 +294,17 @@ class _Reach(Working):
         led = {*plan.lead, *(name for key in plan.order if isinstance(key, GivenOrder) for name in key.rows)}
         if any(isinstance(name, EntryValue) and name.id in self.names for name in led):
             return True
-        conditions = list(walk(plan.condition))
-        if any(isinstance(each, SharesTerms) and each.entry.id in self.names for each in conditions):
+        likenesses = (each for each in walk(plan.condition) if isinstance(each, SharesTerms))
+        if any(each.entry.id in self.names for each in likenesses):
             return True
-        listed = [each.rows for each in conditions if isinstance(each, ListedIn)]
-        listed += [key.rows for key in plan.order if isinstance(key, SourceOrder)]
-        listed += [rows for rows in (plan.source, plan.fill and plan.fill.rows) if rows]
-        return any(map(self.is_changed, dict.fromkeys(listed))) or self.leads_far(plan)
+        return any(map(self.is_changed, dict.fromkeys(named_rows(plan)))) or self.leads_far(plan)
 
     def leads_far(self, plan: Plan) -> bool:
         """Say whether a field of a plan may have another value in a row that has not changed."""
-        trees = [
-            each.field
-            for each in walk(plan.condition)
-            if isinstance(each, Test) and operator(each.operator).along_tree
-        ]
+        trees = [each.field for each in tests_in(plan.condition) if operator(each.operator).along_tree]
         if self.names and any(each.type.type is Type.ENTRY for each in trees):
             return True  # where an entry stands in its tree depends on those above it
-        return any(map(self.leads_on, (*plan.fields, *plan.show, *_placing(plan))))
+        return any(map(self.leads_on, (*plan.fields, *plan.show, *placing_fields(plan))))
 
     def is_changed(self, rows: Rows) -> bool:
         """Say whether a listing may have other rows, whatever its conditions."""
@@ -347,7 +329,7 @@ class _Reach(Working):
 
     # Whether a changed row meets it
 
-    def possible(self, changed: _ChangedRows, asked: _SectionAsked) -> NDArray[np.bool_]:
+    def possible(self, changed: _ChangedRows, asked: SectionAsked) -> NDArray[np.bool_]:
         """Return which changed rows of a side meet all that is the same on all pages."""
         plan, data = asked.plan, changed.side.site.dataset
         found = np.isin(
@@ -360,7 +342,7 @@ class _Reach(Working):
                 found &= changed.selection(plan, changed.rows).rows(each)
         return found
 
-    def may_meet(self, asked: Sequence[_SectionAsked], inside: Sequence[_Rows], page: Page) -> bool:
+    def may_meet(self, asked: Sequence[SectionAsked], inside: Sequence[_Rows], page: Page) -> bool:
         """Say whether a changed row of either side may meet what the section of a page asks."""
         given = asked[1].given(page)
         for changed, one, rows in zip(self.changed, asked, inside, strict=True):
@@ -371,8 +353,8 @@ class _Reach(Working):
     def meets(
         self,
         changed: _ChangedRows,
-        asked: _SectionAsked,
-        slot: _Slot,
+        asked: SectionAsked,
+        slot: Slot,
         rows: _Rows,
         given: Mapping[str, Sequence[str]],
     ) -> bool:
@@ -408,119 +390,7 @@ class _Reach(Working):
         site = changed.side.site
         resolver = Resolver(site.dataset, site.clock, plan.unpublished, watch=site.watch)
         try:
-            values = tuple(resolver.value(test.field, Literal(text)) for text in texts)
+            condition = replace(test, values=resolver.values(test.field, texts))
         except Refused:
             return True
-        condition = replace(test, values=values)
         return bool(resolver.notices) or bool(changed.selection(plan, rows).rows(condition).any())
-
-
-class _Slot(NamedTuple):
-    """A condition that each page gives a value to: by the parameter of a name."""
-
-    condition: Test | SharesTerms
-    name: str
-
-
-_NOBODY = ("", "")
-_WITH_SPAN = (Test, SharesTerms, ListedIn)
-
-
-class _SectionAsked(NamedTuple):
-    """What a section asks on the pages of a set: on one of them as a plan, its parts by what they depend on.
-
-    ``fixed`` are the same on all pages. A part that is neither there nor a slot is taken to be met.
-    """
-
-    rule: SectionRule
-    listing: Listing
-    plan: Plan
-    names: frozenset[str]
-    fixed: tuple[Condition, ...]
-    slots: tuple[_Slot, ...]
-    is_chosen: bool = False  # visitors give values to it, and are told what each choice leaves
-
-    @classmethod
-    def of(cls, site: Site, rule: SectionRule, page: Page) -> _SectionAsked:
-        """Return what a section asks, seen from one of its pages. Raises QuestionError, NoSuchName."""
-        listing = section_listing(site, rule)
-        names = names_of_here(site, listing)
-        plan = Query(site, listing, given_to(page, rule, None, names)).plan
-        free = free_parameters(listing, rule)
-        loose = _loose_parts(listing, {*names, *rule.given, *free})
-        fixed, slots = _parted(plan, loose) if loose is not None else ((), ())
-        return cls(rule, listing, plan, names, fixed, slots, bool(free))
-
-    def given(self, page: Page) -> Mapping[str, Sequence[str]]:
-        """Return the values that a page gives."""
-        return given_to(page, self.rule, None, self.names)
-
-
-def _parted(
-    plan: Plan, loose: Mapping[Span, tuple[str, str]]
-) -> tuple[tuple[Condition, ...], tuple[_Slot, ...]]:
-    """Return the parts of a condition that depend on no page, and those that one value of a page decides."""
-    fixed: list[Condition] = []
-    slots: list[_Slot] = []
-    spans = [each.span for each in walk(plan.condition) if isinstance(each, _WITH_SPAN)]
-    for each in parts(plan.condition):
-        inner = {one.span for one in walk(each) if isinstance(one, _WITH_SPAN)}
-        if inner.isdisjoint(loose):
-            fixed.append(each)
-        elif isinstance(each, Test | SharesTerms) and spans.count(each.span) == 1:
-            name, field = loose[each.span]
-            if name and field == (each.field.name if isinstance(each, Test) else ""):
-                slots.append(_Slot(each, name))
-    return tuple(fixed), tuple(slots)
-
-
-def _loose_parts(listing: Listing, names: Collection[str]) -> dict[Span, tuple[str, str]] | None:
-    """Return where conditions stand that depend on parameters, each with the name of its own and its field.
-
-    The name is empty where several stand at one place. None where a parameter stands elsewhere, so that
-    nothing of the question is known to be the same on all pages.
-    """
-    every = (node for node in walk_tree(listing.question) if isinstance(node, Parameter))
-    uses = {id(node) for node in every if node.name in names}
-    where = list(walk_tree(listing.question.where))
-    found: dict[Span, tuple[str, str]] = {}
-    seen = 0
-    for node in where:
-        count, inner = _own_uses(node, uses)
-        if inner:
-            is_alone = count == 1 and node.span not in found and inner[0].name not in listing.parameters
-            field = ".".join(node.path.names) if isinstance(node, Compare) else ""
-            found[node.span] = (inner[0].name, field) if is_alone else _NOBODY
-            seen += len(inner)
-    spans = [node.span for node in where if isinstance(node, Compare | Related)]
-    for span in found:
-        if spans.count(span) > 1:
-            found[span] = _NOBODY
-    return found if seen == len(uses) else None
-
-
-def _own_uses(node: Any, uses: Container[int]) -> tuple[int, list[Parameter]]:
-    """Return how many values a condition compares with, and which of them are parameters of interest."""
-    own = node.values if isinstance(node, Compare) else ()
-    own = (node.anchor,) if isinstance(node, Related) else own
-    return len(own), [each for each in own if isinstance(each, Parameter) and id(each) in uses]
-
-
-def _sorting(plan: Plan) -> Iterator[FieldRef]:
-    """Yield the fields by which rows are put in order and grouped."""
-    yield from (key.field for key in plan.groups)
-    yield from (key.field for key in plan.order if isinstance(key, SortKey | YesFirst))
-    yield from (plan.at_most.field,) if plan.at_most else ()
-
-
-def _placing(plan: Plan) -> Iterator[FieldRef]:
-    """Yield the fields on which it depends which rows a plan has, and in what order."""
-    yield from _sorting(plan)
-    yield from (
-        field for key in plan.order if isinstance(key, RelatednessOrder) for field in key.related.fields
-    )
-    for each in walk(plan.condition):
-        if isinstance(each, Test):
-            yield each.field
-        elif isinstance(each, SharesTerms):
-            yield from each.fields

@@ -9,7 +9,7 @@ from __future__ import annotations
 import time
 from array import array
 from hashlib import blake2b
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
@@ -25,10 +25,14 @@ if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator, Mapping
     from pathlib import Path
 
+    from elenchus.publishing.last_run import LastRun
+    from elenchus.publishing.manifest import Manifest
     from elenchus.publishing.publication import Wishes
     from elenchus.site.site import Site
 
-__all__ = ["digest_of_files", "meta_of", "public_digest", "texts_digest", "unchanged"]
+__all__ = [
+    "PublishedBefore", "digest_of_files", "known_of", "meta_of", "public_digest", "texts_digest", "unchanged",
+]  # fmt: skip
 
 
 def texts_digest(folder: Path) -> str:
@@ -89,7 +93,7 @@ def meta_of(site: Site, texts: str, public: str, looked: Mapping[str, bool]) -> 
     if not texts or not public or texts != texts_digest(site.definition.folder):
         return {}
     return {
-        "inputs": f"{site.content.found.identity()} {texts} {public}",
+        "inputs": _inputs(site, texts, public),
         "from": site.clock.now,
         "until": _until(site),
         "looked": dict(sorted(looked.items())),
@@ -109,27 +113,54 @@ def _until(site: Site) -> int:
     return min(found)
 
 
+class PublishedBefore(NamedTuple):
+    """What is known for certain of a published folder: what the last run left, and the list of its files."""
+
+    run: LastRun
+    files: Manifest
+
+
+def known_of(
+    site: Site, folder: Path, wishes: Wishes, *, other_content: bool = False
+) -> PublishedBefore | None:
+    """Return what is known of a published folder if it was made of the same; None where that is not certain.
+
+    It may be of ``other_content`` with the same meaning. Raises FolderError, SiteError.
+    """
+    if wishes.only or not site.content.is_indexed:
+        return None
+    run = read_last_run(folder, program_of_pages())
+    meta = run.meta
+    if not meta.get("inputs") or not meta["from"] <= site.clock.now < meta["until"]:
+        return None
+    first = 1 if other_content else 0
+    if meta["inputs"][first:] != _inputs(site, wishes.texts, public_digest(site))[first:]:
+        return None
+    if any(is_file(site.definition.folder / path) != there for path, there in meta["looked"].items()):
+        return None
+    files = read_manifest(folder)
+    if files.coming or list(files.files) != sorted(run.files):
+        return None
+    return PublishedBefore(run, files)
+
+
+def _inputs(site: Site, texts: str, public: str) -> list[str]:
+    """Return digests of all that pages are made of: of the content, of what it means, of all else."""
+    return [*site.content.found.identity().split(), texts, public]
+
+
 def unchanged(site: Site, folder: Path, wishes: Wishes) -> Publication | None:
     """Return that nothing changes in a published folder; None where that is not known for certain.
 
     Raises FolderError, SiteError.
     """
-    if wishes.only or not site.content.is_indexed:
+    known_before = known_of(site, folder, wishes)
+    if known_before is None:
         return None
-    kept = read_last_run(folder, program_of_pages())
-    meta = kept.meta
-    if not meta.get("inputs") or not meta["from"] <= site.clock.now < meta["until"]:
-        return None
-    if meta["inputs"] != f"{site.content.found.identity()} {wishes.texts} {public_digest(site)}":
-        return None
-    if any(is_file(site.definition.folder / path) != there for path, there in meta["looked"].items()):
-        return None
-    old = read_manifest(folder)
-    if old.coming or list(old.files) != sorted(kept.files):
-        return None
+    kept, old = known_before
     standing = PublishedFolder(folder, kept.files)
     found = Publication(
-        folder, old, before=kept, meta=meta, files=dict(old.files), listings=old.listings,
+        folder, old, before=kept, meta=kept.meta, files=dict(old.files), listings=old.listings,
         rows=old.rows, moved=old.moved,
     )  # fmt: skip
     for path, known in kept.files.items():

@@ -148,9 +148,13 @@ class Content(Working):
 
     def with_units(self, chosen: Sequence[int], chunk: Chunk) -> Content:
         """Return the content as it would be if some of its units gave something else. Raises SiteError."""
-        found = self.kept(Content(self.definition, work=self.work, is_supposed=True))
-        found.__dict__["found"] = with_units(self.found, self.wanted, chosen, chunk)
-        return found
+        return self.with_found(with_units(self.found, self.wanted, chosen, chunk))
+
+    def with_found(self, found: Found) -> Content:
+        """Return the content as it is if sources say something else: what they would say, or once said."""
+        other = self.kept(Content(self.definition, work=self.work, is_supposed=True))
+        other.__dict__["found"] = found
+        return other
 
     def kept(self, other: Content, *more: str) -> Content:
         """Return another content of the same files with what is read of them already."""

@@ -69,7 +69,7 @@ class TableData(Working):
         match field.source:
             case Stored():
                 if field.name in self.backend.about.layout.left_out:
-                    raise NotSupported(f"{field.name}, {self._not_written}")
+                    raise self.not_written(field.name)
                 stored = self.stored.get((field.name, field.type))
                 yield from (stored,) if stored else ()
             case Via(first, then):
@@ -78,14 +78,15 @@ class TableData(Working):
             case Part(of):
                 yield from self.stored_in(of)
 
-    @property
-    def _not_written(self) -> str:
-        return f"which was not written: {exporting(self.backend.place)} --complete writes it"
+    def not_written(self, what: str) -> NotSupported:
+        """Return the error of what an export left out."""
+        cure = f"Write it as well: {exporting(self.backend.place)} --complete."
+        return NotSupported(f"{what}, which was left out of them", cure)
 
     def refuse_unpublished_bodies(self, fields: Iterable[StoredField]) -> None:
         """Raise NotSupported if fields of entries that are not public have the body, and it is not there."""
         if not self.backend.about.layout.complete and any(each.field == "body" for each in fields):
-            raise NotSupported(f"the body of what is held back, {self._not_written}")
+            raise self.not_written("the body of entries that are held back")
 
     @cached_property
     def kind_names(self) -> list[str]:

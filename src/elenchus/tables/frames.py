@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections import defaultdict
 from hashlib import blake2b
 from typing import TYPE_CHECKING, Any
 
@@ -12,7 +13,7 @@ import pyarrow as pa
 from elenchus.engine.columns.column import Dates, Lists, Numbers, Texts, narrowed
 from elenchus.engine.columns.lexicon import initial, padded_numbers
 from elenchus.engine.columns.marks import mixed, row_marks, text_marks
-from elenchus.engine.columns.private import private_column
+from elenchus.engine.columns.sensitive import private_column
 from elenchus.engine.explaining.state import state_of
 from elenchus.engine.view import View
 from elenchus.frozen import Working
@@ -20,6 +21,7 @@ from elenchus.schema.state import HoldKind
 from elenchus.schema.types import CORE_FIELDS, STATUSES, Type
 from elenchus.tables.layout import Layout, all_sortable, family, part, schema_digest
 from elenchus.values.kept import cached_property
+from elenchus.values.private import private_name, private_values
 from elenchus.values.texts import fold
 
 if TYPE_CHECKING:
@@ -79,18 +81,31 @@ class Frames(Working):
 
     @cached_property
     def left_out(self) -> tuple[str, ...]:
-        """The fields that get no column: those of a program's own, and what looks private."""
+        """The fields that get no column: those of a program's own, and what looks private.
+
+        Those of terms have their taxonomy before them, and a dot. A taxonomy itself is never among them.
+        """
         if self.complete:
             return ()
         every = np.arange(len(self.data.entries))
-        columns = {
-            name: column for (name, _), column in self.data.entries.columns.items() if name not in CORE_FIELDS
-        }
-        return tuple(
-            name
-            for name, column in columns.items()
+        found = {
+            name: None
+            for (name, kind), column in self.data.entries.columns.items()
+            if name not in CORE_FIELDS and kind.type is not Type.TERM
             if name.startswith("_") or private_column(name, column, every)
-        )
+        }
+        return (*found, *self._private_of_terms())
+
+    def _private_of_terms(self) -> Iterator[str]:
+        """Yield what files of terms say of these that stays out."""
+        for taxonomy, terms in self.data.taxonomies.items():
+            values: dict[str, list[str]] = defaultdict(list)
+            for term in terms.terms:
+                for name, value in term.columns.items():
+                    values[name].append(str(value))
+            for name, texts in values.items():
+                if name.startswith("_") or private_name(name, texts) or private_values(texts):
+                    yield f"{taxonomy}.{name}"
 
     @cached_property
     def marks(self) -> NDArray[np.int64]:
@@ -289,7 +304,10 @@ class Frames(Working):
         found: dict[str, list[Any]] = {column.name: [] for column in self.layout.table("terms").columns}
         for name, taxonomy in self.data.taxonomies.items():
             for number, term in enumerate(taxonomy.terms):
-                more = {"aliases": list(term.aliases), "columns": dict(term.columns)}
+                columns = {
+                    key: value for key, value in term.columns.items() if f"{name}.{key}" not in self.left_out
+                }
+                more = {"aliases": list(term.aliases), "columns": columns}
                 row = {
                     "taxonomy": name,
                     "path": term.address,

@@ -268,8 +268,8 @@ TABLES = (
 class Layout(Working):
     """The fields of a site as columns; ``undeclared`` are those that only the content has, of each kind.
 
-    ``left_out`` are fields that have none. Unless tables are ``complete``, they lack the bodies of entries
-    that are held back as well.
+    ``left_out`` are fields, also of terms, that have none. Unless tables are ``complete``, they lack the
+    bodies of entries that are held back as well.
     """
 
     stored: tuple[StoredField, ...]

@@ -11,7 +11,7 @@ import ibis
 from elenchus.engine.ranges import key_range as range_in_memory
 from elenchus.engine.run import SHOWN_OF_ENTRIES
 from elenchus.errors import NotSupported
-from elenchus.frozen import Working
+from elenchus.frozen import Working, replace
 from elenchus.operators import operator
 from elenchus.plan.nodes import (
     AllOf,
@@ -34,7 +34,7 @@ from elenchus.plan.nodes import (
     Test,
     YesFirst,
 )
-from elenchus.plan.walking import first_step, walk
+from elenchus.plan.walking import first_step, named_rows, parts, placing_fields
 from elenchus.schema.subject import ENTRIES
 from elenchus.schema.types import Type
 from elenchus.tables.backend import Compared
@@ -352,18 +352,9 @@ def columns_of(data: TableData, plan: Plan, besides: Sequence[Condition] = ()) -
 
 def _fields_in(plan: Plan, besides: Sequence[Condition] = ()) -> Iterator[FieldRef]:
     """Yield all fields that a plan, the plans in it and conditions besides it mention."""
-    yield from (*plan.fields, *plan.show, *(spec.field for spec in plan.groups))
-    yield from (key.field for key in plan.order if isinstance(key, SortKey | YesFirst))
-    yield from (plan.at_most.field,) if plan.at_most else ()
-    inner = [each.rows for each in plan.order if isinstance(each, SourceOrder)]
-    inner += [rows for rows in (plan.source, plan.fill and plan.fill.rows) if rows]
-    for each in (plan.condition, *besides):
-        for part_of in walk(each):
-            if isinstance(part_of, Test):
-                yield part_of.field
-            elif isinstance(part_of, ListedIn):
-                inner.append(part_of.rows)
-    for rows in inner:
+    asked = replace(plan, condition=AllOf((*parts(plan.condition), *besides))) if besides else plan
+    yield from (*plan.fields, *plan.show, *placing_fields(asked))
+    for rows in named_rows(asked):
         yield from _fields_in(rows.plan)
 
 

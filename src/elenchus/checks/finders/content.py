@@ -11,7 +11,7 @@ import numpy as np
 
 from elenchus.editing.columns import bad_edits
 from elenchus.engine.columns.column import Lists, Numbers, Texts, narrowed
-from elenchus.engine.columns.private import private_column, texts_of
+from elenchus.engine.columns.sensitive import private_column, texts_of
 from elenchus.errors import Edit, KeyEdit, Place, Problem
 from elenchus.rendering.bodies import LONGEST, body_of, is_readable
 from elenchus.schema.conform import says_yes_or_no

@@ -70,8 +70,9 @@ def _left_out(done: Exported) -> list[Piece]:
     from elenchus.pieces.piece import Piece
     from elenchus.report.changes import counted
 
-    parts = [f"the fields {', '.join(done.left_out)}"] if len(done.left_out) > 1 else []
-    parts += [f"the field {done.left_out[0]}"] if len(done.left_out) == 1 else []
+    names = list(done.left_out)
+    parts = [f"the {'field' if len(names) == 1 else 'fields'} {', '.join(names)}"] if names else []
     texts = counted(done.texts, "entry that is held back", "entries that are held back")
     parts += [f"the body of {texts}"] if done.texts else []
-    return [Piece(f"Left out: {' and '.join(parts)}. --complete writes them, too.\n")] if parts else []
+    told = f"Left out: {' and '.join(parts)}. elenchus export --complete writes all of it.\n"
+    return [Piece(told)] if parts else []

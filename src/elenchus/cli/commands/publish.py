@@ -116,14 +116,18 @@ def _published(site: Site, folder: Path, wishes: Wishes, *, whole: bool, strict:
     survey = Survey(site)
     _some_pages(survey)
     _known_page(survey, wishes.only)
-    # Pages that a change cannot reach had no errors when they were published.
-    standing = None if strict or not (folder / OWN_FOLDER).is_dir() else carried(survey, folder, wishes)
-    survey = standing.survey if standing else survey
-    if _fails(survey, strict=strict):
-        return _FAILED
+    is_there = (folder / OWN_FOLDER).is_dir()
+    if not is_there and _fails(survey, strict=strict):
+        return _FAILED  # and nothing is made there
     with writing(folder, dry_run=wishes.dry_run):
-        renderer = Renderer(site, survey.book)
-        found = published_to(renderer, survey.placed, folder, wishes, standing=standing, progress=progress)
+        # Pages that a change cannot reach had no errors when they were published.
+        standing = carried(survey, folder, wishes) if is_there and not strict else None
+        survey = standing.survey if standing else survey
+        if is_there and _fails(survey, strict=strict):
+            return _FAILED
+        found = published_to(
+            Renderer(site, survey.book), survey.placed, folder, wishes, standing=standing, progress=progress
+        )
         return _told(site, found, wishes, whole=whole)
 
 
