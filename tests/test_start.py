@@ -7,6 +7,7 @@ import json
 import re
 import shutil
 import sqlite3
+import tomllib
 from collections import Counter
 from hashlib import sha256
 from pathlib import Path
@@ -419,6 +420,39 @@ def test_what_is_not_content(tmp_path: Path, run: Run) -> None:
     written = "".join(path.read_text() for path in (tmp_path / "published").rglob("*.html"))
     assert "PRIVATE KEY" not in written
     assert "service-account" not in written
+
+
+_OLD_PAGE = """<html><head><title>{title}</title><style>p {{ margin: 0 }}</style></head><body>
+<p class=banner>Skerry Bay<br>The manual
+<div id=menu><div><ul class=links><li><a href=nets.html>Nets</a><li><a href=lamps.html>Lamps</a></ul></div>
+<form><input class=box></form></div>
+<table><tr><td class=content><h1>{title}</h1><div class="note box">Of {title} only</div><p>All about {title}.<hr>
+</td></tr></table><center>Copyright of the station</center><ul><li>Nothing for {title}</ul>
+<div role=navigation><ul><li>Home</ul></div></div></body></html>"""
+
+
+def test_parts_that_pages_share(tmp_path: Path, run: Run) -> None:
+    """Menus and footers that no element says to be such are left out of texts; what one page has stays."""
+    for title in ("Nets", "Lamps", "Ropes", "Boats", "Tides"):
+        (tmp_path / f"{title.lower()}.html").write_text(_OLD_PAGE.format(title=title))
+    told = run("start", ".", cwd=tmp_path).stdout
+    assert "#menu, .banner and body > center are the same on most pages" in " ".join(told.split())
+    site = tomllib.loads((tmp_path / "elenchus.toml").read_text())
+    assert site["sources"]["pages"]["omit"] == ["#menu", ".banner", "body > center"]
+    run("publish", cwd=tmp_path)
+    for title in ("Nets", "Lamps"):
+        page = (tmp_path / f"published/pages/{title.lower()}/index.html").read_text()
+        text = " ".join(page.partition('class="elen-text"')[2].partition("</article>")[0].split())
+        assert text.count(title) == 3  # the note, the text and the list; the heading is the title
+        assert not [word for word in ("Skerry", "href", "Copyright", "Home", "input") if word in text]
+    (tmp_path / "elenchus.toml").write_text(
+        (tmp_path / "elenchus.toml").read_text().replace('"#menu", ', "").replace('"body > center"', '".box"')
+    )
+    run("publish", cwd=tmp_path)
+    page = (tmp_path / "published/pages/nets/index.html").read_text()
+    assert "Copyright" in page
+    assert "Lamps</a>" in page
+    assert "Of Nets only" not in page
 
 
 def test_one_folder_of_several_formats(tmp_path: Path, run: Run) -> None:

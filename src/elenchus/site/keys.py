@@ -157,7 +157,7 @@ SOURCE = Table(
         Key("kind_at_root", str, "The kind of files that stand in no folder.", ""),
         Key("kinds", dict, 'Kinds that have other words there: `Buch = "book"`.', {}),
         Key("columns", dict, 'Fields that have other names in the content: `title = "Headline"`.', {}),
-        Key("omit", list, "Keys and columns that are never read, such as `email` or `_*`; `author.email` for a part of a value.", []),
+        Key("omit", list, "Keys and columns that are never read, such as `email` or `_*`; `author.email` for a part of a value, `#menu` or `.box` for an element of HTML pages.", []),
         Key("exclude", list, "Patterns of files that are not content, such as `drafts/**`.", []),
         Key("outside", bool, "Whether its files may lie outside the folder of the site, or behind a link.", False),
         Key("statuses", dict, 'Statuses that have other words there: `live = "published"`.', {}),

@@ -4,20 +4,33 @@ from __future__ import annotations
 
 import re
 from html.parser import HTMLParser
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from elenchus.schema.record import Raw
 from elenchus.sources._blocks import as_block
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
     from typing import Any
 
-__all__ = ["Document"]
+__all__ = ["Document", "Element", "elements"]
 
 _MOST_METAS = 10_000
 # Elements that are no text of the page; and those that are none outside its main part.
 _NEVER = frozenset({"nav", "script", "style", "noscript", "template"})
 _AROUND = frozenset({"header", "footer", "aside"})
+_BESIDE = _AROUND | {"nav"}
+_ROLES = frozenset({"navigation", "search", "banner", "contentinfo", "complementary"})
+_VOID = frozenset(
+    ["area", "base", "br", "col", "embed", "hr", "img", "input", "link", "meta", "source", "track", "wbr"]
+)
+_UNOPENED = _VOID | {"html", "head", "body"}
+_UNSEEN = frozenset({"script", "style", "title", "template", "noscript"})
+# Elements that end a paragraph which was not ended (HTML standard, section 13.1.2.4).
+_END_PARAGRAPHS = frozenset({
+    "address", "article", "aside", "blockquote", "div", "dl", "fieldset", "footer", "form", "h1", "h2", "h3",
+    "h4", "h5", "h6", "header", "hr", "main", "nav", "ol", "p", "pre", "section", "table", "ul",
+})  # fmt: skip
 _DATES = {
     "article:published_time": "date",
     "dc.date": "date",
@@ -28,17 +41,59 @@ _DATES = {
 _OF_BROWSERS = frozenset({"viewport", "robots", "generator", "theme-color", "referrer", "format-detection"})
 
 
-class Document(HTMLParser):
-    """A document that is read once: ``values`` are those of its head, ``title`` and ``heading`` its names."""
+def _is_around(attrs: Sequence[tuple[str, str | None]]) -> bool:
+    """Say whether an element has a role of those that stand around the text (ARIA 1.2, section 5.3.4)."""
+    return any(name == "role" and (value or "").strip().lower() in _ROLES for name, value in attrs)
 
-    def __init__(self, text: str) -> None:
+
+class _Outline(HTMLParser):
+    """A document with the elements that are open where its reader stands."""
+
+    def __init__(self) -> None:
         super().__init__(convert_charrefs=True)
+        self.inside: list[str] = []
+
+    def begin(self, tag: str, attrs: Sequence[tuple[str, str | None]]) -> list[str]:
+        """Note that an element begins, and return its names as ``omit`` has them: ``#menu``, ``.box``.
+
+        One without an id or class that stands right in the body is called ``body > ul``.
+        """
+        if tag in _END_PARAGRAPHS and self.inside and self.inside[-1] == "p":
+            self.inside.pop()
+        found = []
+        for name, value in attrs:
+            if name == "id" and value:
+                found.append(f"#{value.strip()}")
+            elif name == "class" and value:
+                found += [f".{each}" for each in value.split()]
+        names = found or ([] if self.inside else [f"body > {tag}"])
+        if tag not in _UNOPENED:
+            self.inside.append(tag)
+        return names
+
+    def end(self, tag: str) -> int:
+        """Note that an element ends, with all in it that were never closed; return how many are open then."""
+        if tag in self.inside:
+            while self.inside.pop() != tag:
+                pass
+        return len(self.inside)
+
+
+class Document(_Outline):
+    """A document that is read once: ``values`` are those of its head, ``title`` and ``heading`` its names.
+
+    Elements with one of the names ``without`` are no part of its body.
+    """
+
+    def __init__(self, text: str, without: Sequence[str] = ()) -> None:
+        super().__init__()
         self.text = text
+        self.without = frozenset(without)
         self.starts = [0, *(match.end() for match in re.finditer("\n", text))]
         self.values: dict[str, Raw] = {}
         self.title = self.heading = ""
         self.open = self.day = ""
-        self.beside: list[str] = []  # elements beside the text that are open
+        self.beside = -1  # how many elements are open around the one beside the text that is read
         self.left_out: list[list[int]] = []
         self.spans: dict[str, list[int]] = {}
         self.at = 0
@@ -60,6 +115,14 @@ class Document(HTMLParser):
 
     def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
         """Note what begins."""
+        outside = len(self.inside)
+        names = self.begin(tag, attrs)
+        if self.beside < 0 and (not self.without.isdisjoint(names) or self.is_beside(tag, attrs)):
+            self.left_out.append([self.place, len(self.text)])
+            if len(self.inside) == outside:  # it has no end tag
+                self.left_out[-1][1] = self.place + len(self.get_starttag_text() or "")
+            else:
+                self.beside = outside
         if tag == "meta":
             self.meta({name: value or "" for name, value in attrs})
         elif tag == "title" and not self.title:
@@ -68,16 +131,19 @@ class Document(HTMLParser):
             self.open, self.at = tag, self.place
         elif tag == "time" and not self.day:
             self.day = next((value or "" for name, value in attrs if name == "datetime"), "")
-        elif tag in _NEVER or (tag in _AROUND and not self.is_inside):
-            self.beside.append(tag)
-            if len(self.beside) == 1:
-                self.left_out.append([self.place, len(self.text)])
         elif tag in ("body", "main", "article"):
             begins = self.place + len(self.get_starttag_text() or "")
             self.spans.setdefault(tag, [begins, len(self.text)])
 
+    def is_beside(self, tag: str, attrs: Sequence[tuple[str, str | None]]) -> bool:
+        """Say whether an element is no text of the page: by itself, or outside its main part."""
+        return tag in _NEVER or ((tag in _AROUND or _is_around(attrs)) and not self.is_inside)
+
     def handle_endtag(self, tag: str) -> None:
         """Note what ends."""
+        if self.end(tag) <= self.beside:
+            self.left_out[-1][1] = self.place + len(f"</{tag}>")
+            self.beside = -1
         if tag == self.open:
             if tag == "h1":
                 self.heading = " ".join(self.heading.split())
@@ -85,11 +151,6 @@ class Document(HTMLParser):
             else:
                 self.title = " ".join(self.title.split())
             self.open = ""
-        elif tag in self.beside:
-            while self.beside.pop() != tag:  # others were never closed
-                pass
-            if not self.beside:
-                self.left_out[-1][1] = self.place + len(f"</{tag}>")
         elif tag in self.spans and self.spans[tag][1] == len(self.text):
             self.spans[tag][1] = self.place
 
@@ -133,3 +194,58 @@ class Document(HTMLParser):
                 html, at = html + self.text[at:start], stop
         html += self.text[at:end]
         return Raw(as_block(html), self.text.count("\n", 0, begin) + 1)
+
+
+class Element(NamedTuple):
+    """An element of a body that has names: its words, and the place of the one around it, or -1."""
+
+    names: tuple[str, ...]
+    words: tuple[str, ...]
+    around: int
+
+
+class _Elements(_Outline):
+    """The elements of a body, in their order."""
+
+    def __init__(self, text: str) -> None:
+        super().__init__()
+        self.found: list[Element] = []
+        self.words: list[str] = []
+        self.open: list[tuple[int, int, int]] = []  # how many are around it, its place and first word
+        self.feed(text)
+        self.close()
+        self.close_to(-1)
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        """Note an element that has names."""
+        names = self.begin(tag, attrs)
+        depth = len(self.inside) - (tag not in _UNOPENED)
+        self.close_to(depth - 1)
+        if names and tag not in _UNOPENED and self.is_text(attrs):
+            around = self.open[-1][1] if self.open else -1
+            self.open.append((depth, len(self.found), len(self.words)))
+            self.found.append(Element(tuple(names), (), around))
+
+    def handle_endtag(self, tag: str) -> None:
+        """Note what ends."""
+        self.close_to(self.end(tag) - 1)
+
+    def is_text(self, attrs: Sequence[tuple[str, str | None]]) -> bool:
+        """Say whether what begins is not left out anyway."""
+        return not _is_around(attrs) and _UNSEEN.isdisjoint(self.inside) and _BESIDE.isdisjoint(self.inside)
+
+    def handle_data(self, data: str) -> None:
+        """Take the words of the text."""
+        if not _UNSEEN.intersection(self.inside):
+            self.words += data.split()
+
+    def close_to(self, depth: int) -> None:
+        """Give the elements that stand deeper their words."""
+        while self.open and self.open[-1][0] > depth:
+            _, at, first = self.open.pop()
+            self.found[at] = self.found[at]._replace(words=tuple(self.words[first:]))
+
+
+def elements(text: str) -> Sequence[Element]:
+    """Return the elements of a document that have an id or a class, or stand right in its body."""
+    return _Elements(text).found

@@ -10,7 +10,7 @@ from elenchus.schema.record import Raw
 from elenchus.sources._encoding import decoded
 from elenchus.sources._entry import Unreadable, entry_of, front_matter, renamed, written
 from elenchus.sources._files import FileReader, scan_files
-from elenchus.sources._markup import Document
+from elenchus.sources._markup import Document, Element, elements
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from elenchus.sources import Item, Scan, SourceSpec
     from elenchus.sources._files import FileContent
 
-__all__ = ["SUFFIXES", "reader", "scan"]
+__all__ = ["SUFFIXES", "Element", "elements_of", "reader", "scan"]
 
 SUFFIXES = (".html", ".htm", ".xhtml")
 _LEADING = re.compile(r"\s*<!--\s*?\n?((?:---|\+\+\+|\{).*?)-->", re.DOTALL)
@@ -39,10 +39,8 @@ def reader(spec: SourceSpec, root: Path, _units: Sequence[str]) -> FileReader:
 
 def _parse(spec: SourceSpec, unit: str, content: FileContent) -> Iterator[Item]:
     """Yield the entry of a page, or why it cannot be read. Raises OSError."""
-    data = content.whole()
-    declared = _DECLARED.search(data[:_HEAD])
     try:
-        text = decoded(data, spec, declared[1].decode() if declared else "")
+        text = _text(spec, content)
         front: dict[str, Raw] = {}
         comment = _LEADING.match(text)
         if comment:
@@ -52,7 +50,7 @@ def _parse(spec: SourceSpec, unit: str, content: FileContent) -> Iterator[Item]:
                 for name, (value, line) in front_matter(f"{comment[1].strip()}\n").items()
             }
             text = text[: comment.start()] + "\n" * text.count("\n", 0, comment.end()) + text[comment.end() :]
-        document = Document(text)
+        document = Document(text, spec.omit)
         values = renamed({**document.values, **front}, spec)
         if document.day and not written(values, "date"):
             values["date"] = Raw(document.day)
@@ -62,3 +60,18 @@ def _parse(spec: SourceSpec, unit: str, content: FileContent) -> Iterator[Item]:
         yield entry_of(spec, Place(unit), values, heading, body)
     except Unreadable as error:
         yield error.problem(unit)
+
+
+def elements_of(spec: SourceSpec, root: Path, unit: str) -> Sequence[Element]:
+    """Return the elements of a page that ``omit`` can name; none if it cannot be read."""
+    try:
+        return elements(_text(spec, FileReader(spec, root, _parse).content(unit)))
+    except (OSError, Unreadable):
+        return ()
+
+
+def _text(spec: SourceSpec, content: FileContent) -> str:
+    """Return the text of a page. Raises OSError and Unreadable."""
+    data = content.whole()
+    declared = _DECLARED.search(data[:_HEAD])
+    return decoded(data, spec, declared[1].decode() if declared else "")

@@ -15,16 +15,16 @@ from elenchus.errors import About, FolderError, Place, Problem
 from elenchus.files import TooManyFiles, is_file, open_regular, scanned, unreadable
 from elenchus.frozen import replace
 from elenchus.schema.record import Record, RowBatch
-from elenchus.sources import SourceSpec, below
+from elenchus.sources import SourceSpec, below, html
 from elenchus.starting.leaving import LeftOut, left_out, private_keys
+from elenchus.starting.repeated import repeated_parts
 from elenchus.starting.shapes import Shaped, json_sources, name_of_source, row_sources
+from elenchus.starting.unsure import Unsure
 from elenchus.values.filepaths import fixed_part, is_inside, is_pattern
 from elenchus.values.slugs import slugify
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
-
-    from elenchus.starting.unsure import Unsure
 
 __all__ = ["MOST_LOOKED_AT", "Entry", "Stock", "address_stock", "read_stock", "stocks_in"]
 
@@ -221,8 +221,21 @@ def read_stock(root: Path, spec: SourceSpec, unsure: Sequence[Unsure] = ()) -> S
     if private:
         spec = replace(found.spec, omit=(*spec.omit, *private))
         found = _read(root, spec)._replace(private=private)
+    parts = _parts(root, found) if spec.read == "html" else []
+    if parts:
+        found = _read(root, replace(found.spec, omit=(*found.spec.omit, *parts)))._replace(private=private)
+        it, is_ = ("it", "is") if len(parts) == 1 else ("them", "are")
+        named = f"{', '.join(parts[:-1])} and {parts[-1]}" if parts[1:] else parts[0]
+        what = f"{named} {is_} the same on most pages, so texts leave {it} out"
+        unsure = (*unsure, Unsure(what, f"take {it} out of omit in the source", f"To keep {it},"))
     size = _size(root, found) if found.is_sample and spec.read in ("csv", "jsonl") else 0
     return found._replace(unsure=tuple(unsure), size=size)
+
+
+def _parts(root: Path, stock: Stock) -> list[str]:
+    """Return the names of elements that pages share: their menus and footers."""
+    units = dict.fromkeys(entry.place.file for entry in stock.entries)
+    return repeated_parts([html.elements_of(stock.spec, root, unit) for unit in units])
 
 
 def _size(root: Path, stock: Stock) -> int:
