@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import json
 import re
 import shutil
@@ -327,3 +328,41 @@ def test_misspelt_keys(run: Run, tmp_path: Path) -> None:
     assert json.loads((tmp_path / "rows.jsonl").read_text()) == {"title": "Row", "category": "a", "size": 4}
     assert run("undo", "--yes").returncode == 0
     assert slip.read_bytes() == before
+
+
+def test_slugs_that_are_taken(run: Run, tmp_path: Path) -> None:
+    """Copies that kept the slug or the id of their pattern get names of their own; no address changes."""
+    taxonomies = '[kinds.post.fields]\nsize = { type = "integer" }\n'
+    sources = '[sources.posts]\nread = "markdown"\npath = "posts"\nkind = "post"\n[sources.rows]\nread = "csv"\npath = "rows.csv"\nkind = "post"\n'
+    (tmp_path / "elenchus.toml").write_text(f"[site]\n{sources}{taxonomies}")
+    for folder in ("posts", "posts/more"):
+        (tmp_path / folder).mkdir()
+        for at in range(4):
+            (tmp_path / folder / f"p{at}.md").write_text(f"---\ntitle: P {at}\nslug: My-Post\n---\n{at}\n")
+    (tmp_path / "posts/p9.md").write_text("---\ntitle: P 9\nslug: p2\nid: one\n---\n")
+    (tmp_path / "posts/p8.md").write_text("---\ntitle: P 8\nid: one\n---\n")
+    (tmp_path / "rows.csv").write_text("slug,title,size\np1,Row 1,1\np1,Row 2,2\n")
+    before = {path: path.read_bytes() for path in tmp_path.rglob("*.*") if path.is_file()}
+    told = run("check")
+    assert "elenchus check --fix gives each another" in " ".join(told.stdout.split())
+    found = json.loads(run("check", "--format", "json").stdout)["findings"]
+    assert [each["cure"] for each in found if each["code"].startswith("duplicate-") and each["cure"]]
+    assert json.loads(run("ask", "from post", "--format", "json").stdout)["total"] == 3
+    (tmp_path / "posts/p0.md").touch()
+    for _ in range(2):  # an id that is freed can free a slug
+        assert run("check", "--fix", "--yes").returncode in (0, 1)
+    rows = list(csv.DictReader(run("ask", "from post order by slug", "--format", "csv").stdout.splitlines()))
+    assert len(rows) == 12
+    assert len({row["slug"] for row in rows}) == 12
+    assert (tmp_path / "posts/more/p0.md").read_bytes() == before[tmp_path / "posts/more/p0.md"]
+    assert "slug: p1-2" not in (tmp_path / "posts/p1.md").read_text()
+    assert not [
+        each
+        for each in json.loads(run("check", "--format", "json").stdout)["findings"]
+        if each["code"].startswith("duplicate-slug")
+    ]
+    while run("undo", "--yes").returncode == 0 and any(
+        path.read_bytes() != text for path, text in before.items()
+    ):
+        pass
+    assert {path: path.read_bytes() for path in before} == before

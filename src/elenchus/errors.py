@@ -40,6 +40,7 @@ __all__ = [
     "NoSuchPage",
     "NotSupported",
     "OptionError",
+    "OwnName",
     "Place",
     "Problem",
     "QuestionError",
@@ -115,7 +116,15 @@ class Respelling(Frozen):
     right: str
 
 
-Cure: TypeAlias = Edit | KeyEdit | Replacement | Respelling
+class OwnName(Frozen):
+    """Entries of a kind that want a ``slug`` or an ``id`` of their own, by the numbers of their records."""
+
+    what: Literal["slug", "id"]
+    kind: str
+    records: tuple[int, ...]
+
+
+Cure: TypeAlias = Edit | KeyEdit | OwnName | Replacement | Respelling
 
 
 class Near(NamedTuple):

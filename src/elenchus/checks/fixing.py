@@ -14,8 +14,9 @@ from elenchus.editing.assignments import Assignment
 from elenchus.editing.changing import ContentChange, content_change
 from elenchus.editing.definitions import in_quotes, texts_in
 from elenchus.editing.entries import SORTS, FieldChange, entry_change, entry_changes
+from elenchus.editing.ownnames import own_names
 from elenchus.editing.spellings import texts_of
-from elenchus.errors import Edit, ElenchusError, KeyEdit, Respelling
+from elenchus.errors import Edit, ElenchusError, KeyEdit, OwnName, Respelling
 from elenchus.files import read_whole
 from elenchus.frozen import Working
 from elenchus.journal import FileChange
@@ -94,6 +95,11 @@ def _content(
     entries: list[EntryChange] = []
     for problem in found:
         edit = problem.cure
+        if isinstance(edit, OwnName):
+            changes = list(_writable(site, own_names(site, edit)))
+            entries += changes
+            (cured if len(changes) == len(edit.records) else left).append(problem)
+            continue
         if not isinstance(edit, Edit | KeyEdit) or len(problem.near) != 1:
             continue
         try:
@@ -112,6 +118,18 @@ def _content(
         entries.append(change)
         cured.append(problem)
     return content_change(site, entries) if entries else None
+
+
+def _writable(site: Site, changes: Sequence[EntryChange]) -> Iterator[EntryChange]:
+    """Yield the changes that files can have, each tried by itself."""
+    for change in changes:
+        try:
+            one = content_change(site, [change])
+            _ = one.reread
+        except (ElenchusError, ValueError):
+            continue
+        if not one.tables:
+            yield change
 
 
 def _changes(site: Site, edit: Edit | KeyEdit) -> list[EntryChange]:

@@ -32,6 +32,7 @@ __all__ = [
     "entries_of",
     "entry_change",
     "entry_changes",
+    "record_change",
     "with_fresh_rows",
 ]
 
@@ -136,16 +137,22 @@ def entry_change(
     changed = {name: each for name, each in fields.items() if each.before != each.after}
     if not changed:
         return None
-    found = site.content.found
-    number = int(site.dataset.entries.names.records[row])
-    records = site.content.records
+    names = site.dataset.entries.names
+    return record_change(site, int(names.records[row]), names.ids[row], tuple(changed.values()), values)
+
+
+def record_change(
+    site: Site, number: int, name: str, changed: tuple[FieldChange, ...], values: Mapping[str, NewValue]
+) -> EntryChange:
+    """Return what becomes of a record, which need not be an entry; ``name`` is what it is called."""
+    found, records = site.content.found, site.content.records
     spec = site.definition.source(records.habits[int(records.sources[number])].source)
     unit = found.units.unit_of(number)
     place = records.place(number)
-    columns = {spec.columns.get(name, name): values[name] for name in changed}
+    columns = {spec.columns.get(each.field, each.field): values[each.field] for each in changed}
     nth = number - int(found.units.firsts[unit])
     edit = EntryEdit(place.line, nth, columns, place.file)
-    return EntryChange(site.dataset.entries.ids[row], number, unit, spec, tuple(changed.values()), edit)
+    return EntryChange(name, number, unit, spec, changed, edit)
 
 
 class _Setter:

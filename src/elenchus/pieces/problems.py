@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from elenchus.errors import Edit, KeyEdit, Replacement, Respelling
+from elenchus.errors import Edit, KeyEdit, OwnName, Replacement, Respelling
 from elenchus.pieces.commands import set_command
 from elenchus.pieces.piece import Piece, Role, printable, width_of
 
@@ -42,6 +42,8 @@ def _cure_object(cure: Cure | None) -> dict[str, Any] | None:
             return {**told, "command": set_command([cure]) or None, "by_hand": cure.by_hand or None}
         case KeyEdit():
             return {"entry": cure.entry, "wrong": cure.wrong, "right": cure.right}
+        case OwnName():
+            return {"wrong": cure.what, "entries": len(cure.records)}
         case Respelling():
             return {"wrong": cure.wrong, "right": cure.right}
         case Replacement():

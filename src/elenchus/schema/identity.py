@@ -12,7 +12,7 @@ from elenchus.values.wording import as_text
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from elenchus.errors import Place
+    from elenchus.errors import OwnName, Place
     from elenchus.schema.record import Record
     from elenchus.schema.types import Schema
 
@@ -72,24 +72,25 @@ def unknown_kind(kind: str, schema: Schema, place: Place) -> Problem:
     return Problem("unknown-kind", message, hint, place=place, near=nearest(kind, schema.kinds))
 
 
-def taken_name(name: str, kind: str, first: Place, others: Sequence[Place]) -> Problem:
+def taken_name(name: str, cure: OwnName, first: Place, others: Sequence[Place]) -> Problem:
     """Return the problem of the later ones of several entries with one slug or id: two meanings are none.
 
-    ``kind`` is that of a slug, and empty for an id.
+    ``cure`` says which it is, and names those that want another.
     """
-    count, word = len(others), "slug" if kind else "id"
-    what = f"the slug {quoted(name)} of {kind}" if kind else f"the id {quoted(name)}"
+    count, word = len(others), cure.what
+    what = f"the {word} {quoted(name)}{f' of {cure.kind}' if word == 'slug' else ''}"
     one = first.file if any(place.file != first.file for place in others) else str(first)
     if count == 1:
         message = f"{what} is already used by {one}"
-        hint = f"This entry is left out until one of them has a different {word}."
+        hint = f"This entry is left out until one of them has a different {word}"
     else:
         message = f"{what} is used by {one} and {count:,} other entries"
         named = list(dict.fromkeys(map(str, others)))
         more = f" and {len(named) - _FEW:,} more" if len(named) > _FEW else ""
-        hint = f"Left out until they have different ones: {', '.join(named[:_FEW])}{more}."
+        hint = f"Left out until they have different ones: {', '.join(named[:_FEW])}{more}"
+    hint = f"{hint}. elenchus check --fix gives {'it' if count == 1 else 'each'} another."
     code = f"duplicate-{word}"
-    return Problem(code, message, hint, place=others[0], about=About.IDENTITY, entries=count)
+    return Problem(code, message, hint, place=others[0], about=About.IDENTITY, cure=cure, entries=count)
 
 
 def unsafe_slug_of(slug: str, why: str, place: Place) -> Problem:

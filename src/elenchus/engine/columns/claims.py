@@ -6,12 +6,12 @@ A slug that was made of a title or a name is no claim: if another entry has it a
 from __future__ import annotations
 
 from collections import defaultdict
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Literal, NamedTuple
 
 import numpy as np
 
 from elenchus.engine.columns.strings import ranks_of
-from elenchus.errors import Place
+from elenchus.errors import OwnName, Place
 from elenchus.schema.identity import id_of, numbered_slugs, taken_name, unknown_kind, unsafe_slug_of
 from elenchus.values.slugs import unsafe_slug
 from elenchus.values.texts import fold
@@ -94,7 +94,7 @@ class _Settling:
                 why = wrong[int(cells.codes[at])]
                 self.problems.append(unsafe_slug_of(slug, why, self.place_of(record, "slug")))
 
-    def tell_apart(self, claims: NDArray[np.int64], what: str) -> None:
+    def tell_apart(self, claims: NDArray[np.int64], what: Literal["slug", "id"]) -> None:
         """Give each slug of a kind, or each id, to one of the records that have it.
 
         It is the one of the source that the site prefers, or else the first by its place. Another one for
@@ -130,9 +130,9 @@ class _Settling:
         for owner, records in losers.items():
             places = [self.place_of(record, what) for record in records]
             names = self.names.slugs if what == "slug" else self.names.ids
-            kind = list(self.schema.kinds)[int(self.names.kinds[owner])] if what == "slug" else ""
+            cure = OwnName(what, list(self.schema.kinds)[int(self.names.kinds[owner])], tuple(records))
             first = self.written.place(owner)
-            self.problems.append(taken_name(names.texts[records[0]], kind, first, places))
+            self.problems.append(taken_name(names.texts[records[0]], cure, first, places))
 
     def free_slug(self, record: int, number: int) -> tuple[str, int]:
         """Return the slug of a record with the next number that makes it one of its own, and that number."""
