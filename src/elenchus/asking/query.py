@@ -146,9 +146,9 @@ class Query(Working):
         rule = absent_choice(self.listing, self.given)
         return replace(found, choices=self.choices(rule)) if rule else found
 
-    def whole(self, *, in_public: bool = False) -> Answer:
-        """Return its answer with all rows on one page."""
-        plan = replace(self.plan, per_page=None)
+    def whole(self, *, in_public: bool = False, groups_alone: bool = False) -> Answer:
+        """Return its answer with all rows on one page; of its groups all but the rows if ``groups_alone``."""
+        plan = replace(self.plan, per_page=None, per_group=0 if groups_alone else self.plan.per_group)
         found = self.site.executor.run(plan, self.listing.text, without=self.left_out, in_public=in_public)
         return replace(found, formulas=self.site.definition.formulas)
 

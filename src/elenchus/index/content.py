@@ -12,6 +12,7 @@ import numpy as np
 
 from elenchus.errors import ElenchusError, Problem, SourceError
 from elenchus.frozen import replace
+from elenchus.index.collecting import without_collecting
 from elenchus.index.store import ROOT, digest_of_sources, opened, rebuilt
 from elenchus.index.units import Units, matched, scan
 from elenchus.sources import UnreachableError
@@ -221,6 +222,7 @@ def _read(state: _State, work: Work) -> Found:
     return _made(state, units, chunk, work)
 
 
+@without_collecting()
 def _made(state: _State, units: Units, chunk: Chunk, work: Work) -> Found:
     """Return the content whose units have changed, and leave it to the next run."""
     from elenchus.engine.columns.build import Since, assemble

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import gc
-from contextlib import ExitStack, closing, contextmanager, nullcontext, suppress
+from contextlib import ExitStack, closing, nullcontext, suppress
 from typing import TYPE_CHECKING, TypeVar
 
 import numpy as np
@@ -13,6 +12,7 @@ from elenchus.engine.columns.recordtable import Intake, RecordTable
 from elenchus.errors import Place, Problem
 from elenchus.files import unreadable
 from elenchus.frozen import Frozen, replace
+from elenchus.index.collecting import without_collecting
 from elenchus.schema.conform import FLAGS
 from elenchus.schema.record import Record, RowBatch
 from elenchus.schema.types import CORE_FIELDS
@@ -198,7 +198,7 @@ def read_all(
     """
     steps = [1 + (size >> _STEP) for size in sizes]
     if work.processes < 2 or len(units) < _FEWEST:  # noqa: PLR2004 - one is this process
-        with _steps(work, sum(steps)) as tick, _without_collecting():
+        with _steps(work, sum(steps)) as tick, without_collecting():
             found = read_chunk(specs, folder, units, known, steps, tick)
         _give_back(len(found.records))
         return found
@@ -210,7 +210,7 @@ def read_all(
     # Spawned and not forked, since this process may have threads, as a preview has.
     with ProcessPoolExecutor(work.processes - 1, mp_context=get_context("spawn")) as pool:
         others = [pool.submit(read_chunk, specs, folder, units[part], known[part]) for part in parts[1:]]
-        with _steps(work, sum(steps[parts[0]])) as tick, _without_collecting():
+        with _steps(work, sum(steps[parts[0]])) as tick, without_collecting():
             first = read_chunk(specs, folder, units[parts[0]], known[parts[0]], steps[parts[0]], tick)
         return _joined([first, *(each.result() for each in others)])
 
@@ -218,18 +218,6 @@ def read_all(
 def _steps(work: Work, count: int) -> AbstractContextManager[Callable[[], None] | None]:
     """Return what gives the function that is to be called for each unit."""
     return work.progress(count) if work.progress and count else nullcontext()
-
-
-@contextmanager
-def _without_collecting() -> Iterator[None]:
-    """Let nothing look for circles of objects: reading makes many objects, and none."""
-    was_on = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if was_on:
-            gc.enable()
 
 
 def _give_back(count: int) -> None:

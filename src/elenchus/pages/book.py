@@ -273,8 +273,9 @@ def _page_set(site: Site, rule: PageRule) -> _PageSet:
         return _PageSet(rule, [], problems=tuple(_in_each(rule, problem) for problem in error.problems))
     own = len(listing.setting("show"))
     try:
-        query = Query(site, listing, show=() if listing.question.group else _row_fields(site, rule))
-        answer = query.whole()
+        is_grouped = bool(listing.question.group)
+        query = Query(site, listing, show=() if is_grouped else _row_fields(site, rule))
+        answer = query.whole(groups_alone=is_grouped)
     except ElenchusError as error:
         return _PageSet(rule, [], problems=tuple(_in_each(rule, problem, own) for problem in error.problems))
     found = _rows_set(site, rule, answer) if answer.groups is None else _groups_set(site, rule, answer)

@@ -12,7 +12,8 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from elenchus.engine.columns.marks import mixed, row_marks, text_marks
+from elenchus.engine.columns.column import Texts, narrowed
+from elenchus.engine.columns.marks import mixed, row_marks, string_marks, text_marks
 from elenchus.errors import ElenchusError
 from elenchus.frozen import values_of
 from elenchus.pages.sections import free_parameters
@@ -20,7 +21,7 @@ from elenchus.plan.nodes import Stored
 from elenchus.rendering.controls import form_of
 from elenchus.rendering.sections import choice_links, group_views
 from elenchus.rendering.values import Presented
-from elenchus.schema.subject import ENTRIES, terms_of
+from elenchus.schema.subject import terms_of
 from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
@@ -74,14 +75,36 @@ class _RowMarks:
     @cached_property
     def references(self) -> Marks:
         """What a reference to each entry shows: its title, its link, whether there is a page to link."""
-        desk, entries = self.desk, self.desk.site.dataset.entries
-        links = (desk.address(ENTRIES, name).encode("utf-8", "surrogatepass") for name in entries.ids)
-        titles = self.desk.view.titles
-        told = (title.encode("utf-8", "surrogatepass") for title in titles.lexicon.texts)
-        marks = np.append(text_marks(told), np.uint64(0))[titles.places]
-        names = text_marks(name.encode("utf-8", "surrogatepass") for name in entries.ids)
+        desk, names = self.desk, self.desk.site.dataset.entries.names
+        titles = desk.view.titles
+        marks = np.append(string_marks(titles.lexicon.texts), np.uint64(0))[titles.places]
+        ids = string_marks(names.id_texts.texts)[names.records]
         seen = desk.view.visible.astype(np.uint64)
-        return mixed(mixed(mixed(names) + marks) + text_marks(links)) + seen
+        return mixed(mixed(mixed(ids) + marks) + self.links()) + seen
+
+    def links(self) -> Marks:
+        """Return what the link to each entry is: that of its page, or its own if its kind has no pages.
+
+        It is what :meth:`Desk.address` gives, for all entries at once.
+        """
+        desk, data = self.desk, self.desk.site.dataset
+        found = np.zeros(len(data.entries), dtype=np.uint64)
+        paged = np.array([name in desk.paged for name in data.kind_names])[data.entries.kinds]
+        of_own = desk.view.visible & ~paged
+        for (name, _), column in data.entries.columns.items():
+            if name == "address" and of_own.any():
+                texts = narrowed(column, Texts)
+                own = np.append(string_marks(texts.lexicon.texts), np.uint64(0))[texts.places]
+                found[of_own] = own[of_own]
+        at, addresses = [], []
+        for pages in desk.book.by_row.values():
+            here = pages[0].here
+            shown = next((page for page in pages if desk.may_show(page.rule.private)), None)
+            if here and here.subject and here.subject.is_entries and shown:
+                at.append(here.number)
+                addresses.append(shown.address.encode("utf-8", "surrogatepass"))
+        found[at] = text_marks(addresses)
+        return found
 
     @cached_property
     def entries(self) -> Marks:

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from elenchus.schema.types import Field, FieldType
     from elenchus.values.dates import Interval
 
-__all__ = ["NO", "RENAMED", "YES", "Moment", "Unfit", "convert", "within"]
+__all__ = ["NO", "RENAMED", "YES", "Moment", "Unfit", "convert", "plain_numbers", "within"]
 
 # Words for yes and no, folded: in English, of other languages with Latin letters, and signs.
 YES = frozenset(
@@ -76,6 +76,21 @@ def convert(value: Any, field: Field, zone: ZoneInfo) -> Any:
     if isinstance(found, (int, float)) and not within(found, field):
         raise Unfit(f"{text} lies outside {_bounds(field)}")
     return found
+
+
+def plain_numbers(values: Sequence[Any], field: Field) -> list[float] | None:
+    """Return many written values as keys of a field of numbers; None where not all are plain and fit.
+
+    It is what :func:`convert` gives, all at once.
+    """
+    form = _PLAIN_NUMBERS.get(field.type.type)
+    if form is None or not values or set(map(type, values)) != {str}:
+        return None
+    joined = "\n".join(values)
+    if joined.count("\n") != len(values) - 1 or not form.fullmatch(joined):
+        return None
+    found: list[float] = list(map(int if field.type.type is Type.INTEGER else float, values))
+    return found if within(min(found), field) and within(max(found), field) else None
 
 
 def within(number: float, field: Field) -> bool:
@@ -161,6 +176,10 @@ def _read_choice(text: str, kind: FieldType, _zone: ZoneInfo) -> int:
     raise Unfit(f"{quoted(text)} is not one of the choices", hint, near=near)
 
 
+_PLAIN_NUMBERS = {
+    Type.INTEGER: pattern(r"-?[0-9]{1,18}(?:\n-?[0-9]{1,18})*"),
+    Type.NUMBER: pattern(r"-?[0-9]{1,99}(?:\.[0-9]+)?(?:\n-?[0-9]{1,99}(?:\.[0-9]+)?)*"),
+}
 _READERS: dict[Type, Callable[[str, FieldType, ZoneInfo], Any]] = {
     Type.INTEGER: _read_integer,
     Type.NUMBER: _read_number,

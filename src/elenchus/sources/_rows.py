@@ -17,7 +17,7 @@ from elenchus.sources._names import as_words, file_parts
 from elenchus.sources._paths import below
 from elenchus.values.lazily import pattern
 from elenchus.values.placeholders import filler, names_in
-from elenchus.values.slugs import RESERVED, safe_slug
+from elenchus.values.slugs import safe_slug, safe_slugs
 from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:
@@ -31,7 +31,6 @@ _FEW_KEYS = 100
 _MOST_CELLS = 5_000_000  # that are made of rows which are nearly empty
 _SPARSE = 20  # so many times the values that are there
 BATCH = 4096  # rows that are taken at once
-_PLAIN = pattern(r"(?:(?=.{0,100}$)[a-z0-9]+(?:[._-][a-z0-9]+)*)?")
 _TRIMMED = pattern(r"^[\s,;:/–—-]+|[\s,;:/–—-]+$|(?:,\s*)+(?=,)")  # of parts that a row lacks
 _HTML = "html"
 _AS_THEY_ARE = ("id", "body", "title", "slug", "kind", "parent")  # or made ready by themselves
@@ -258,15 +257,15 @@ def _slugs(
     """
     count = len(lines)
     if spec.slug:
-        found = list(map(safe_slug, _filled(spec.slug, spec, file, columns, count)))
+        found = safe_slugs(_filled(spec.slug, spec, file, columns, count))
     else:
-        found = list(map(_slug, _texts(columns["slug"], count))) if "slug" in columns else [""] * count
+        found = safe_slugs(_texts(columns["slug"], count)) if "slug" in columns else [""] * count
     words = ["" if key.isdigit() else key for key in keys] if any(map(str.isdigit, keys)) else keys
     for texts in (words, _texts(columns.get("title"), count), keys):
         if not any(found):
-            found = list(map(_slug, texts))
+            found = safe_slugs(texts)
         elif not all(found):
-            found = [slug or _slug(text) for slug, text in zip(found, texts, strict=True)]
+            found = [slug or safe_slug(text) for slug, text in zip(found, texts, strict=True)]
     return found if all(found) else [slug or f"row-{line}" for slug, line in zip(found, lines, strict=True)]
 
 
@@ -316,11 +315,6 @@ def _without_markup(values: Sequence[Any]) -> Sequence[Any]:
     if not any("&" in value or "<" in value for value in values if isinstance(value, str)):
         return values
     return [without_markup(value) if isinstance(value, str) else value for value in values]
-
-
-def _slug(text: str) -> str:
-    """Return a slug for a text; most are one already."""
-    return text if _PLAIN.fullmatch(text) and not RESERVED.fullmatch(text) else safe_slug(text)
 
 
 def _texts(values: Sequence[Any] | None, count: int) -> Sequence[str]:

@@ -16,6 +16,7 @@ from bisect import bisect_right
 from contextlib import ExitStack
 from datetime import UTC, date, datetime
 from hashlib import blake2b
+from itertools import chain
 from operator import methodcaller
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -27,7 +28,7 @@ from elenchus.sources._rows import rows_of
 from elenchus.sources._tables import Shape
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+    from collections.abc import Callable, Iterator, Mapping, Sequence
     from pathlib import Path
 
     from elenchus.sources import Item, SourceSpec
@@ -305,8 +306,9 @@ def _keys_of(values: list[Any]) -> list[Any]:
 
 def _as_columns(shape: Shape, keys: list[Any], rows: Sequence[Any]) -> _Rows:
     """Return rows as values by column, with what other tables say of them."""
-    cells = list(zip(*rows, strict=True)) if rows else [()] * len(shape.names)
-    columns = {name: _plain_values(values) for name, values in zip(shape.names, cells, strict=True)}
+    count = len(shape.names)
+    cells = list(chain.from_iterable(rows))
+    columns = {name: _plain_values(cells[at::count]) for at, name in enumerate(shape.names)}
     above = shape.spec.columns.get("parent", "parent")
     if above in columns and shape.is_whole:
         wanted = sorted({int(key) for key in columns[above] if str(key or "").isdecimal()})
@@ -321,9 +323,8 @@ def _as_columns(shape: Shape, keys: list[Any], rows: Sequence[Any]) -> _Rows:
     return _Rows(keys, columns, int.from_bytes(found, "little") or 1)
 
 
-def _plain_values(values: Iterable[Any]) -> list[Any]:
+def _plain_values(listed: list[Any]) -> list[Any]:
     """Return the values of a column as content writes them: texts, lists, tables, None."""
-    listed = list(values)
     kinds = set(map(type, listed))
     if kinds <= {str, type(None)}:
         return listed

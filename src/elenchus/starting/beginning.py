@@ -227,8 +227,14 @@ def _with_doubts(draft: SiteDraft, plan: SitePlan) -> SiteDraft:
         unsure = list(source.unsure)
         for kind in plan.kinds:
             if kind.name in source.kinds and not kind.has_pages:
-                what = f"there is no page for each {kind.name}, because there are more than {MOST_PAGES:,}"
-                otherwise = f'address = "{kind.address}/{{slug}}/" in [kinds.{kind.name}], and a page set'
+                what = (
+                    f"there are more than {MOST_PAGES:,}, so there is no page for each {kind.name}, "
+                    "and lists show the first 500"
+                )
+                otherwise = (
+                    f'address = "{kind.address}/{{slug}}/" in [kinds.{kind.name}], and a page set; '
+                    "for longer lists another limit"
+                )
                 unsure.insert(0, Unsure(what, otherwise, "For such pages, write"))
         found.append(source._replace(unsure=unsure))
     return draft._replace(sources=found)

@@ -66,12 +66,20 @@ def number_reader(form: NumberForm) -> Callable[[str], str]:
         part = f".{match['part']}" if match["part"] else ""
         return f"{minus}{digits or '0'}{part}{(match['power'] or '').lower()}"
 
+    # What most numbers are like: the unit before or behind it, digits in groups, decimals.
+    group = "," if sign == "." else "."
+    digits = rf"(-?\d{{1,3}}(?:{re.escape(group)}\d{{3}})+|-?\d+)({re.escape(sign)}\d+)?"
+    quick = re.compile(rf"(?:{unit} ?)?{digits}|{digits} ?{unit}")
+
     around = re.compile(rf"(?P<minus>[-−+]?)\s*{unit}\s*|\s*{unit}\.?(?:[,.]?-|,–)?$", re.IGNORECASE)
 
     def read(text: str) -> str:
         if sign == "." and _PLAIN.fullmatch(text):
             return text
         text = text.strip().strip(_SPACES)
+        if not form.scale and (match := quick.fullmatch(text)):
+            whole, part = match[1] or match[3], match[2] or match[4] or ""
+            return f"{whole.replace(group, '')}{part.replace(sign, '.')}"
         if form.scale and (found := _out_of(text, form.scale, plain)):
             return found
         if unit:

@@ -4,14 +4,20 @@ from __future__ import annotations
 
 import re
 import unicodedata
+from typing import TYPE_CHECKING
 
 from elenchus.values.texts import fold, quoted
 
-__all__ = ["RESERVED", "safe_slug", "safely", "slug_of", "slugify", "unsafe_slug"]
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+__all__ = ["RESERVED", "safe_slug", "safe_slugs", "safely", "slug_of", "slugify", "unsafe_slug"]
 
 # Names of devices, which Windows gives to no file, whatever its ending.
 RESERVED = re.compile(r"(?:con|prn|aux|nul|com\d|lpt\d)(?:\..*)?", re.IGNORECASE)
+_DEVICES = frozenset(("con", "prn", "aux", "nul", "com", "lpt"))  # what such names begin with
 _SIGNS = re.compile(r"[^a-z0-9._]+")
+_SIGNS_OF_LINES = re.compile(r"[^a-z0-9._\n]+")
 _LONGEST_NAMES = 100  # characters of the names of signs
 _MOST_BYTES = 200  # of a slug: file systems take 255 for a name, and some of these are an ending's
 # What is safe at a glance, but for the names of devices.
@@ -42,6 +48,15 @@ def safe_slug(text: str) -> str:
         stem, dot, rest = found.partition(".")
         found = f"{stem}-1{dot}{rest}"
     return found
+
+
+def safe_slugs(texts: Sequence[str]) -> list[str]:
+    """Return what :func:`safe_slug` makes of some texts; plain ones are all made at once."""
+    joined = "\n".join(texts)
+    if not joined.isascii() or joined.count("\n") != len(texts) - 1:
+        return list(map(safe_slug, texts))
+    found = [each.strip(".-") for each in _SIGNS_OF_LINES.sub("-", joined.lower()).split("\n")]
+    return [safe_slug(each) if len(each) > _CUT or each[:3] in _DEVICES else each for each in found]
 
 
 def _cut(slug: str) -> str:

@@ -15,7 +15,7 @@ from elenchus.engine.columns.recordtable import TEXT, Cells
 from elenchus.engine.columns.sheet import WrittenDates
 from elenchus.errors import About, Edit, Problem
 from elenchus.frozen import Frozen, member
-from elenchus.schema.convert import RENAMED, Unfit
+from elenchus.schema.convert import RENAMED, Unfit, plain_numbers
 from elenchus.schema.identity import name_in_kind
 from elenchus.schema.types import Field, FieldType, Type
 from elenchus.values.addresses import given_href, href_maker
@@ -162,7 +162,12 @@ class _FieldValues:
         used, which = np.unique(codes, return_inverse=True)
         unfit: dict[int, list[tuple[str, Unfit]]] = {}
         first = len(self.ends) - 1
-        for at, value in enumerate(cells.values(used)):
+        values = cells.values(used)
+        if numbers := plain_numbers(values, field):
+            self.ends += range(len(self.flat) + 1, len(self.flat) + len(numbers) + 1)
+            self.flat += numbers
+            values = []
+        for at, value in enumerate(values):
             keys, refused = _read(draft, value, field)
             if refused:
                 unfit[at] = refused

@@ -27,13 +27,15 @@ if TYPE_CHECKING:
 
 Marks: TypeAlias = "NDArray[np.uint64]"
 
-__all__ = ["Marks", "mixed", "row_marks", "text_marks"]
+__all__ = ["Marks", "mixed", "row_marks", "string_marks", "text_marks"]
 
 # The constants of SplitMix64 (Steele, Lea, Flood: “Fast splittable pseudorandom number generators”, 2014).
 _STEP = np.uint64(0x9E3779B97F4A7C15)
 _FIRST = np.uint64(0xBF58476D1CE4E5B9)
 _SECOND = np.uint64(0x94D049BB133111EB)
 _SIZE = 8  # bytes of a mark
+_WIDTHS = (8, 16, 24, 32, 48, 64, 96)  # bytes to which short texts are filled up, those of one width at once
+_AT_ONCE = 2**14  # texts
 
 
 def mixed(values: Marks) -> Marks:
@@ -52,6 +54,34 @@ def _digest(text: bytes) -> bytes:
 def text_marks(texts: Iterable[bytes]) -> Marks:
     """Return the marks of texts in UTF-8."""
     return np.frombuffer(b"".join(map(_digest, texts)), dtype="<u8").astype(np.uint64)
+
+
+def string_marks(texts: Strings) -> Marks:
+    """Return the marks of the texts of a block: of short ones all at once, in words of eight bytes."""
+    found, lengths = np.zeros(len(texts), dtype=np.uint64), texts.lengths
+    before = -1
+    for width in _WIDTHS:
+        chosen = np.flatnonzero((lengths > before) & (lengths <= width))
+        for first in range(0, len(chosen), _AT_ONCE):
+            part = chosen[first : first + _AT_ONCE]
+            found[part] = _of_width(texts, part, lengths[part], width)
+        before = width
+    longer = np.flatnonzero(lengths > before)
+    spans = zip(texts.starts[longer].tolist(), texts.starts[longer + 1].tolist(), strict=True)
+    found[longer] = text_marks(texts.bytes_of(start, end - 1) for start, end in spans)
+    return found
+
+
+def _of_width(texts: Strings, at: NDArray[np.intp], lengths: NDArray[np.int64], width: int) -> Marks:
+    """Return the marks of some texts of up to so many bytes."""
+    places = np.arange(width)
+    spots = np.minimum(texts.starts[at][:, None] + places, len(texts.bytes) - 1)
+    block = np.where(places < lengths[:, None], texts.bytes[spots], np.uint8(0))
+    words = np.ascontiguousarray(block).view("<u8").astype(np.uint64)
+    found = mixed(lengths.astype(np.uint64))
+    for column in words.T:
+        found = mixed(found ^ column)
+    return found
 
 
 def row_marks(view: View, of_rows: Marks, of_terms: Callable[[str], Marks]) -> Marks:
@@ -107,5 +137,5 @@ class _Known:
     def of_strings(self, texts: Strings) -> Marks:
         """Return the marks of texts, worked out once."""
         if id(texts) not in self.of_texts:
-            self.of_texts[id(texts)] = texts, text_marks(texts.encoded)
+            self.of_texts[id(texts)] = texts, string_marks(texts)
         return self.of_texts[id(texts)][1]
