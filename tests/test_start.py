@@ -445,6 +445,8 @@ def test_parts_that_pages_share(tmp_path: Path, run: Run) -> None:
         text = " ".join(page.partition('class="elen-text"')[2].partition("</article>")[0].split())
         assert text.count(title) == 3  # the note, the text and the list; the heading is the title
         assert not [word for word in ("Skerry", "href", "Copyright", "Home", "input") if word in text]
+    for path in tmp_path.glob("*.html"):
+        path.write_text(path.read_text().replace("</table>", "</table><p class=box>Gone<div>Stays</div>"))
     (tmp_path / "elenchus.toml").write_text(
         (tmp_path / "elenchus.toml").read_text().replace('"#menu", ', "").replace('"body > center"', '".box"')
     )
@@ -453,6 +455,8 @@ def test_parts_that_pages_share(tmp_path: Path, run: Run) -> None:
     assert "Copyright" in page
     assert "Lamps</a>" in page
     assert "Of Nets only" not in page
+    assert "Gone" not in page
+    assert "Stays" in page
 
 
 def test_one_folder_of_several_formats(tmp_path: Path, run: Run) -> None:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 import tomllib
+from contextlib import suppress
 from difflib import SequenceMatcher
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -121,7 +122,13 @@ def _content(
 
 
 def _writable(site: Site, changes: Sequence[EntryChange]) -> Iterator[EntryChange]:
-    """Yield the changes that files can have, each tried by itself."""
+    """Yield the changes that files can have: all, if all can be made at once, else those that can alone."""
+    with suppress(ElenchusError, ValueError):
+        every = content_change(site, changes)
+        _ = every.reread
+        if not every.tables:
+            yield from changes
+            return
     for change in changes:
         try:
             one = content_change(site, [change])

@@ -8,7 +8,7 @@ from textwrap import wrap
 from typing import TYPE_CHECKING, Any
 
 from elenchus.checks.records import LEVELS
-from elenchus.errors import Edit
+from elenchus.errors import Edit, OwnName
 from elenchus.pieces.commands import set_command
 from elenchus.pieces.flowing import flowing
 from elenchus.pieces.piece import Piece, Role, printable
@@ -116,7 +116,8 @@ def fixing_told(change: Fixing) -> Iterator[Piece]:
         yield Piece(f"{counted(len(change.cured), 'finding')} put right by that.\n", Role.STRONG)
     for problem in change.left:
         where = f"{problem.place}: " if problem.place else ""
-        yield Piece(f"by hand: {printable(where + problem.sentences)}\n", Role.FAINT)
+        told = problem.message if isinstance(problem.cure, OwnName) else problem.sentences
+        yield Piece(f"by hand: {printable(where + told)}\n", Role.FAINT)
 
 
 def _text(content: bytes | None) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from hashlib import blake2b
 from html.parser import HTMLParser
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -115,14 +116,15 @@ class Document(_Outline):
 
     def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
         """Note what begins."""
-        outside = len(self.inside)
         names = self.begin(tag, attrs)
+        around = len(self.inside) - (tag not in _UNOPENED)
+        if self.beside >= around:  # a paragraph that was not ended
+            self.left_out[-1][1] = self.place
+            self.beside = -1
         if self.beside < 0 and (not self.without.isdisjoint(names) or self.is_beside(tag, attrs)):
-            self.left_out.append([self.place, len(self.text)])
-            if len(self.inside) == outside:  # it has no end tag
-                self.left_out[-1][1] = self.place + len(self.get_starttag_text() or "")
-            else:
-                self.beside = outside
+            ends = self.place + len(self.get_starttag_text() or "") if tag in _UNOPENED else len(self.text)
+            self.left_out.append([self.place, ends])
+            self.beside = -1 if tag in _UNOPENED else around
         if tag == "meta":
             self.meta({name: value or "" for name, value in attrs})
         elif tag == "title" and not self.title:
@@ -197,11 +199,15 @@ class Document(_Outline):
 
 
 class Element(NamedTuple):
-    """An element of a body that has names: its words, and the place of the one around it, or -1."""
+    """An element of a body that has names, and the place of the one around it, or -1.
+
+    ``words`` is the digest of its words, ``size`` how many there are.
+    """
 
     names: tuple[str, ...]
-    words: tuple[str, ...]
     around: int
+    words: bytes = b""
+    size: int = 0
 
 
 class _Elements(_Outline):
@@ -224,7 +230,7 @@ class _Elements(_Outline):
         if names and tag not in _UNOPENED and self.is_text(attrs):
             around = self.open[-1][1] if self.open else -1
             self.open.append((depth, len(self.found), len(self.words)))
-            self.found.append(Element(tuple(names), (), around))
+            self.found.append(Element(tuple(names), around))
 
     def handle_endtag(self, tag: str) -> None:
         """Note what ends."""
@@ -243,7 +249,9 @@ class _Elements(_Outline):
         """Give the elements that stand deeper their words."""
         while self.open and self.open[-1][0] > depth:
             _, at, first = self.open.pop()
-            self.found[at] = self.found[at]._replace(words=tuple(self.words[first:]))
+            words = self.words[first:]
+            digest = blake2b(" ".join(words).encode("utf-8", "surrogatepass"), digest_size=16).digest()
+            self.found[at] = self.found[at]._replace(words=digest, size=len(words))
 
 
 def elements(text: str) -> Sequence[Element]:

@@ -25,18 +25,20 @@ def repeated_parts(pages: Sequence[Sequence[Element]]) -> list[str]:
         return []
     enough = max(_LEAST - 1, len(pages) * _SHARE)
     meant = Counter(
-        key for page in pages for key in {(name, each.words) for each in page for name in each.names}
+        key
+        for page in pages
+        for key in {(name, each.words) for each in page if each.size for name in each.names}
     )
-    often = {name for (name, words), count in meant.items() if words and count >= enough}
-    seldom = {name for (name, words), count in meant.items() if words and count < enough}
+    often = {name for (name, words), count in meant.items() if count >= enough}
+    seldom = {name for (name, words), count in meant.items() if count < enough}
     shared = often - seldom
     found: Counter[str] = Counter()
     rest = 0
     for page in pages:
         outer = list(_outermost(page, shared))
         found.update({min(shared.intersection(each.names), key=_rank) for each in outer})
-        whole = sum(len(each.words) for each in page if each.around < 0)
-        rest += whole > sum(len(each.words) for each in outer)
+        whole = sum(each.size for each in page if each.around < 0)
+        rest += whole > sum(each.size for each in outer)
     return sorted(found, key=_rank) if rest * 2 > len(pages) else []
 
 
