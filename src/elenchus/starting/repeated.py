@@ -24,13 +24,11 @@ def repeated_parts(pages: Sequence[Sequence[Element]]) -> list[str]:
     if len(pages) < _LEAST:
         return []
     enough = max(_LEAST - 1, len(pages) * _SHARE)
-    meant = Counter(
-        key
-        for page in pages
-        for key in {(name, each.words) for each in page if each.size for name in each.names}
-    )
-    often = {name for (name, words), count in meant.items() if count >= enough}
-    seldom = {name for (name, words), count in meant.items() if count < enough}
+    meant: Counter[tuple[str, bytes]] = Counter()
+    for page in pages:
+        meant.update({(name, each.words) for each in page if each.size for name in each.names})
+    often = {name for (name, _), count in meant.items() if count >= enough}
+    seldom = {name for (name, _), count in meant.items() if count < enough}
     shared = often - seldom
     found: Counter[str] = Counter()
     rest = 0
