@@ -539,3 +539,55 @@ def test_without_keys(base: Base, tmp_path: Path, run: Run) -> None:
         base.sql("DROP VIEW high_tide")
         for name in ("text_of_page", "tide"):
             base.sql(f"DROP TABLE {name}")
+
+
+COLUMNS = {
+    "sqlite": ("JSON", "JSON", "'[1, 2]'", """'["a", "b, c"]'"""),
+    "postgresql": ("INTEGER[]", "TEXT[]", "ARRAY[1, 2]", "ARRAY['a', 'b, c']"),
+    "mariadb": ("JSON", "JSON", "'[1,2]'", """'["a","b, c"]'"""),
+}
+
+
+def test_lists_in_a_column(base: Base, tmp_path: Path, run: Run) -> None:
+    """Lists in JSON and in arrays are read and written value by value, numbers as numbers, and undone."""
+    whole, texts, numbers, words = COLUMNS[base.server]
+    binary = "JSONB" if base.server == "postgresql" else "JSON"
+    base.sql(f"CREATE TABLE shelf (id INTEGER PRIMARY KEY, title VARCHAR(40), labels {texts}, numbers {whole}, facts {binary}, more JSON)")  # fmt: skip
+    for key in (1, 2):
+        base.sql(f"INSERT INTO shelf (id, title) VALUES ({key}, 'Shelf {key}')")
+    base.sql(f"""UPDATE shelf SET labels = {words}, numbers = {numbers}, facts = '["x"]', more = '{{"depth": 3}}' WHERE id = 1""")  # fmt: skip
+    if base.server == "postgresql":
+        base.sql("GRANT ALL ON shelf TO reader")
+    place = f'path = "{base.where}"\noutside = true' if base.server == "sqlite" else f'url = "{base.where}"\npassword_from = "BAY_PASSWORD"'  # fmt: skip
+    (tmp_path / "elenchus.toml").write_text(
+        f'[site]\n[sources.shelf]\nread = "database"\n{place}\ntable = "shelf"\nkind = "shelf"\nwritable = true\n'
+        'columns = { depth = "more.depth" }\n[kinds.shelf.fields]\nnumbers = { type = "integer", many = true }\n'
+        'facts = { type = "text", many = true }\ndepth = { type = "integer" }\n[taxonomies.labels]\n'
+    )
+
+    def stored() -> list[list[Any]]:
+        rows = base.sql("SELECT labels, numbers, facts, more FROM shelf ORDER BY id")
+        return [[json.loads(value) if isinstance(value, str) else value for value in row] for row in rows]
+
+    def done(*call: str) -> str:
+        ended = run(*call, BAY_PASSWORD=servers.PASSWORD)
+        assert ended.returncode in (0, 4), ended.stderr
+        return ended.stdout + ended.stderr
+
+    try:
+        before = stored()
+        asked = done("ask", "from shelf", "--show", "labels,numbers,facts,depth", "--format", "jsonl")
+        first = json.loads(asked.splitlines()[0])
+        told = [first[name] for name in ("labels", "numbers", "facts", "depth")]
+        assert told == [["a", "b-c"], [1, 2], ["x"], 3]
+        for change in ("labels+=d", "labels-=a", "numbers+=5", "facts+=z"):
+            assert "undo takes it back" in done("set", "from shelf", change, "--yes"), change
+        assert stored() == [[["b, c", "d"], [1, 2, 5], ["x", "z"], {"depth": 3}], [["d"], [5], ["z"], None]]
+        assert "depth stands inside a value of a column" in done("set", "from shelf", "depth=4", "--yes")
+        done("set", "from shelf", "facts=", "--yes")
+        assert [row[2] for row in stored()] == [None, None]
+        for _ in range(5):
+            done("undo", "--yes")
+        assert stored() == before
+    finally:
+        base.sql("DROP TABLE shelf")

@@ -74,8 +74,13 @@ def _rows_told(table: TableChange, *, whole: bool) -> Iterator[Piece]:
             continue
         for sign, role, value in (("-", Role.ERROR, row.before), ("+", Role.HINT, row.after)):
             if value is not None:
-                yield Piece(f"    {sign} {printable(f'{row.column}: {value}')}\n", role)
+                yield Piece(f"    {sign} {printable(f'{row.column}: {_as_value(value)}')}\n", role)
     yield from rest(len(table.rows) - len(shown), "row")
+
+
+def _as_value(value: object) -> str:
+    """Return a value of a row as people read it: lists and objects as JSON has them."""
+    return json.dumps(value, ensure_ascii=False) if isinstance(value, list | dict) else str(value)
 
 
 def term_told(change: TermChange, *, whole: bool = False) -> Iterator[Piece]:

@@ -67,12 +67,13 @@ def _statement(shape: Shape, change: RowChange, *, is_trial: bool) -> tuple[str,
     column = shape.quote(change.column)
     was = f"{column} IS NULL" if change.before is None else f"{column} = :before"
     bound |= {"after": change.after} | ({} if change.before is None else {"before": change.before})
-    is_structure = any(isinstance(each, (dict, list)) for each in (change.before, change.after))
-    if is_structure and not shape.is_array(change.table, change.column):
-        bound |= {name: _bound(bound[name]) for name in ("before", "after") if name in bound}
-        if change.before is not None:  # of two types for JSON, one has no equal sign
-            was = f"CAST({column} AS jsonb) = CAST(:before AS jsonb)"
-    return f"UPDATE {table} SET {column} = :after WHERE {where} AND {was}", bound, 1, 1
+    new = ":after"
+    if any(isinstance(each, (dict, list)) for each in (change.before, change.after)):
+        compared, new = shape.structured(change.table, change.column)
+        was = was if change.before is None else compared
+        if new == ":after":  # JSON
+            bound |= {name: _bound(bound[name]) for name in ("before", "after") if name in bound}
+    return f"UPDATE {table} SET {column} = {new} WHERE {where} AND {was}", bound, 1, 1
 
 
 def _conditions(shape: Shape, change: RowChange) -> tuple[str, dict[str, Any]]:

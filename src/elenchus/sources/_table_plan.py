@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
+from contextlib import suppress
 from datetime import UTC, date, datetime, time
 from html import escape
 from typing import TYPE_CHECKING, Any
@@ -24,6 +25,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Planner", "plain", "renamed_terms"]
 
+_WHOLE = re.compile(r"[+-]?\d+")
 _NUMBERED = re.compile(r"(?:.*/)?(-?\d+)")  # the id of an entry that is a row: its kind, and its key
 _WITH_TIME = re.compile(r"\d{4}-\d\d-\d\d[T ]")
 _LONG = 19  # characters of 2026-05-18 09:00:00
@@ -82,7 +84,9 @@ class Planner:
         """Return what is to be written into a column, as its type has it."""
         sort, may_be_null = self.shape.types.get(column, ("text", True))
         if sort in ("array", "json") and isinstance(before, (list, type(None))):
-            return list(new.values) if new.values else None
+            return _as_they_are(new, before or ()) if new.values else None
+        if sort == "json" and before is not None:
+            raise UneditableError(f"{column} holds JSON that is no list")
         if isinstance(before, (list, dict, bytes, memoryview)) and (
             new.values or not isinstance(before, dict)
         ):
@@ -200,6 +204,8 @@ class Planner:
         """Yield rows of the table of more fields that come, go, or have another value."""
         extras = self.table.extras
         if extras is None:
+            if name.partition(".")[0] in self.shape.names:
+                raise UneditableError(f"{name} stands inside a value of a column", 0, "Change it there.")
             raise UneditableError(f"the table has no column {name}", 0, "Add the column there first.")
         side = next(each for each in self.shape.sides if not each.terms)
         there = [row[2] for row in self.shape.about(side, [key]) if row[1] == name]
@@ -233,6 +239,15 @@ class Planner:
                 yield RowChange(self.spec.name, table, {**where, extras.value: value}, "", now[value], None)
             if then[value] and now[value] != then[value]:
                 yield RowChange(self.spec.name, table, {**more, extras.value: value}, "", None, then[value])
+
+
+def _as_they_are(new: NewValue, before: Sequence[Any]) -> list[Any]:
+    """Return the values of a list: numbers where it has numbers, or is to have the first ones."""
+    are_numbers = all(isinstance(each, (int, float)) and not isinstance(each, bool) for each in before)
+    if are_numbers and (before or new.sort == "number"):
+        with suppress(ValueError):
+            return [int(text) if _WHOLE.fullmatch(text) else float(text) for text in new.values]
+    return list(new.values)
 
 
 def renamed_terms(

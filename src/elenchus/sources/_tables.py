@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import errno
+import json
+import re
 from collections import defaultdict
+from contextlib import suppress
 from functools import partial
 from hashlib import blake2b
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -176,11 +179,46 @@ class Shape:
         """Return the sorts of values of the columns of a table, by its whole name."""
         schema, _, name = table.rpartition(".")
         told = self.known.get_columns(name, schema=schema or None)
-        return {str(each["name"]): (_sort(each["type"]), bool(each.get("nullable", True))) for each in told}
+        found = {str(each["name"]): (_sort(each["type"]), bool(each.get("nullable", True))) for each in told}
+        for column in self.checked_as_json(name, schema):
+            found[column] = "json", found[column][1]
+        return found
 
-    def is_array(self, table: str, column: str) -> bool:
-        """Say whether a column holds lists of PostgreSQL's own."""
-        return self.types_of(table).get(column, ("", True))[0] == "array"
+    def checked_as_json(self, name: str, schema: str) -> list[str]:
+        """Return the columns of JSON in MariaDB: those of texts that it checks to be such."""
+        if not getattr(self.connection.dialect, "is_mariadb", False):
+            return []
+        told = self.run(_JSON_CHECKS, table=name, schema=schema or None).scalars()
+        return [match[1] for each in told if (match := _JSON_CHECK.fullmatch(str(each)))]
+
+    @cached_property
+    def in_json(self) -> list[int]:
+        """The places of columns whose JSON the driver gives as a text."""
+        if self.table.query or self.connection.dialect.name == "postgresql":
+            return []
+        return [at for at, name in enumerate(self.names) if self.types.get(name, ("",))[0] == "json"]
+
+    def structured(self, table: str, column: str) -> tuple[str, str]:
+        """Return how a statement compares a column with the list or object :before, and writes :after.
+
+        JSON is compared by what it says, and not by how it is written.
+        """
+        dialect, quoted = self.connection.dialect, self.quote(column)
+        sort = self.types_of(table).get(column, ("", True))[0]
+        if sort == "array":
+            schema, _, name = table.rpartition(".")
+            told = self.known.get_columns(name, schema=schema or None)
+            kind = next(each["type"] for each in told if each["name"] == column).compile(dialect=dialect)
+            return f"{quoted} = CAST(:before AS {kind})", f"CAST(:after AS {kind})"
+        if dialect.name == "postgresql":  # of its two types for JSON, one has no equal sign
+            return f"CAST({quoted} AS jsonb) = CAST(:before AS jsonb)", ":after"
+        if dialect.name == "sqlite":
+            return f"json({quoted}) = json(:before)", ":after"
+        is_mariadb = getattr(dialect, "is_mariadb", False)
+        return (
+            f"JSON_EQUALS({quoted}, :before)" if is_mariadb else f"{quoted} = CAST(:before AS JSON)",
+            ":after",
+        )
 
     def trial_key(self, table: str, values: Mapping[str, Any]) -> dict[str, int]:
         """Return a key for a row that is taken back, so that the counter of its table stays where it is."""
@@ -314,7 +352,16 @@ class Shape:
         # As the driver gives them: to wrap each so that its columns have names takes as long as reading it.
         found = list(result.cursor.fetchall())
         result.close()
-        return found
+        return [self.with_json(row) for row in found] if self.in_json else found
+
+    def with_json(self, row: Sequence[Any]) -> tuple[Any, ...]:
+        """Return a row with what its columns of JSON say."""
+        values = list(row)
+        for at in self.in_json:
+            if isinstance(values[at], str):
+                with suppress(ValueError, RecursionError):
+                    values[at] = json.loads(values[at])
+        return tuple(values)
 
     def names_above(self, keys: Sequence[Any]) -> dict[str, str]:
         """Return what the rows of some keys are called, in a table whose rows are of several kinds."""
@@ -404,6 +451,13 @@ def _sort(declared: Any) -> str:
 def _batches(keys: Sequence[Any]) -> Iterator[Sequence[Any]]:
     """Yield keys, as many at a time as one question names."""
     return (keys[first : first + _IN] for first in range(0, len(keys), _IN))
+
+
+_JSON_CHECKS = (
+    "SELECT CHECK_CLAUSE FROM information_schema.CHECK_CONSTRAINTS"
+    " WHERE CONSTRAINT_SCHEMA = COALESCE(:schema, DATABASE()) AND TABLE_NAME = :table"
+)
+_JSON_CHECK = re.compile(r"\s*json_valid\(`(.+)`\)\s*", re.IGNORECASE)
 
 
 class _TermRow(NamedTuple):
