@@ -11,7 +11,7 @@ from elenchus.starting.plurals import plural
 from elenchus.values.texts import distinct
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
+    from collections.abc import Callable, Mapping, Sequence
 
     from elenchus.starting.guessing import Typed
     from elenchus.starting.sitedraft import SiteDraft, SourceDraft
@@ -90,13 +90,14 @@ def site_plan(draft: SiteDraft, counts: Mapping[str, int], dated: Sequence[str])
     """Return what a site shows; ``counts`` are the entries of each kind, ``dated`` the kinds with dates."""
     kinds = sorted(draft.kinds, key=lambda kind: -counts.get(kind, 0))
     trees = {name: tree for name, tree in draft.taxonomies.items() if not is_keyword(name)}
-    names = [*_OWN, *map(plural, kinds), *map(plural, draft.taxonomies)]
+    several = _several(draft)
+    names = [*_OWN, *map(several, kinds), *map(several, draft.taxonomies)]
     found = distinct(names)[len(_OWN) :]
     addresses = dict(zip([*kinds, *(f"of {name}" for name in draft.taxonomies)], found, strict=True))
     usual = sorted(trees, key=lambda name: -_entries_with(draft, name))[:_MOST_TAXONOMIES]
     # A page that is no set has no name that a listing, or another page, has.
     taken = [*(f"{name}-page" for name in (*kinds, *usual)), *_PAGES]
-    pages = distinct([*taken, *map(plural, kinds), *map(plural, usual)])[len(taken) :]
+    pages = distinct([*taken, *map(several, kinds), *map(several, usual)])[len(taken) :]
     plans = [
         _kind_plan(draft, kind, pages[at], addresses[kind], counts.get(kind, 0), is_dated=kind in dated)
         for at, kind in enumerate(kinds)
@@ -104,7 +105,7 @@ def site_plan(draft: SiteDraft, counts: Mapping[str, int], dated: Sequence[str])
     taxonomies = [
         TaxonomyPlan(
             name,
-            _title(plural(name)),
+            _title(several(name)),
             addresses[f"of {name}"],
             pages[len(kinds) + at],
             "under" if trees[name] else "=",
@@ -115,7 +116,7 @@ def site_plan(draft: SiteDraft, counts: Mapping[str, int], dated: Sequence[str])
     home = [f"{plan.name}-to-come" for plan in plans if plan.starts]
     home += [f"newest-{plan.name}" for plan in plans[:_MOST_ON_HOME]]
     home += ["months"] if dated else []
-    order = "newest" if dated else "title"
+    order = "newest" if dated else _by_title(draft.sources)
     return SitePlan(plans, taxonomies, dated, begin, order, addresses, home)
 
 
@@ -142,7 +143,7 @@ def _kind_plan(
     dates = [name for name, told in fields.items() if told.type in ("date", "datetime")]
     starts = next(filter(is_event, dates), "")
     few = 5 if len(draft.kinds) > 1 or starts else 10
-    order = "newest" if is_dated else starts or "title"
+    order = "newest" if is_dated else starts or _by_title(sources)
     facts = [
         name for name, told in fields.items()
         if told.type in _PLAIN and not told.many and (told.type != "text" or _is_short(sources, name))
@@ -162,8 +163,8 @@ def _kind_plan(
             choices[name], types[name], words[name] = "=", told.type, told.choices
     return KindPlan(
         kind,
-        _title(plural(kind)),
-        plural(kind).replace("-", " "),
+        _title(_several(draft)(kind)),
+        _several(draft)(kind).replace("-", " "),
         address,
         page,
         order,
@@ -175,11 +176,23 @@ def _kind_plan(
         choices,
         types,
         words,
-        _orders(fields, order, is_dated=is_dated),
+        _orders(fields, order, _by_title(sources), is_dated=is_dated),
         [name for name in terms if any(_are_shared(source.values.get(name)) for source in sources)],
         few if count >= 2 * few else 0,
         count <= MOST_PAGES,
     )
+
+
+def _several(draft: SiteDraft) -> Callable[[str], str]:
+    """Return what gives the word for several: that of English, else the word as it is."""
+    return plural if draft.language.partition("-")[0] == "en" else str
+
+
+def _by_title(sources: Sequence[SourceDraft]) -> str:
+    """Return the order by title, in which numbers inside titles count as numbers where there are such."""
+    titles = [source.values["title"] for source in sources if "title" in source.values]
+    has_numbers = any(char.isdecimal() for each in titles for text in each.texts for char in text)
+    return "title natural" if has_numbers or any(source.spec.title for source in sources) else "title"
 
 
 def _are_shared(values: KeyValues | None) -> bool:
@@ -198,9 +211,10 @@ def _is_short(sources: Sequence[SourceDraft], name: str) -> bool:
     return all(len(text) <= _LONGEST_CELL for each in values for text in each.texts)
 
 
-def _orders(fields: Mapping[str, Typed], order: str, *, is_dated: bool) -> dict[str, str]:
+def _orders(fields: Mapping[str, Typed], order: str, by_title: str, *, is_dated: bool) -> dict[str, str]:
     """Return the orders among which visitors choose, the first of which holds if they do not."""
-    found = {"newest": "newest", "oldest": "oldest", "A to Z": "title"} if is_dated else {"A to Z": "title"}
+    found = {"newest": "newest", "oldest": "oldest"} if is_dated else {}
+    found["A to Z"] = by_title
     if order not in found.values():
         found = {_title(order): order, **found}
     for name, told in fields.items():

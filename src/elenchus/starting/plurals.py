@@ -35,6 +35,7 @@ _SEVERAL_OF = {
     "series": "series",
     "species": "species",
     "news": "news",
+    "see": "see",
 }
 _ONE_OF = {several: one for one, several in _SEVERAL_OF.items()}
 _HISSING = ("ss", "sh", "ch", "x", "z")
@@ -59,6 +60,8 @@ def plural(word: str) -> str:
     head, last = _last(word)
     if last in _SEVERAL_OF:
         return head + _SEVERAL_OF[last]
+    if last in _ONE_OF or not last[-1:].isalpha():
+        return word
     if last.endswith("y") and last[-2:-1] not in "aeiou":
         return f"{head}{last[:-1]}ies"
     if last.endswith(_HISSING):
