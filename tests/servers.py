@@ -52,23 +52,60 @@ def home(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return found
 
 
+class _Server:
+    """A server that runs, and can be stopped and begun again."""
+
+    def __init__(self, command: list[str], ready: Callable[[], Any]) -> None:
+        self.command = command
+        self.ready = ready
+        self.begin()
+
+    def begin(self) -> None:
+        """Run it until it answers; where what it left behind is in the way, once more."""
+        begun = time.monotonic()
+        self.process = subprocess.Popen(self.command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        while True:
+            try:
+                self.ready()
+            except Exception:
+                if time.monotonic() - begun > _PATIENCE:
+                    self.end()
+                    raise
+                time.sleep(0.1)
+            else:
+                return
+            if self.process.poll() is not None:
+                self.process = subprocess.Popen(
+                    self.command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+                )
+
+    def end(self) -> None:
+        """Stop it."""
+        self.process.terminate()
+        self.process.wait(_PATIENCE)
+
+
+_SERVERS: dict[str, _Server] = {}
+
+
 @contextmanager
-def _running(command: list[str], ready: Callable[[], Any]) -> Iterator[None]:
+def _running(url: str, command: list[str], ready: Callable[[], Any]) -> Iterator[None]:
     """Run a server until it answers, and to the end of the block."""
-    with subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as server:
-        try:
-            begun = time.monotonic()
-            while True:
-                try:
-                    ready()
-                    break
-                except Exception:
-                    if server.poll() is not None or time.monotonic() - begun > _PATIENCE:
-                        raise
-                    time.sleep(0.1)
-            yield
-        finally:
-            server.terminate()
+    _SERVERS[url] = _Server(command, ready)
+    try:
+        yield
+    finally:
+        _SERVERS.pop(url).end()
+
+
+@contextmanager
+def down(url: str) -> Iterator[None]:
+    """Stop the server of an address, and begin it again at the end of the block."""
+    _SERVERS[url].end()
+    try:
+        yield
+    finally:
+        _SERVERS[url].begin()
 
 
 @contextmanager
@@ -106,11 +143,13 @@ def postgresql(folder: Path) -> Iterator[tuple[str, Callable[[], Any]]]:
             host="127.0.0.1", port=port, user="owner", password=PASSWORD, dbname="postgres", autocommit=True
         )
 
-    with _running(_as("postgres", [found("postgres", *places[:1]), *options]), lambda: connect().close()):
+    url = f"postgresql://reader@127.0.0.1:{port}/postgres"
+    command = _as("postgres", [found("postgres", *places[:1]), *options])
+    with _running(url, command, lambda: connect().close()):
         with connect() as owner:
             owner.execute(f"CREATE ROLE reader LOGIN PASSWORD '{PASSWORD}'")
             owner.execute("GRANT pg_read_all_data TO reader")
-        yield f"postgresql://reader@127.0.0.1:{port}/postgres", connect
+        yield url, connect
 
 
 @contextmanager
@@ -141,7 +180,9 @@ def mariadb(folder: Path) -> Iterator[tuple[str, Callable[[], Any]]]:
     def connect() -> Any:
         return pymysql.connect(unix_socket=str(own), user="root", charset="utf8mb4", autocommit=True)
 
+    url = f"mariadb://reader@127.0.0.1:{port}/bay"
     with _running(
+        url,
         [*server, "--bind-address=127.0.0.1", "--character-set-server=utf8mb4"],
         lambda: own.stat() and connect().close(),
     ):
@@ -150,7 +191,7 @@ def mariadb(folder: Path) -> Iterator[tuple[str, Callable[[], Any]]]:
             cursor.execute("CREATE USER reader@'127.0.0.1' IDENTIFIED BY %s", [PASSWORD])
             cursor.execute("GRANT SELECT ON bay.* TO reader@'127.0.0.1'")
         yield (
-            f"mariadb://reader@127.0.0.1:{port}/bay",
+            url,
             lambda: pymysql.connect(
                 unix_socket=str(own), user="root", database="bay", charset="utf8mb4", autocommit=True
             ),

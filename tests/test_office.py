@@ -591,3 +591,35 @@ def test_lists_in_a_column(base: Base, tmp_path: Path, run: Run) -> None:
         assert stored() == before
     finally:
         base.sql("DROP TABLE shelf")
+
+
+def test_a_server_that_restarts(base: Base, started: Path, run: Run) -> None:
+    """While the server is down, answers are those of the last read, and say so; afterwards it is read again."""
+    if base.server == "sqlite":
+        pytest.skip("a file has no server")
+    question = ("ask", "from news order by newest limit 1", "--site", str(started), "--format", "lines")
+    before = run(*question, BAY_PASSWORD=servers.PASSWORD)
+    assert before.returncode == 0
+    key = before.stdout.strip().rpartition("/")[2]
+    with servers.down(base.where):
+        meanwhile = run(*question, BAY_PASSWORD=servers.PASSWORD)
+        assert (meanwhile.returncode, meanwhile.stdout) == (0, before.stdout)
+        assert "last whole read" in meanwhile.stderr
+        strict = run("ask", "from news", "--strict", "--site", str(started), BAY_PASSWORD=servers.PASSWORD)
+        assert strict.returncode == 9
+        changed = run(
+            "set",
+            f"where id = news/{key}",
+            "title=x",
+            "--yes",
+            "--site",
+            str(started),
+            BAY_PASSWORD=servers.PASSWORD,
+        )
+        assert changed.returncode != 0
+    base.sql(
+        f"UPDATE office_item SET title = 'Back again', changed_at = '2026-12-01 09:00:00' WHERE id = {key}"
+    )
+    wanted = ("ask", 'from news where title = "Back again"', *question[2:])
+    again = run(*wanted, BAY_PASSWORD=servers.PASSWORD)
+    assert (again.returncode, again.stdout, again.stderr.count("last whole read")) == (0, before.stdout, 0)
