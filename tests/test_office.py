@@ -11,8 +11,10 @@ import sqlite3
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager, suppress
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any, NamedTuple
+from zoneinfo import ZoneInfo, available_timezones
 
 import pytest
 
@@ -29,6 +31,13 @@ from elenchus.editing.undoing import last_change, undone
 from elenchus.preview.live import Live
 
 ITEMS = 240
+ZONES = sorted(
+    {
+        *share(sorted(available_timezones() - {"localtime", "Factory"}), 20),
+        "Asia/Kathmandu",
+        "Australia/Lord_Howe",
+    }
+)
 SERVERS = ("sqlite", "postgresql", "mariadb")
 
 
@@ -516,6 +525,51 @@ def test_times(base: Base, tmp_path: Path) -> None:
         assert row[1] == row[2]
     for name in ("tide", "tide_more"):
         base.sql(f"DROP TABLE {name}")
+
+
+def _edges(zone: str) -> list[datetime]:
+    """Return moments of 2026 at which the clocks of a zone change, a second before and after, or a new year."""
+    clock, hour = ZoneInfo(zone), timedelta(hours=1)
+    hours = [datetime(2026, 1, 1, tzinfo=UTC) + at * hour for at in range(365 * 24)]
+    found = [
+        at for at in hours if at.astimezone(clock).utcoffset() != (at - hour).astimezone(clock).utcoffset()
+    ]
+    return [edge + timedelta(seconds=by) for edge in found or hours[:1] for by in (-1, 0, 3600)]
+
+
+def test_every_zone(base: Base, tmp_path: Path) -> None:
+    """Times are the same instants on each server, whatever zone their source has, where its clocks change."""
+    kind = {"sqlite": "TEXT", "postgresql": "TIMESTAMP", "mariadb": "DATETIME"}[base.server]
+    whole = "TIMESTAMPTZ" if base.server == "postgresql" else "VARCHAR(40)"
+    base.sql(f"CREATE TABLE edge (id INTEGER PRIMARY KEY, zone VARCHAR(60), title VARCHAR(80), at_time {kind}, instant {whole})")  # fmt: skip
+    where = f'path = "{base.where}"\noutside = true' if base.server == "sqlite" else f'url = "{base.where}"\npassword_from = "BAY_PASSWORD"'  # fmt: skip
+    rows: list[str] = []
+    sources, wanted = [], {}
+    for number, zone in enumerate(ZONES):
+        for moment in _edges(zone):
+            local = moment.astimezone(ZoneInfo(zone))
+            if local.fold:  # the second of two times that are told alike
+                continue
+            wanted[len(rows)] = moment
+            rows.append(f"({len(rows)}, '{zone}', 'At {len(rows)}', '{local:%Y-%m-%d %H:%M:%S}', '{moment:%Y-%m-%d %H:%M:%S}+00:00')")  # fmt: skip
+        sources.append(f'[sources.z{number}]\nread = "database"\n{where}\ntable = "edge"\nkind = "edge"\nzone = "{zone}"\nwhere = {{ zone = "{zone}" }}\ncolumns = {{ date = "at_time" }}\n')  # fmt: skip
+    try:
+        base.sql(f"INSERT INTO edge VALUES {', '.join(rows)}")
+        (tmp_path / "elenchus.toml").write_text(
+            '[site]\ntimezone = "UTC"\n'
+            + "".join(sources)
+            + '[kinds.edge.fields]\ninstant = { type = "datetime" }\n'
+        )
+        asked = elenchus.ask(
+            elenchus.open_site(tmp_path, at="2028-01-01"), "from edge", show=["instant"]
+        ).rows
+        found = {int(row["id"].rpartition("/")[2]): (row["date"], row["instant"]) for row in asked}
+        told = {key: (f"{moment:%Y-%m-%d %H:%M:%S}",) * 2 for key, moment in wanted.items()}
+        assert {
+            key: tuple(f"{each:%Y-%m-%d %H:%M:%S}" for each in pair) for key, pair in found.items()
+        } == told
+    finally:
+        base.sql("DROP TABLE edge")
 
 
 def test_without_keys(base: Base, tmp_path: Path, run: Run) -> None:
