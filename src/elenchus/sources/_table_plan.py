@@ -85,7 +85,7 @@ class Planner:
         sort, may_be_null = self.shape.types.get(column, ("text", True))
         if sort in ("array", "json") and isinstance(before, (list, type(None))):
             return _as_they_are(new, before or ()) if new.values else None
-        if sort == "json" and before is not None:
+        if sort == "json" and before is not None and new.values:
             raise UneditableError(f"{column} holds JSON that is no list")
         if isinstance(before, (list, dict, bytes, memoryview)) and (
             new.values or not isinstance(before, dict)
