@@ -48,6 +48,13 @@ class Base(NamedTuple):
     where: str
     connect: Callable[[], Any]
 
+    @property
+    def source(self) -> str:
+        """The lines of a source that say where it is."""
+        if self.server == "sqlite":
+            return f'path = "{self.where}"\noutside = true'
+        return f'url = "{self.where}"\npassword_from = "BAY_PASSWORD"'
+
     def sql(self, text: str) -> list[tuple[Any, ...]]:
         """Return the rows that a query gives its owner, or nothing for a change."""
         with closing(self.connect()) as owner:
@@ -504,9 +511,8 @@ def test_times(base: Base, tmp_path: Path) -> None:
     for key, text in enumerate(TIMES, 1):
         base.sql(f"INSERT INTO tide VALUES ({key}, '{text}', '{text}')")
         base.sql(f"INSERT INTO tide_more VALUES ({key}, 'low', '{text}')")
-    where = f'path = "{base.where}"\noutside = true' if base.server == "sqlite" else f'url = "{base.where}"\npassword_from = "BAY_PASSWORD"'  # fmt: skip
     (tmp_path / "elenchus.toml").write_text(
-        '[site]\ntimezone = "Atlantic/Azores"\n[sources.tide]\nread = "database"\n' + where
+        '[site]\ntimezone = "Atlantic/Azores"\n[sources.tide]\nread = "database"\n' + base.source
         + '\ntable = "tide"\nkind = "tide"\nzone = "Europe/Lisbon"\ncolumns = { date = "at_time" }\n'
         '[sources.tide.extras]\ntable = "tide_more"\nentry = "tide"\nname = "name"\nvalue = "value"\n'
         '[kinds.tide.fields]\nlow = { type = "datetime" }\n',
@@ -542,7 +548,6 @@ def test_every_zone(base: Base, tmp_path: Path) -> None:
     kind = {"sqlite": "TEXT", "postgresql": "TIMESTAMP", "mariadb": "DATETIME"}[base.server]
     whole = "TIMESTAMPTZ" if base.server == "postgresql" else "VARCHAR(40)"
     base.sql(f"CREATE TABLE edge (id INTEGER PRIMARY KEY, zone VARCHAR(60), title VARCHAR(80), at_time {kind}, instant {whole})")  # fmt: skip
-    where = f'path = "{base.where}"\noutside = true' if base.server == "sqlite" else f'url = "{base.where}"\npassword_from = "BAY_PASSWORD"'  # fmt: skip
     rows: list[str] = []
     wanted: dict[int, datetime] = {}
     for zone in ZONES:
@@ -559,7 +564,7 @@ def test_every_zone(base: Base, tmp_path: Path) -> None:
             folder = tmp_path / str(first)
             folder.mkdir()
             sources = [
-                f'[sources.z{number}]\nread = "database"\n{where}\ntable = "edge"\nkind = "edge"\nzone = "{zone}"\nwhere = {{ zone = "{zone}" }}\ncolumns = {{ date = "at_time" }}\n'
+                f'[sources.z{number}]\nread = "database"\n{base.source}\ntable = "edge"\nkind = "edge"\nzone = "{zone}"\nwhere = {{ zone = "{zone}" }}\ncolumns = {{ date = "at_time" }}\n'
                 for number, zone in enumerate(ZONES[first : first + 40])
             ]
             (folder / "elenchus.toml").write_text(
@@ -614,9 +619,8 @@ def test_lists_in_a_column(base: Base, tmp_path: Path, run: Run) -> None:
     base.sql(f"""UPDATE shelf SET labels = {words}, numbers = {numbers}, facts = '["x"]', more = '{{"depth": 3}}' WHERE id = 1""")  # fmt: skip
     if base.server == "postgresql":
         base.sql("GRANT ALL ON shelf TO reader")
-    place = f'path = "{base.where}"\noutside = true' if base.server == "sqlite" else f'url = "{base.where}"\npassword_from = "BAY_PASSWORD"'  # fmt: skip
     (tmp_path / "elenchus.toml").write_text(
-        f'[site]\n[sources.shelf]\nread = "database"\n{place}\ntable = "shelf"\nkind = "shelf"\nwritable = true\n'
+        f'[site]\n[sources.shelf]\nread = "database"\n{base.source}\ntable = "shelf"\nkind = "shelf"\nwritable = true\n'
         'columns = { depth = "more.depth" }\n[kinds.shelf.fields]\nnumbers = { type = "integer", many = true }\n'
         'facts = { type = "text", many = true }\ndepth = { type = "integer" }\n[taxonomies.labels]\n'
     )

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, TypeAlias
 
 from elenchus.checks.finders import finders
 from elenchus.checks.records import LEVELS, RENAMED, costs_itself, record
-from elenchus.errors import About, Edit, Problem, Replacement, SiteError
+from elenchus.errors import About, Edit, OwnName, Problem, Replacement, SiteError
 from elenchus.frozen import Frozen, replace
 from elenchus.pages.survey import Survey
 
@@ -119,7 +119,11 @@ def _values_once(found: Iterable[Problem]) -> Iterator[Problem]:
 def _of_site(site: Site, problem: Problem) -> Problem:
     """Return a problem as one of a site: at its file and line, without what is told from within a text."""
     cure = None if isinstance(problem.cure, Replacement) else problem.cure
-    return replace(problem, span=None, cure=site.content.offered(cure) if isinstance(cure, Edit) else cure)
+    if isinstance(cure, Edit):
+        cure = site.content.offered(cure)
+    elif isinstance(cure, OwnName) and not all(map(site.content.is_in_a_file, cure.records)):
+        cure = None
+    return replace(problem, span=None, cure=cure)
 
 
 def _judged(problem: Problem, accepted: Iterable[Acceptance]) -> Finding:

@@ -12,7 +12,6 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from elenchus.engine.columns.column import Texts, narrowed
 from elenchus.engine.columns.marks import mixed, row_marks, string_marks, text_marks
 from elenchus.errors import ElenchusError
 from elenchus.frozen import values_of
@@ -91,11 +90,9 @@ class _RowMarks:
         found = np.zeros(len(data.entries), dtype=np.uint64)
         paged = np.array([name in desk.paged for name in data.kind_names])[data.entries.kinds]
         of_own = desk.view.visible & ~paged
-        for (name, _), column in data.entries.columns.items():
-            if name == "address" and of_own.any():
-                texts = narrowed(column, Texts)
-                own = np.append(string_marks(texts.lexicon.texts), np.uint64(0))[texts.places]
-                found[of_own] = own[of_own]
+        if of_own.any():
+            own = data.texts("address")
+            found[of_own] = np.append(string_marks(own.lexicon.texts), np.uint64(0))[own.places][of_own]
         at, addresses = [], []
         for pages in desk.book.by_row.values():
             here = pages[0].here

@@ -76,6 +76,8 @@ def _finding_lines(finding: Finding, width: int | None) -> Iterator[Piece]:
         yield from flowing([Piece(" " * _INDENT), Piece(printable(line), role)], width, _INDENT)
     if isinstance(problem.cure, Edit) and not finding.accepted:
         yield from _cure_lines(problem.cure, width)
+    elif isinstance(problem.cure, OwnName) and not finding.accepted:
+        yield Piece(f"{' ' * _INDENT}elenchus check --fix\n", Role.STRONG)
 
 
 def _cure_lines(cure: Edit, width: int | None) -> Iterator[Piece]:
@@ -116,8 +118,7 @@ def fixing_told(change: Fixing) -> Iterator[Piece]:
         yield Piece(f"{counted(len(change.cured), 'finding')} put right by that.\n", Role.STRONG)
     for problem in change.left:
         where = f"{problem.place}: " if problem.place else ""
-        told = problem.message if isinstance(problem.cure, OwnName) else problem.sentences
-        yield Piece(f"by hand: {printable(where + told)}\n", Role.FAINT)
+        yield Piece(f"by hand: {printable(where + problem.sentences)}\n", Role.FAINT)
 
 
 def _text(content: bytes | None) -> str:

@@ -82,13 +82,12 @@ def taken_name(name: str, cure: OwnName, first: Place, others: Sequence[Place]) 
     one = first.file if any(place.file != first.file for place in others) else str(first)
     if count == 1:
         message = f"{what} is already used by {one}"
-        hint = f"This entry is left out until one of them has a different {word}"
+        hint = f"This entry is left out until one of them has a different {word}."
     else:
         message = f"{what} is used by {one} and {count:,} other entries"
         named = list(dict.fromkeys(map(str, others)))
         more = f" and {len(named) - _FEW:,} more" if len(named) > _FEW else ""
-        hint = f"Left out until they have different ones: {', '.join(named[:_FEW])}{more}"
-    hint = f"{hint}. elenchus check --fix gives {'it' if count == 1 else 'each'} another."
+        hint = f"Left out until they have different ones: {', '.join(named[:_FEW])}{more}."
     code = f"duplicate-{word}"
     return Problem(code, message, hint, place=others[0], about=About.IDENTITY, cure=cure, entries=count)
 

@@ -36,6 +36,7 @@ if TYPE_CHECKING:
     from elenchus.index.reading import Chunk
     from elenchus.plan.executor import Executor
     from elenchus.plan.nodes import Plan
+    from elenchus.schema.edits import UneditableError
     from elenchus.schema.record import Record
     from elenchus.schema.terms import TermRow
     from elenchus.site.inheritance import Listing
@@ -127,14 +128,22 @@ class Content(Working):
 
     def offered(self, edit: Edit) -> Edit:
         """Return an edit to be offered; by hand, where nothing here writes what holds its entry."""
-        names, units = self.dataset.entries.names, self.found.units
-        number = int(names.records[names.row(edit.entry)])
+        names = self.dataset.entries.names
+        refusal = self.refusal(int(names.records[names.row(edit.entry)]))
+        return replace(edit, by_hand=f"{refusal}. {refusal.hint}") if refusal else edit
+
+    def refusal(self, number: int) -> UneditableError | None:
+        """Return why nothing here writes what holds a record; None where something does."""
         source = self.records.habits[int(self.records.sources[number])].source
         if not source:  # an entry that stands nowhere
-            return edit
-        path = units.seen.paths[units.unit_of(number)]
-        refusal = only_read(self.definition.source(source), path)
-        return replace(edit, by_hand=f"{refusal}. {refusal.hint}") if refusal else edit
+            return None
+        units = self.found.units
+        return only_read(self.definition.source(source), units.seen.paths[units.unit_of(number)])
+
+    def is_in_a_file(self, number: int) -> bool:
+        """Say whether a record stands in a file that can be written here, and not in a database."""
+        source = self.records.habits[int(self.records.sources[number])].source
+        return bool(source) and not self.definition.source(source).table and not self.refusal(number)
 
     def with_entries(self, records: Iterable[Record]) -> Content:
         """Return the content with some more entries; what is read already is not read again."""

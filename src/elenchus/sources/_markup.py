@@ -21,7 +21,14 @@ _MOST_METAS = 10_000
 _NEVER = frozenset({"nav", "script", "style", "noscript", "template"})
 _AROUND = frozenset({"header", "footer", "aside"})
 _BESIDE = _AROUND | {"nav"}
-_ROLES = frozenset({"navigation", "search", "banner", "contentinfo", "complementary"})
+# Elements that roles stand for (ARIA in HTML, section 4).
+_OF_ROLES = {
+    "navigation": "nav",
+    "search": "nav",
+    "banner": "header",
+    "contentinfo": "footer",
+    "complementary": "aside",
+}
 _VOID = frozenset(
     ["area", "base", "br", "col", "embed", "hr", "img", "input", "link", "meta", "source", "track", "wbr"]
 )
@@ -42,9 +49,10 @@ _DATES = {
 _OF_BROWSERS = frozenset({"viewport", "robots", "generator", "theme-color", "referrer", "format-detection"})
 
 
-def _is_around(attrs: Sequence[tuple[str, str | None]]) -> bool:
-    """Say whether an element has a role of those that stand around the text (ARIA 1.2, section 5.3.4)."""
-    return any(name == "role" and (value or "").strip().lower() in _ROLES for name, value in attrs)
+def _meant(tag: str, attrs: Sequence[tuple[str, str | None]]) -> str:
+    """Return the element that one is by its role, else the one that it is."""
+    roles = (_OF_ROLES.get((value or "").strip().lower()) for name, value in attrs if name == "role")
+    return next(filter(None, roles), tag)
 
 
 class _Outline(HTMLParser):
@@ -121,7 +129,7 @@ class Document(_Outline):
         if self.beside >= around:  # a paragraph that was not ended
             self.left_out[-1][1] = self.place
             self.beside = -1
-        if self.beside < 0 and (not self.without.isdisjoint(names) or self.is_beside(tag, attrs)):
+        if self.beside < 0 and (not self.without.isdisjoint(names) or self.is_beside(_meant(tag, attrs))):
             ends = self.place + len(self.get_starttag_text() or "") if tag in _UNOPENED else len(self.text)
             self.left_out.append([self.place, ends])
             self.beside = -1 if tag in _UNOPENED else around
@@ -137,9 +145,9 @@ class Document(_Outline):
             begins = self.place + len(self.get_starttag_text() or "")
             self.spans.setdefault(tag, [begins, len(self.text)])
 
-    def is_beside(self, tag: str, attrs: Sequence[tuple[str, str | None]]) -> bool:
+    def is_beside(self, tag: str) -> bool:
         """Say whether an element is no text of the page: by itself, or outside its main part."""
-        return tag in _NEVER or ((tag in _AROUND or _is_around(attrs)) and not self.is_inside)
+        return tag in _NEVER or (tag in _AROUND and not self.is_inside)
 
     def handle_endtag(self, tag: str) -> None:
         """Note what ends."""
@@ -227,7 +235,7 @@ class _Elements(_Outline):
         names = self.begin(tag, attrs)
         depth = len(self.inside) - (tag not in _UNOPENED)
         self.close_to(depth - 1)
-        if names and tag not in _UNOPENED and self.is_text(attrs):
+        if names and tag not in _UNOPENED and self.is_text(_meant(tag, attrs)):
             around = self.open[-1][1] if self.open else -1
             self.open.append((depth, len(self.found), len(self.words)))
             self.found.append(Element(tuple(names), around))
@@ -236,9 +244,10 @@ class _Elements(_Outline):
         """Note what ends."""
         self.close_to(self.end(tag) - 1)
 
-    def is_text(self, attrs: Sequence[tuple[str, str | None]]) -> bool:
+    def is_text(self, tag: str) -> bool:
         """Say whether what begins is not left out anyway."""
-        return not _is_around(attrs) and _UNSEEN.isdisjoint(self.inside) and _BESIDE.isdisjoint(self.inside)
+        left_out = _UNSEEN | _BESIDE
+        return tag not in _BESIDE and left_out.isdisjoint(self.inside)
 
     def handle_data(self, data: str) -> None:
         """Take the words of the text."""

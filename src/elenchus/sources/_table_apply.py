@@ -69,9 +69,9 @@ def _statement(shape: Shape, change: RowChange, *, is_trial: bool) -> tuple[str,
     bound |= {"after": change.after} | ({} if change.before is None else {"before": change.before})
     new = ":after"
     if any(isinstance(each, (dict, list)) for each in (change.before, change.after)):
-        compared, new = shape.structured(change.table, change.column)
-        was = was if change.before is None else compared
-        if new == ":after":  # JSON
+        found = shape.structured(change.table, change.column)
+        was, new = was if change.before is None else found.compared, found.written
+        if found.is_json:
             bound |= {name: _bound(bound[name]) for name in ("before", "after") if name in bound}
     return f"UPDATE {table} SET {column} = {new} WHERE {where} AND {was}", bound, 1, 1
 

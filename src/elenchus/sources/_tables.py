@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 
     from elenchus.sources import SourceSpec, TermsSpec
 
-__all__ = ["Shape"]
+__all__ = ["Shape", "Structured"]
 
 _PART = 10_000  # rows that are taken at once while all are looked at
 _IN = 500  # keys that one question names
@@ -48,6 +48,14 @@ class _Side(NamedTuple):
     terms: TermsSpec | None = None
 
 
+class Structured(NamedTuple):
+    """How a statement compares a column with the list or object ``:before``, and writes ``:after``."""
+
+    compared: str
+    written: str = ":after"
+    is_json: bool = True
+
+
 class Shape:
     """What a source reads of a database. Raises OSError where something of it is not there."""
 
@@ -56,6 +64,7 @@ class Shape:
         self.table = spec.table or TableSpec()
         self.connection = connection
         self.quote = partial(quoted_name, connection)
+        self.sorts: dict[str, dict[str, tuple[str, bool]]] = {}  # of columns, by table
         self.bound: dict[str, Any] = {}  # the values of its conditions, by their names in queries
         if query := self.table.query.strip().rstrip(";"):
             self.source = f"({query.replace(':', chr(92) + ':')}) AS rows_of_site"
@@ -176,12 +185,15 @@ class Shape:
         return self.types_of(f"{self.table.prefix}{self.table.table}")
 
     def types_of(self, table: str) -> dict[str, tuple[str, bool]]:
-        """Return the sorts of values of the columns of a table, by its whole name."""
+        """Return the sorts of values of the columns of a table, by its whole name; looked up once."""
+        if table in self.sorts:
+            return self.sorts[table]
         schema, _, name = table.rpartition(".")
         told = self.known.get_columns(name, schema=schema or None)
         found = {str(each["name"]): (_sort(each["type"]), bool(each.get("nullable", True))) for each in told}
         for column in self.checked_as_json(name, schema):
             found[column] = "json", found[column][1]
+        self.sorts[table] = found
         return found
 
     def checked_as_json(self, name: str, schema: str) -> list[str]:
@@ -198,8 +210,8 @@ class Shape:
             return []
         return [at for at, name in enumerate(self.names) if self.types.get(name, ("",))[0] == "json"]
 
-    def structured(self, table: str, column: str) -> tuple[str, str]:
-        """Return how a statement compares a column with the list or object :before, and writes :after.
+    def structured(self, table: str, column: str) -> Structured:
+        """Return how a statement deals with a column that holds lists or objects.
 
         JSON is compared by what it says, and not by how it is written.
         """
@@ -209,16 +221,14 @@ class Shape:
             schema, _, name = table.rpartition(".")
             told = self.known.get_columns(name, schema=schema or None)
             kind = next(each["type"] for each in told if each["name"] == column).compile(dialect=dialect)
-            return f"{quoted} = CAST(:before AS {kind})", f"CAST(:after AS {kind})"
+            return Structured(f"{quoted} = CAST(:before AS {kind})", f"CAST(:after AS {kind})", is_json=False)
         if dialect.name == "postgresql":  # of its two types for JSON, one has no equal sign
-            return f"CAST({quoted} AS jsonb) = CAST(:before AS jsonb)", ":after"
+            return Structured(f"CAST({quoted} AS jsonb) = CAST(:before AS jsonb)")
         if dialect.name == "sqlite":
-            return f"json({quoted}) = json(:before)", ":after"
-        is_mariadb = getattr(dialect, "is_mariadb", False)
-        return (
-            f"JSON_EQUALS({quoted}, :before)" if is_mariadb else f"{quoted} = CAST(:before AS JSON)",
-            ":after",
-        )
+            return Structured(f"json({quoted}) = json(:before)")
+        if getattr(dialect, "is_mariadb", False):
+            return Structured(f"JSON_EQUALS({quoted}, :before)")
+        return Structured(f"{quoted} = CAST(:before AS JSON)")
 
     def trial_key(self, table: str, values: Mapping[str, Any]) -> dict[str, int]:
         """Return a key for a row that is taken back, so that the counter of its table stays where it is."""

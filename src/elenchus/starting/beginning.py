@@ -20,7 +20,7 @@ from elenchus.starting.kinds import word_for_kind
 from elenchus.starting.leaving import LeftOut, is_home
 from elenchus.starting.looking import MOST_LOOKED_AT, address_stock, read_stock, stocks_in
 from elenchus.starting.media import named_files
-from elenchus.starting.plan import MOST_PAGES, site_plan
+from elenchus.starting.plan import MOST_LISTED, MOST_PAGES, site_plan
 from elenchus.starting.tables import table_specs
 from elenchus.starting.unsure import Unsure
 from elenchus.starting.writing import field_text, files_of, site_text, source_text
@@ -229,7 +229,7 @@ def _with_doubts(draft: SiteDraft, plan: SitePlan) -> SiteDraft:
             if kind.name in source.kinds and not kind.has_pages:
                 what = (
                     f"there are more than {MOST_PAGES:,}, so there is no page for each {kind.name}, "
-                    "and lists show the first 500"
+                    f"and lists show the first {MOST_LISTED}"
                 )
                 otherwise = (
                     f'address = "{kind.address}/{{slug}}/" in [kinds.{kind.name}], and a page set; '

@@ -17,9 +17,11 @@ if TYPE_CHECKING:
     from elenchus.starting.sitedraft import SiteDraft, SourceDraft
     from elenchus.starting.values import KeyValues
 
-__all__ = ["MOST_PAGES", "KindPlan", "SitePlan", "TaxonomyPlan", "site_plan"]
+__all__ = ["MOST_LISTED", "MOST_PAGES", "KindPlan", "SitePlan", "TaxonomyPlan", "site_plan"]
 
 MOST_PAGES = 20_000  # entries of a kind each of which has a page
+MOST_LISTED = 500  # entries of a list of a kind that has more than that
+_LIMIT = f" limit {MOST_LISTED}"
 _MOST_ON_HOME = 6  # kinds
 _MOST_FACTS = 5
 _MOST_OPTIONS = 60  # terms that a form offers
@@ -58,6 +60,11 @@ class KindPlan(NamedTuple):
     few: int
     has_pages: bool
 
+    @property
+    def limit(self) -> str:
+        """What its lists end with, if it has too many entries."""
+        return "" if self.has_pages else _LIMIT
+
 
 class TaxonomyPlan(NamedTuple):
     """What is shown of a taxonomy."""
@@ -79,6 +86,11 @@ class SitePlan(NamedTuple):
     order: str
     addresses: Mapping[str, str]
     home: Sequence[str]
+
+    @property
+    def limit(self) -> str:
+        """What lists of several kinds end with, where one has too many entries."""
+        return _LIMIT if self.pageless else ""
 
     @property
     def pageless(self) -> list[str]:

@@ -12,7 +12,7 @@ import pyarrow as pa
 
 from elenchus.engine.columns.column import Dates, Lists, Numbers, Texts, narrowed
 from elenchus.engine.columns.lexicon import initial, padded_numbers
-from elenchus.engine.columns.marks import mixed, row_marks, text_marks
+from elenchus.engine.columns.marks import mixed, row_marks, string_marks, text_marks
 from elenchus.engine.columns.sensitive import private_column
 from elenchus.engine.explaining.state import state_of
 from elenchus.engine.view import View
@@ -111,7 +111,8 @@ class Frames(Working):
     def marks(self) -> NDArray[np.int64]:
         """64 bits for each entry that change when a row of it does in any table."""
         data = self.data
-        ids = text_marks(each.encode("utf-8", "surrogatepass") for each in data.entries.ids)
+        names = data.entries.names
+        ids = string_marks(names.id_texts.texts)[names.records]
         found = row_marks(View(data, 0, unpublished=True), ids, self.term_marks)
         for state in (data.entries.opens, data.entries.closes, *self.held):
             found = mixed(found ^ state.astype(np.uint64))
