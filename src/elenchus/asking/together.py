@@ -11,10 +11,10 @@ from typing import TYPE_CHECKING
 from elenchus.asking.alone import compared_with, same_values
 from elenchus.asking.parameters import absent_choice
 from elenchus.frozen import replace
-from elenchus.language.nodes import Related
-from elenchus.plan.nodes import AllOf, AnyOf, Negation, Test
-from elenchus.plan.values import Refused, Resolver
-from elenchus.plan.walking import tests_in
+from elenchus.language.nodes import Literal, Related
+from elenchus.plan.nodes import AllOf, AnyOf, Negation, RelatednessOrder, SharesTerms, Test
+from elenchus.plan.values import ANY_ENTRY, Refused, Resolver
+from elenchus.plan.walking import walk
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -69,7 +69,7 @@ def _spans_of(query: Query, names: Sequence[str]) -> dict[Span, str] | None:
     found = compared_with(listing.question, names)
     if found is None or not set(names) <= listing.parameter_names.keys():
         return None
-    if any(isinstance(node, Related) for node, _ in found):
+    if any(isinstance(node, Related) and use.name in listing.parameters for node, use in found):
         return None
     return {node.span: use.name for node, use in found}
 
@@ -79,14 +79,15 @@ def _plans(queries: Sequence[Query], spans: dict[Span, str]) -> list[Plan | None
     if not queries[0].is_askable:
         return []
     first, parameters = queries[0].plan, queries[0].listing.parameters
-    every = list(tests_in(first.condition))
+    every = [each for each in walk(first.condition) if isinstance(each, Test | SharesTerms)]
     own = [each for each in every if each.span in spans]
-    fields = {each.field for each in own}
     if len(own) != len(spans) or first.empty:
         return []
-    if sum(each.field in fields for each in every) > len(own):
+    tests = [each for each in own if isinstance(each, Test)]
+    fields = {each.field for each in tests}
+    if sum(isinstance(each, Test) and each.field in fields for each in every) > len(tests):
         return []  # together with another comparison of its field, a value may be one that nothing meets
-    for test in own:
+    for test in tests:
         name = spans[test.span]
         kind = parameters[name][0].type if name in parameters else test.field.type
         if kind is None or not same_values(test.field.type, kind):
@@ -101,16 +102,26 @@ def _plans(queries: Sequence[Query], spans: dict[Span, str]) -> list[Plan | None
 def _with_values(plan: Plan, query: Query, spans: dict[Span, str]) -> Plan | None:
     """Return a plan with the values of another query; None where one of them has to be told of."""
     resolver = Resolver(query.site.dataset, query.site.clock, plan.unpublished, watch=query.site.watch)
+    likenesses: dict[Span, SharesTerms] = {}
 
     def changed(condition: Condition) -> Condition:
-        if isinstance(condition, AllOf | AnyOf):
-            return replace(condition, parts=tuple(map(changed, condition.parts)))
-        if isinstance(condition, Negation):
-            return Negation(changed(condition.part))
-        if isinstance(condition, Test) and condition.span in spans:
-            texts = filter(None, query.given[spans[condition.span]])
-            return replace(condition, values=resolver.values(condition.field, texts))
-        return condition
+        match condition:
+            case AllOf() | AnyOf():
+                return replace(condition, parts=tuple(map(changed, condition.parts)))
+            case Negation():
+                return Negation(changed(condition.part))
+            case Test() if condition.span in spans:
+                return replace(condition, values=resolver.values(condition.field, given(condition)))
+            case SharesTerms() if condition.span in spans:
+                [text] = given(condition)  # a likeness to several entries could not be asked at all
+                found = replace(condition, entry=resolver.entry(ANY_ENTRY, Literal(text)))
+                likenesses[condition.span] = found
+                return found
+            case _:
+                return condition
+
+    def given(condition: Test | SharesTerms) -> list[str]:
+        return list(filter(None, query.given[spans[condition.span]]))
 
     if plan.condition is None:
         return None
@@ -118,4 +129,10 @@ def _with_values(plan: Plan, query: Query, spans: dict[Span, str]) -> Plan | Non
         condition = changed(plan.condition)
     except Refused:
         return None
-    return None if resolver.notices else replace(plan, condition=condition)
+    order = tuple(
+        RelatednessOrder(likenesses[key.related.span])
+        if isinstance(key, RelatednessOrder) and key.related.span in likenesses
+        else key
+        for key in plan.order
+    )
+    return None if resolver.notices else replace(plan, condition=condition, order=order)

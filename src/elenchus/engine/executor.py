@@ -7,12 +7,13 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from elenchus.engine.driving import meeting
+from elenchus.engine.likeness import foremost_alike
 from elenchus.engine.select import Selection
 from elenchus.engine.stages import select
 from elenchus.engine.view import View
 from elenchus.engine.watch import Watch
 from elenchus.frozen import Working, member, replace
-from elenchus.plan.nodes import AllOf
+from elenchus.plan.nodes import AllOf, SharesTerms
 from elenchus.plan.walking import named_rows, parts
 from elenchus.values.kept import Kept
 
@@ -109,16 +110,21 @@ class Engine(Working):
         selection, written = self.selection(plans[0]), [parts(plan.condition) for plan in plans]
         shared = [part for at, part in enumerate(written[0]) if all(each[at] == part for each in written)]
         base = select(replace(plans[0], condition=AllOf(tuple(shared)) if shared else None), selection)
-        found = []
-        for plan, conditions, names in zip(plans, written, without or [()] * len(plans), strict=True):
-            stages = select(plan, selection, without=self.left_out(plan, names))
-            own = AllOf(tuple(part for part in conditions if part not in shared))
-            rows = base.matched_rows
-            stages.__dict__["matched_rows"] = (
-                meeting(selection, own, rows, stages.note) if own.parts else rows
-            )
-            found.append(answer(plan, stages, self.clock, question))
-        return found
+        rows = base.matched_rows
+        left_out = [self.left_out(*each) for each in zip(plans, without or [()] * len(plans), strict=True)]
+        every = [select(plan, selection, without=gone) for plan, gone in zip(plans, left_out, strict=True)]
+        others = [[part for part in each if part not in shared] for each in written]
+        likenesses = [own[0] for own in others if len(own) == 1 and isinstance(own[0], SharesTerms)]
+        alike = None
+        if len(likenesses) == len(plans):
+            alike = foremost_alike(plans[0], selection, rows, likenesses, left_out)
+        for at, (stages, own) in enumerate(zip(every, others, strict=True)):
+            if alike:
+                stages.know(alike[at])
+            else:
+                met = meeting(selection, AllOf(tuple(own)), rows, stages.note) if own else rows
+                stages.__dict__["matched_rows"] = met
+        return [answer(plan, stages, self.clock, question) for plan, stages in zip(plans, every, strict=True)]
 
     def ids(self, plan: Plan, *, without: Sequence[str] = ()) -> list[str]:
         """See :class:`Executor`."""

@@ -56,7 +56,7 @@ class Ordering:
         """Say whether the rows stand in this order already."""
         selection = self.selection
         is_sound = selection.subject.is_terms or selection.view.data.entries.in_order
-        return is_sound and _is_stored_order(self.keys)
+        return is_sound and bool(self.keys) and _is_stored_order(self.keys)
 
     @cached_property
     def all(self) -> NDArray[np.intp]:

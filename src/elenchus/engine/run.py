@@ -57,7 +57,7 @@ def answer(
     found = cut.answer(
         question=question,
         clock=clock,
-        matched=stages.kept_rows.count,
+        matched=stages.kept_count,
         rows=tuple(map(Row, view.ids_of(plan.subject, numbers), values.each(), numbers.tolist())),
         ids=view.ids(plan.subject),
         noticed=notices(plan, StagesNoticed(plan, stages), in_public=in_public),

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 
     from elenchus.engine.columns.column import Mask
     from elenchus.engine.columns.dataset import Dataset
+    from elenchus.engine.likeness import Foremost
     from elenchus.engine.select import Selection
     from elenchus.engine.watch import Watch
     from elenchus.plan.nodes import Condition, Fill, Plan
@@ -71,10 +72,24 @@ class Stages(Working):
         found: Mask = self.matched & ~self.kept_rows.mask
         return found
 
+    @cached_property
+    def kept_count(self) -> int:
+        """How many these are."""
+        return self.kept_rows.count
+
+    def know(self, foremost: Foremost) -> None:
+        """Take the first rows and their number as they were found together with those of other plans."""
+        self.__dict__.update(foremost=foremost.rows, kept_count=foremost.found)
+
     @property
     def is_plain(self) -> bool:
         """Say whether the order alone says which rows there are."""
-        return not (self.plan.lead or self.plan.at_most or self.plan.fill)
+        return self.plan.is_plain
+
+    @cached_property
+    def foremost(self) -> NDArray[np.intp]:
+        """The first rows in order, before offset and limit, where they are known already."""
+        return np.zeros(0, dtype=np.intp)
 
     @cached_property
     def ordering(self) -> Ordering:
@@ -130,15 +145,17 @@ class Stages(Working):
         """How many rows the answer has."""
         if not self.is_plain:
             return len(self.rows)
-        left = max(0, self.kept_rows.count - self.plan.offset)
+        left = max(0, self.kept_count - self.plan.offset)
         return left if self.plan.limit is None else min(left, self.plan.limit)
 
     def between(self, first: int, last: int) -> NDArray[np.intp]:
         """Return the rows of the answer from a place up to another, without putting all others in order."""
         if not self.is_plain:
             return self.rows[first:last]
-        last = min(last, self.total)
-        found = self.ordering.between(self.plan.offset + first, self.plan.offset + max(first, last))
+        last = max(first, min(last, self.total))
+        if self.plan.offset + last <= len(self.foremost):
+            return self.foremost[self.plan.offset + first : self.plan.offset + last]
+        found = self.ordering.between(self.plan.offset + first, self.plan.offset + last)
         self.note(self.ordering.way, len(found))
         return found
 

@@ -31,7 +31,7 @@ from elenchus.plan.nodes import (
     YesFirst,
 )
 from elenchus.plan.reading import Reading
-from elenchus.plan.values import Refused, Resolver
+from elenchus.plan.values import ANY_ENTRY, Refused, Resolver
 from elenchus.plan.walking import parts
 from elenchus.schema.subject import ENTRIES, terms_of
 from elenchus.schema.types import CORE_FIELDS, FieldType, Type
@@ -51,7 +51,6 @@ __all__ = ["Ground", "check"]
 
 _DATE = FieldRef("date", CORE_FIELDS["date"].type)
 _PINNED = FieldRef("pinned", CORE_FIELDS["pinned"].type)
-_ENTRY = FieldRef("entry", FieldType(Type.ENTRY))
 _GROUPABLE = (Type.TERM, Type.CHOICE, Type.YESNO, Type.ENTRY, Type.DATE, Type.INTEGER, Type.TEXT)
 
 
@@ -253,7 +252,7 @@ class _Checker(Reading):
     def itself(self) -> FieldRef:
         """Return the field that names a row."""
         if self.fields.subject.is_entries:
-            return _ENTRY
+            return ANY_ENTRY
         rules = self.schema.taxonomies[self.fields.subject.taxonomy]
         return FieldRef("term", FieldType(Type.TERM, taxonomy=rules.name, tree=rules.tree))
 

@@ -25,8 +25,8 @@ from elenchus.plan.nodes import (
     Test,
 )
 from elenchus.plan.reading import Reading
-from elenchus.plan.values import Refused
-from elenchus.schema.types import FieldType, Type, describe
+from elenchus.plan.values import ANY_ENTRY, Refused
+from elenchus.schema.types import Type, describe
 from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
@@ -42,8 +42,6 @@ if TYPE_CHECKING:
 __all__ = ["Conditions"]
 
 _BY_SIZE = ("<", "<=", ">", ">=", "between")
-
-_ENTRY = FieldRef("entry", FieldType(Type.ENTRY))
 
 
 class _Context(Protocol):
@@ -195,7 +193,7 @@ class Conditions(Reading):
         if not node.by:
             fields = [FieldRef(name, rules.field_type) for name, rules in self.schema.taxonomies.items()]
         try:
-            entry = self.resolver.entry(_ENTRY, nodes.as_literal(node.anchor))
+            entry = self.resolver.entry(ANY_ENTRY, nodes.as_literal(node.anchor))
         except Refused as refused:
             self.problems.append(refused.problem)
             return None

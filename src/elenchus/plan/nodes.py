@@ -335,6 +335,11 @@ class Plan(Frozen):
     show: tuple[FieldRef, ...] = ()
 
     @property
+    def is_plain(self) -> bool:
+        """Say whether the order alone says which rows there are."""
+        return not (self.lead or self.at_most or self.fill)
+
+    @property
     def takes_part(self) -> bool:
         """Say whether its rows are such as stand on a page once, where that wants no repeats.
 

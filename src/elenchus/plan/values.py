@@ -11,6 +11,7 @@ from elenchus.language.nodes import Literal
 from elenchus.language.printer import print_value
 from elenchus.plan.nodes import (
     EntryValue,
+    FieldRef,
     NumberValue,
     Part,
     PatternValue,
@@ -22,7 +23,7 @@ from elenchus.plan.nodes import (
 )
 from elenchus.schema.convert import NO, YES
 from elenchus.schema.naming import several_entries, several_terms, unknown_entry, unknown_term
-from elenchus.schema.types import Type
+from elenchus.schema.types import FieldType, Type
 from elenchus.values.dates import Interval, literal_interval, relative_interval, widened
 from elenchus.values.lazily import pattern
 from elenchus.values.patterns import PatternError, searcher
@@ -32,7 +33,6 @@ if TYPE_CHECKING:
     from collections.abc import Iterable, Sequence
 
     from elenchus.language import nodes
-    from elenchus.plan.nodes import FieldRef
     from elenchus.schema.catalog import Catalog, TermName
     from elenchus.values.dates import Clock
 
@@ -42,7 +42,9 @@ DATE_WORDS = (
     "this week", "last week", "next week", "this month", "last month", "this year", "last year",
 )  # fmt: skip
 
-__all__ = ["DATE_WORDS", "Refused", "Resolver"]
+__all__ = ["ANY_ENTRY", "DATE_WORDS", "Refused", "Resolver"]
+
+ANY_ENTRY = FieldRef("entry", FieldType(Type.ENTRY))
 
 _NUMBER = pattern(r"[+-]?(\d{1,40}(_\d{1,40}){0,20}(\.\d{0,40})?|\.\d{1,40})(e[+-]?\d{1,3})?", re.IGNORECASE)
 _LARGEST = 10**300

@@ -29,8 +29,8 @@ if TYPE_CHECKING:
     from elenchus.plan.nodes import Condition, OrderKey, Plan, Rows, Value
 
 __all__ = [
-    "at_instant", "first_step", "group_tests", "is_now", "named_rows", "parts", "placing_fields",
-    "sorting_fields", "tests_in", "walk",
+    "at_instant", "first_step", "group_tests", "is_now", "likenesses_in", "named_rows", "parts",
+    "placing_fields", "sorting_fields", "tests_in", "walk",
 ]  # fmt: skip
 
 
@@ -49,6 +49,11 @@ def walk(condition: Condition | None) -> Iterator[Condition]:
 def tests_in(condition: Condition | None) -> Iterator[Test]:
     """Yield all comparisons in a condition."""
     return (each for each in walk(condition) if isinstance(each, Test))
+
+
+def likenesses_in(condition: Condition | None) -> Iterator[SharesTerms]:
+    """Yield all likenesses in a condition."""
+    return (each for each in walk(condition) if isinstance(each, SharesTerms))
 
 
 def parts(condition: Condition | None) -> list[Condition]:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, Concatenate, ParamSpec, TypeVar
 from elenchus.engine.decode import decode
 from elenchus.frozen import Working, member
 from elenchus.plan.explanation import Spent
+from elenchus.plan.walking import likenesses_in
 from elenchus.tables.expressions import newest_first
 from elenchus.tables.filling import FoundRows
 from elenchus.tables.scope import Scope
@@ -104,7 +105,11 @@ class TableEngine(Working):
         """See :class:`Executor`."""
         from elenchus.tables.together import answers_together
 
-        return answers_together(self, plans, without or [()] * len(plans), question) if plans else []
+        without = without or [()] * len(plans)
+        likenesses = {tuple(likenesses_in(plan.condition)) for plan in plans}
+        if len(likenesses) > 1:  # what an entry shares with others is part of a statement, and no value of it
+            return [self.run(plan, question, without=each) for plan, each in zip(plans, without, strict=True)]
+        return answers_together(self, plans, without, question) if plans else []
 
     @_of_entries
     def ids(self, plan: Plan, *, without: Sequence[str] = ()) -> list[str]:
