@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import csv
 import gc
 import json
 import os
 import re
 import socket
 import sqlite3
+import subprocess
+import sys
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager, suppress
@@ -683,3 +686,85 @@ def test_a_server_that_restarts(base: Base, started: Path, run: Run) -> None:
     wanted = ("ask", 'from news where title = "Back again"', *question[2:])
     again = run(*wanted, BAY_PASSWORD=servers.PASSWORD)
     assert (again.returncode, again.stdout, again.stderr.count("last whole read")) == (0, before.stdout, 0)
+
+
+# What is changed, and what a question then says of the rows.
+SEEN = [
+    ("INSERT INTO {kelp} VALUES (3, 'Third', '100 % kelp', 'b')", ["First 50 %|", "Second|bay,sea", "Third|sea"]),
+    ("UPDATE {kelp} SET title = 'Changed' WHERE id = 2", ["First 50 %|", "Changed|bay,sea", "Third|sea"]),
+    ("UPDATE odd_term SET name = 'Ocean' WHERE id = 1", ["First 50 %|", "Changed|bay,ocean", "Third|ocean"]),
+    ("INSERT INTO odd_joined VALUES (1, 2)", ["First 50 %|bay", "Changed|bay,ocean", "Third|ocean"]),
+    ("UPDATE odd_more SET value = 'ice' WHERE name = 'weather'", ["First 50 %|bay", "Changed|bay,ocean", "Third|ocean"]),
+    ("ALTER TABLE {kelp} ADD COLUMN depth INTEGER DEFAULT 7", ["First 50 %|bay", "Changed|bay,ocean", "Third|ocean"]),
+    ("ALTER TABLE {kelp} DROP COLUMN depth", ["First 50 %|bay", "Changed|bay,ocean", "Third|ocean"]),
+    ("DELETE FROM {kelp} WHERE id = 1", ["Changed|bay,ocean", "Third|ocean"]),
+]  # fmt: skip
+
+
+def test_what_changes_is_seen(base: Base, tmp_path: Path, run: Run) -> None:
+    """Whatever changes in the tables of a source is seen at the next question, and nothing else is read again.
+
+    Names and conditions hold signs that mean something to drivers. As long as nothing changes, no more is
+    loaded than it takes to ask that.
+    """
+    if base.server == "sqlite":
+        pytest.skip("the signature of a file tells whether it has changed")
+    quote = '"' if base.server == "postgresql" else "`"
+    kelp = f"{quote}odd %s kelp:x{quote}"
+    for text in (
+        f"CREATE TABLE {kelp} (id INTEGER PRIMARY KEY, title VARCHAR(40), {quote}what %{quote} VARCHAR(40), state VARCHAR(9))",
+        f"INSERT INTO {kelp} VALUES (1, 'First 50 %', '50 % kelp', 'b'), (2, 'Second', '100 % kelp', 'b'), (9, 'No', 'x', 'a')",
+        "CREATE TABLE odd_term (id INTEGER PRIMARY KEY, name VARCHAR(40), sort VARCHAR(9))",
+        "INSERT INTO odd_term VALUES (1, 'Sea', '5 %'), (2, 'bay', '5 %'), (3, 'x', 'y')",
+        "CREATE TABLE odd_joined (entry INTEGER, term INTEGER)",
+        "INSERT INTO odd_joined VALUES (2, 1), (2, 2), (3, 1)",
+        "CREATE TABLE odd_more (entry INTEGER, name VARCHAR(20), value VARCHAR(20))",
+        "INSERT INTO odd_more VALUES (2, 'weather', 'sun')",
+    ):
+        base.sql(text)
+    asked = f"SELECT * FROM {kelp} WHERE {quote}what %{quote} LIKE '%kelp'".replace('"', '\\"')
+    tables = {"whole": f"table = '{kelp[1:-1]}'\nwhere = {{ state = \"b\" }}", "query": f'query = "{asked}"'}
+    try:
+        for name, told in tables.items():
+            (tmp_path / name).mkdir()
+            (tmp_path / name / "elenchus.toml").write_text(
+                f'[site]\ntimezone = "UTC"\n[sources.kelp]\nread = "database"\n{base.source}\nkey = "id"\nkind = "kelp"\n{told}\n'
+                '[sources.kelp.terms.place]\ntable = "odd_joined"\nentry = "entry"\nterm = "term"\nnames = "odd_term"\nkey = "id"\nname = "name"\nwhere = { sort = "5 %" }\n'
+                '[sources.kelp.extras]\ntable = "odd_more"\nentry = "entry"\nname = "name"\nvalue = "value"\n'
+                "[kinds.kelp.fields]\n[taxonomies.place]\n"
+            )  # fmt: skip
+        words = ("ask", "from kelp order by id", "--show", "title,place", "--format", "csv")
+
+        def rows(name: str) -> list[str]:
+            done = run(*words, "--site", name, BAY_PASSWORD=servers.PASSWORD)
+            assert done.returncode == 0, done.stderr
+            return [f"{each['title']}|{each['place']}" for each in csv.DictReader(done.stdout.splitlines())]
+
+        for name in tables:
+            assert rows(name) == ["First 50 %|", "Second|bay,sea"]
+            still = subprocess.run(
+                [sys.executable, "-X", "importtime", "-m", "elenchus", *words],
+                cwd=tmp_path / name,
+                env={**os.environ, "BAY_PASSWORD": servers.PASSWORD},
+                capture_output=True,
+                text=True,
+                check=True,
+            )
+            assert "| sqlalchemy\n" not in still.stderr.replace("  ", "")
+            assert "elenchus.sources._table_pulse" in still.stderr
+        for change, wanted in SEEN:
+            base.sql(change.format(kelp=kelp))
+            for name in tables:
+                site = elenchus.open_site(tmp_path / name)
+                found = elenchus.ask(site, "from kelp order by id", show=["place"]).rows
+                assert [f"{row['title']}|{','.join(sorted(row['place']))}" for row in found] == wanted, (
+                    name,
+                    change,
+                )
+        base.sql(f"DROP TABLE {kelp}")
+        for name in tables:
+            done = run(*words, "--site", name, BAY_PASSWORD=servers.PASSWORD)
+            assert "last whole read" in done.stderr, done.stderr
+    finally:
+        for table in (kelp, "odd_term", "odd_joined", "odd_more"):
+            base.sql(f"DROP TABLE IF EXISTS {table}")

@@ -16,6 +16,7 @@ from elenchus.sources import TableSpec
 from elenchus.sources._blocks import without_markup
 from elenchus.sources._connection import quoted_name
 from elenchus.sources._keys import is_omitted
+from elenchus.sources._table_pulse import Watched, pulse_of
 from elenchus.values.kept import cached_property
 from elenchus.values.texts import nearest, quoted
 
@@ -84,6 +85,7 @@ class Shape:
         self.key_at = self.names.index(key)
         self.updated = self.quote(self.table.updated) if self.table.updated else ""
         self.key = self.quote(key)
+        self.watched = Watched(tuple(self.names), key, is_cast=False)
         # A column of SQLite holds values of any type; a blob names no row.
         types = f"typeof({self.key}) IN ('integer', 'text', 'real')"
         self.has_key = types if connection.dialect.name == "sqlite" else f"{self.key} IS NOT NULL"
@@ -92,6 +94,7 @@ class Shape:
         if first is not None and not isinstance(first, (int, str)):
             kind = "CHAR(191)" if connection.dialect.name == "mysql" else "VARCHAR(191)"
             self.key = f"CAST({self.key} AS {kind})"
+            self.watched = self.watched._replace(is_cast=True)
         self.sides = [
             self.side(each.table, each.entry, (each.term,), {} if each.names else each.where, each)
             for each in self.table.terms
@@ -249,30 +252,16 @@ class Shape:
     # how it has changed
 
     def pulse(self) -> list[str]:
-        """Return what any change of the tables changes, worked out where they are; nothing for a file.
-
-        Of a table with a column of changes that is what this says, of others a sum over all values.
-        """
-        if self.connection.dialect.name == "sqlite":
+        """Return what any change of the tables changes; nothing for a file, whose signature tells that."""
+        sort = self.connection.dialect.name
+        if sort == "sqlite":
             return []
-        told = (
-            f"MIN({self.key}), MAX({self.key}), MAX({self.updated})"
-            if self.updated
-            else self.sum_of(self.names)
-        )
-        found = [*self.run(f"SELECT COUNT(*), {told} FROM {self.source}").one(), self.names_digest]
-        for side in self.sides:
-            columns = self.sum_of((side.entry, *side.columns))
-            found += self.run(f"SELECT COUNT(*), {columns} FROM {side.source}").one()
-        return list(map(str, found))
 
-    def sum_of(self, columns: Sequence[str]) -> str:
-        """Return what a query has for a sum over digests of the values of each row."""
-        names = list(map(self.quote, columns))
-        if self.connection.dialect.name == "postgresql":
-            return f"SUM(hashtextextended(CAST(ROW({', '.join(names)}) AS text), 0))"
-        values = ", ".join(f"COALESCE(CAST({name} AS BINARY), X'00')" for name in names)
-        return f"SUM(CAST(CONV(LEFT(MD5(CONCAT_WS(X'1F', {values})), 15), 16, 10) AS UNSIGNED))"
+        def run(sql: str, values: tuple[Any, ...]) -> tuple[Sequence[str], Sequence[Sequence[Any]]]:
+            result = self.connection.exec_driver_sql(sql, values)
+            return list(result.keys()), result.fetchall()
+
+        return pulse_of(run, self.spec, sort, self.watched)
 
     def keyless(self, count: int) -> int:
         """Return how many rows have no key that names them, given how many have one."""

@@ -25,6 +25,7 @@ from elenchus.files import is_file, signature
 from elenchus.sources import LEFT_OUT, Scan, UnreachableError
 from elenchus.sources._connection import connected, place_of, refusals
 from elenchus.sources._rows import rows_of
+from elenchus.sources._table_pulse import Watched, pulse_by_driver
 from elenchus.sources._tables import Shape
 
 if TYPE_CHECKING:
@@ -51,12 +52,15 @@ def scan(spec: SourceSpec, root: Path, before: Scan | None) -> Scan:
     Raises UnreachableError if there was none.
     """
     told = _noted(before)
+    told = _noted(before)
     file = _sign_of(spec, root)
     if before and file and told.get("file") == file:
         return before._replace(problems=_keyless(spec, told))
     try:
+        if before and _is_as_noted(spec, told):
+            return before._replace(problems=_keyless(spec, told))
         with connected(spec, root) as connection, refusals(spec):
-            return _scanned(Shape(spec, connection), before, told, file)
+            return _scanned(Shape(spec, connection), told, file)
     except OSError as error:
         problem = _unreadable(spec, error)
         if before is None:
@@ -73,6 +77,14 @@ def pulse(spec: SourceSpec, root: Path) -> str:
             return repr(Shape(spec, connection).pulse())
     except OSError:
         return ""
+
+
+def _is_as_noted(spec: SourceSpec, told: Mapping[str, Any]) -> bool:
+    """Say whether the tables of a server are as they were at the last scan. Raises OSError."""
+    watched, pulse = Watched.noted(told.get("watched")), told.get("pulse")
+    if spec.paths or not watched or not pulse:
+        return False
+    return bool(pulse_by_driver(spec, watched) == pulse)
 
 
 def _noted(before: Scan | None) -> dict[str, Any]:
@@ -144,14 +156,13 @@ class _Chunk:
         return json.dumps([self.first, self.last], ensure_ascii=False)
 
 
-def _scanned(shape: Shape, before: Scan | None, told: Mapping[str, Any], file: list[int]) -> Scan:
+def _scanned(shape: Shape, told: Mapping[str, Any], file: list[int]) -> Scan:
     """Return the units of a table that is there. Raises OSError."""
     place = place_of(shape.spec)
     pulse = shape.pulse()
-    if before and not file and pulse and told.get("pulse") == pulse:
-        return before._replace(problems=_keyless(shape.spec, told))
     newest = shape.newest()
-    is_fresh = newest != told.get("newest") and _may_be_recent(newest)
+    # Where nothing says when rows were changed, the pulse is made of all that they hold.
+    is_fresh = bool(shape.updated) and newest != told.get("newest") and _may_be_recent(newest)
     chunks = list(_chunks(shape, newest))
     _add_others(shape, chunks)
     common = shape.names_digest
@@ -171,6 +182,7 @@ def _scanned(shape: Shape, before: Scan | None, told: Mapping[str, Any], file: l
         "file": file,
         "newest": newest,
         "pulse": None if is_fresh else pulse,
+        "watched": shape.watched,
         "keyless": keyless,
         "terms": shape.own_slugs,
     }
