@@ -242,11 +242,15 @@ def _differences(change: ContentChange, new: Chunk) -> Iterator[Problem]:
             yield _unclear(Place(change.paths[unit]), "the file could not be read any more")
             continue
         moved = begins[at] - first
-        for record in range(first, first + count):
-            if record in entries or count <= _MOST_COMPARED:
-                fields = change.site.dataset.schema.fields_of(before.kind_names[int(before.kinds[record])])
-                pair = before.record(record), now.record(record + moved)
-                yield from _compared(*pair, entries.get(record), fields, change.site.dataset)
+        looked = entries.keys() & range(first, first + count)
+        if count <= _MOST_COMPARED:
+            looked |= {
+                *(np.flatnonzero(before.differing(first, first + count, now, begins[at])) + first).tolist()
+            }
+        for record in sorted(looked):
+            fields = change.site.dataset.schema.fields_of(before.kind_names[int(before.kinds[record])])
+            pair = before.record(record), now.record(record + moved)
+            yield from _compared(*pair, entries.get(record), fields, change.site.dataset)
 
 
 def _compared(

@@ -80,6 +80,13 @@ class Cells(Frozen):
             return None
         return Raw(self.value(int(self.codes[at])), int(self.lines[at]))
 
+    def among(self, first: int, last: int) -> tuple[NDArray[np.int32], list[tuple[int, str]]]:
+        """Return which of the records from one up to another have the key, counted from there, and what."""
+        begin, end = self.owners.searchsorted(np.array((first, last), dtype=np.int32)).tolist()
+        codes = self.codes[begin:end]
+        told = list(zip(self.forms[codes].tolist(), self.texts.at(codes), strict=True))
+        return self.owners[begin:end] - np.int32(first), told
+
     def without(self, gone: NDArray[np.bool_]) -> Cells:
         """Return what the records have that are not gone, by a mask over records."""
         left = ~gone[self.owners]
@@ -165,6 +172,24 @@ class RecordTable(Frozen):
             self.habits[int(self.sources[number])],
             self.guessed(number),
         )
+
+    def differing(self, first: int, last: int, other: RecordTable, begin: int) -> NDArray[np.bool_]:
+        """Return which of the records from one up to another are written otherwise in another table.
+
+        ``begin`` is the number of the first of them there. Values that are written in two ways may still mean
+        the same.
+        """
+        found = np.zeros(last - first, dtype=np.bool_)
+        for name in self.cells.keys() | other.cells.keys():
+            owners, mine = self.cells.get(name, Cells.none()).among(first, last)
+            others, its = other.cells.get(name, Cells.none()).among(begin, begin + last - first)
+            if not np.array_equal(owners, others):
+                found[np.setxor1d(owners, others)] = True
+                at, ours, theirs = np.intersect1d(owners, others, return_indices=True)
+                owners = at
+                mine, its = [mine[each] for each in ours.tolist()], [its[each] for each in theirs.tolist()]
+            found[owners] |= np.fromiter((one != it for one, it in zip(mine, its, strict=True)), np.bool_)
+        return found
 
     def with_more(self, others: RecordTable) -> RecordTable:
         """Return these records and some more behind them."""
