@@ -2,22 +2,37 @@
 
 from __future__ import annotations
 
-from datetime import date, datetime
+from datetime import date, datetime, time
+from functools import lru_cache
 
 from elenchus.values.locales import locale_of
 
 __all__ = ["date_label", "group_label"]
 
+_MOST_KEPT = 4096  # labels of days and of times of the day, which come again on page after page
+
 
 def date_label(value: date, language: str) -> str:
     """Return a day or an instant as people write it: “18 May 2026, 09:00” in British English."""
-    from babel.dates import format_date, format_time
-
-    locale = locale_of(language)
-    day = str(format_date(value, "long", locale=locale))
     if not isinstance(value, datetime):
-        return day
-    return f"{day}, {format_time(value, 'HH:mm', locale=locale)}"
+        return _day_label(value, language)
+    return f"{_day_label(value.date(), language)}, {_time_label(value.hour, value.minute, language)}"
+
+
+@lru_cache(_MOST_KEPT)
+def _day_label(value: date, language: str) -> str:
+    """Return a day with the name of its month."""
+    from babel.dates import format_date
+
+    return str(format_date(value, "long", locale=locale_of(language)))
+
+
+@lru_cache(_MOST_KEPT)
+def _time_label(hour: int, minute: int, language: str) -> str:
+    """Return a time of the day."""
+    from babel.dates import format_time
+
+    return str(format_time(time(hour, minute), "HH:mm", locale=locale_of(language)))
 
 
 def group_label(field: str, key: object, label: str, language: str) -> str:
@@ -31,9 +46,7 @@ def group_label(field: str, key: object, label: str, language: str) -> str:
     if part == "month":
         return _month_label(str(key), language)
     if part in ("day", "date") and len(str(key)) == len("2026-05-18"):
-        from babel.dates import format_date
-
-        return str(format_date(date.fromisoformat(str(key)), "long", locale=locale_of(language)))
+        return _day_label(date.fromisoformat(str(key)), language)
     if part in ("month_of_year", "weekday"):
         return _name_of(part, int(str(key)), language)
     return label

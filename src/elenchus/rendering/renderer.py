@@ -34,7 +34,7 @@ from elenchus.values.placeholders import filled
 from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Mapping, Sequence
+    from collections.abc import Callable, Iterable, Mapping, Sequence
 
     from elenchus.pages.book import Page
     from elenchus.pages.sections import Placed, Section
@@ -153,12 +153,16 @@ class Renderer:
         """Say whether the site has a template by which rows of lists are drawn."""
         return any(self.templates.is_own(name) for name in _OF_ROWS)
 
+    @cached_property
+    def row_drawn(self) -> Callable[[SectionView, RowView, int], Markup]:
+        """What draws a row of a list by the built-in templates."""
+        return self.templates.function(_OF_ROWS[0], ("part", "row", "level"), _OF_ROWS[1:])
+
     def kept_row(self, part: SectionView, row: RowView, level: int) -> Markup:
         """Return a row of a list as HTML, drawn once for all pages that show the same of it."""
 
         def draw() -> Markup:
-            drawn = self.templates.drawn(_OF_ROWS[0], part=part, row=row, level=level)
-            return Markup(drawn.rstrip("\n"))  # noqa: S704 - drawn by a template
+            return Markup(self.row_drawn(part, row, level).rstrip("\n"))  # noqa: S704 - drawn by a template
 
         if part.why or row.besides or not part.look:
             return draw()

@@ -123,22 +123,16 @@ class Desk:
         ]
         if pages:
             return self.root.link(pages[0].address)
-        if self.has_pages(subject, name) or self.is_hidden(subject, name):
+        row = self.row(subject, name)
+        is_hidden = subject.is_entries and not self.view.visible[row.number]
+        if is_hidden or row.kind in self.paged:  # where rows of its sort have pages, this one has none at all
             return NOWHERE
-        own = self.row(subject, name).raw("address")
+        own = row.raw("address")
         return self.root.link(Href(str(own))) if own else NOWHERE  # made by the table, and so a link
-
-    def is_hidden(self, subject: Subject, name: str) -> bool:
-        """Say whether a row is an entry that nobody may see now."""
-        return subject.is_entries and not self.view.visible[self.number(subject, name)]
 
     def may_show(self, private: bool) -> bool:  # noqa: FBT001 - it is what a page says
         """Say whether a page is linked from here."""
         return self.unpublished or not private
-
-    def has_pages(self, subject: Subject, name: str) -> bool:
-        """Say whether rows of the same sort have pages of this site, so that one without has none at all."""
-        return self.row(subject, name).kind in self.paged
 
     @cached_property
     def paged(self) -> frozenset[str]:

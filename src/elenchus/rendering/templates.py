@@ -37,7 +37,7 @@ from elenchus.rendering.views import (
 from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Iterator, Mapping, MutableMapping
+    from collections.abc import Callable, Iterable, Iterator, Mapping, MutableMapping, Sequence
     from types import CodeType
 
 __all__ = ["Templates"]
@@ -227,6 +227,22 @@ class Templates:
         finally:
             if is_first and isinstance(environment, BoundedEnvironment):
                 environment.end()
+
+    def function(self, name: str, parameters: Sequence[str], inner: Sequence[str]) -> Callable[..., Markup]:
+        """Return a template as a function, with others put in where it includes them.
+
+        What is drawn a hundred times a page would else be looked up and given its surroundings each time.
+        """
+        text, *others = (self.source(each) for each in (name, *inner))
+        for each, other in zip(inner, others, strict=True):
+            text = text.replace(f'{{% include "{each}" %}}\n', other)
+        macro = f"{{% macro drawn({', '.join(parameters)}) %}}\n{text}{{% endmacro %}}"
+        found: Callable[..., Markup] = self.environment.from_string(macro).module.drawn  # type: ignore[attr-defined]
+        return found
+
+    def source(self, name: str) -> str:
+        """Return the text of a template."""
+        return self.environment.loader.get_source(self.environment, name)[0]  # type: ignore[union-attr]
 
     def problems(self) -> list[Problem]:
         """Return the problems in the form of the site's own templates."""

@@ -229,8 +229,8 @@ class SectionView(Presented):
 
     def meta(self, row: RowView) -> list[tuple[ShownField, Value]]:
         """Return the date and the fields of a row that have no place of their own in lists and cards."""
-        columns = [each for each in self.columns if each.name == "date"] + list(self.others)
-        return [(column, row[column.name]) for column in columns if row[column.name]]
+        columns = (*(each for each in self.columns if each.name == "date"), *self.others)
+        return [(column, value) for column in columns if (value := row[column.name])]
 
     def key(self, row: RowView) -> Markup | str:
         """Return the attribute by which the script finds a row; nothing where nothing is chosen."""
