@@ -67,17 +67,20 @@ def _engine(spec: SourceSpec, root: Path, *, writing: bool) -> Engine:
     address = f"file:{quote(str(path.resolve()))}?mode={'rw' if writing else 'ro'}"
     if not writing and _is_at_rest(path):
         address += "&immutable=1"  # else SQLite would leave files beside it
-    engine = sqlalchemy.create_engine("sqlite://", creator=partial(_file, spec, address), poolclass=NullPool)
+    watch = _Watch(longest(spec))
+    opened = partial(_file, address, watch)
+    engine = sqlalchemy.create_engine("sqlite://", creator=opened, poolclass=NullPool)
     sqlalchemy.event.listen(engine, "begin", lambda connection: connection.exec_driver_sql("BEGIN"))
+    sqlalchemy.event.listen(engine, "before_cursor_execute", lambda *_: watch.begin())
     return engine
 
 
-def _file(spec: SourceSpec, address: str) -> sqlite3.Connection:
+def _file(address: str, watch: _Watch) -> sqlite3.Connection:
     """Return a connection to a file of SQLite."""
     import sqlite3
 
     found = sqlite3.connect(address, uri=True, timeout=PATIENCE, check_same_thread=False)
-    found.set_progress_handler(_Watch(longest(spec)).is_too_long, _STEPS)
+    found.set_progress_handler(watch.is_too_long, _STEPS)
     found.isolation_level = None  # else what a savepoint holds would be written at its end
     return found
 
@@ -87,6 +90,10 @@ class _Watch:
 
     def __init__(self, longest: int) -> None:
         self.longest = longest
+        self.begin()
+
+    def begin(self) -> None:
+        """Count from now on: another statement begins."""
         self.last = time.monotonic()
         self.spent = 0.0
 
