@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 
     from sqlalchemy import Connection, Engine
 
-    from elenchus.sources import SourceSpec
+    from elenchus.sources._spec import SourceSpec
 
 __all__ = ["connected", "place_of", "quoted_name", "refusals"]
 

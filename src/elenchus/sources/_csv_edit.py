@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
 
     from elenchus.schema.edits import EntryEdit, NewValue
-    from elenchus.sources import SourceSpec
+    from elenchus.sources._spec import SourceSpec
     from elenchus.values.dialects import Dialect
 
 __all__ = ["changed_table"]

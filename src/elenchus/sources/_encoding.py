@@ -14,8 +14,8 @@ from elenchus.values.lazily import pattern
 if TYPE_CHECKING:
     from typing import Any, TextIO
 
-    from elenchus.sources import SourceSpec
     from elenchus.sources._files import FileContent
+    from elenchus.sources._spec import SourceSpec
 
 __all__ = ["MARKS", "decoded", "encoding_for", "has_bad_bytes", "not_encoded", "opened_text"]
 

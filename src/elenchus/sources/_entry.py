@@ -19,7 +19,7 @@ from elenchus.values.lazily import pattern
 
 if TYPE_CHECKING:
     from elenchus.errors import Place
-    from elenchus.sources import SourceSpec
+    from elenchus.sources._spec import SourceSpec
 
 __all__ = ["Unreadable", "entry_of", "front_matter", "read_entry", "renamed", "written"]
 

@@ -14,15 +14,15 @@ from typing import TYPE_CHECKING, Any
 
 from elenchus.errors import Place, Problem
 from elenchus.files import MOST_BYTES, read_whole, write_whole
-from elenchus.sources import LEFT_OUT, Scan
 from elenchus.sources._files import FileContent
+from elenchus.sources._spec import LEFT_OUT, Scan
 from elenchus.values.addresses import shown_address, split_address
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
     from pathlib import Path
 
-    from elenchus.sources import SourceSpec
+    from elenchus.sources._spec import SourceSpec
 
 __all__ = ["fetched_content", "scan_address"]
 

@@ -31,8 +31,8 @@ from elenchus.files import (
     signature,
     unreadable,
 )
-from elenchus.sources import LEFT_OUT, Scan
 from elenchus.sources._paths import start_of
+from elenchus.sources._spec import LEFT_OUT, Scan
 from elenchus.values.filepaths import archive_of, fixed_part, is_archive, is_pattern, matcher, normal
 from elenchus.values.texts import quoted
 
@@ -41,7 +41,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Sequence
 
     from elenchus.files import Met
-    from elenchus.sources import Item, SourceSpec
+    from elenchus.sources._spec import Item, SourceSpec
 
 __all__ = ["FileContent", "FileReader", "scan_files"]
 

@@ -12,7 +12,7 @@ from elenchus.schema.types import CORE_FIELDS
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping
 
-    from elenchus.sources import SourceSpec
+    from elenchus.sources._spec import SourceSpec
 
 __all__ = ["as_written", "decides", "is_omitted", "named", "without_omitted"]
 

@@ -6,14 +6,14 @@ import re
 from typing import TYPE_CHECKING, NamedTuple
 from zoneinfo import ZoneInfo
 
-from elenchus.sources import FILE_PARTS
+from elenchus.sources._spec import FILE_PARTS
 from elenchus.values.dates import literal_interval
 from elenchus.values.lazily import pattern
 from elenchus.values.placeholders import filled
 from elenchus.values.slugs import safe_slug, safely
 
 if TYPE_CHECKING:
-    from elenchus.sources import SourceSpec
+    from elenchus.sources._spec import SourceSpec
 
 __all__ = ["FromName", "as_words", "file_parts", "name_of"]
 

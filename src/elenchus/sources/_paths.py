@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from elenchus.values.filepaths import archive_of, fixed_part, is_pattern, normal
 
 if TYPE_CHECKING:
-    from elenchus.sources import SourceSpec
+    from elenchus.sources._spec import SourceSpec
 
 __all__ = ["below", "start_of"]
 

@@ -10,7 +10,7 @@ from elenchus.values.addresses import without_password
 from elenchus.values.lazily import pattern
 
 if TYPE_CHECKING:
-    from elenchus.sources import SourceSpec
+    from elenchus.sources._spec import SourceSpec
 
 __all__ = ["said_by_database"]
 

@@ -9,12 +9,12 @@ from elenchus.errors import About, Place, Problem
 from elenchus.schema.conform import FLAGS
 from elenchus.schema.record import RowBatch
 from elenchus.schema.types import CORE_FIELDS
-from elenchus.sources import MOST_KEYS
 from elenchus.sources._blocks import as_block, without_markup
 from elenchus.sources._keys import decides, without_omitted
 from elenchus.sources._keys import named as names_of_fields
 from elenchus.sources._names import as_words, file_parts
 from elenchus.sources._paths import below
+from elenchus.sources._spec import MOST_KEYS
 from elenchus.values.lazily import pattern
 from elenchus.values.placeholders import filler, names_in
 from elenchus.values.slugs import safe_slug, safe_slugs
@@ -23,7 +23,7 @@ from elenchus.values.wording import as_text
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator, Mapping, Sequence
 
-    from elenchus.sources import Item, SourceSpec
+    from elenchus.sources._spec import Item, SourceSpec
 
 __all__ = ["BATCH", "FewProblems", "columns_of", "rows_of"]
 

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from psycopg import Connection as Session
     from psycopg.abc import Buffer
 
-    from elenchus.sources import SourceSpec
+    from elenchus.sources._spec import SourceSpec
 
 __all__ = [
     "PATIENCE",

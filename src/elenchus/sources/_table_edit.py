@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
     from pathlib import Path
 
-    from elenchus.sources import SourceSpec, TableSpec
+    from elenchus.sources._spec import SourceSpec, TableSpec
 
 __all__ = ["are_rows_written", "row_changes", "rows_after", "rows_back", "writable_table", "write_rows"]
 

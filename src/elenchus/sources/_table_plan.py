@@ -20,7 +20,7 @@ from elenchus.values.slugs import slug_of
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
 
-    from elenchus.sources import ExtrasSpec, TermsSpec
+    from elenchus.sources._spec import ExtrasSpec, TermsSpec
     from elenchus.sources._tables import Shape
 
 __all__ = ["Planner", "plain", "renamed_terms"]

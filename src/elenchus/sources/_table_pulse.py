@@ -8,14 +8,14 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from elenchus.sources import TableSpec
 from elenchus.sources._connection import refusals
 from elenchus.sources._server import driver_connection, longest, only_reading, server_of
+from elenchus.sources._spec import TableSpec
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Mapping, Sequence
 
-    from elenchus.sources import SourceSpec
+    from elenchus.sources._spec import SourceSpec
 
     # Runs a statement with values for its %s: the names of the columns, and the rows.
     Run = Callable[[str, tuple[Any, ...]], tuple[Sequence[str], Sequence[Sequence[Any]]]]

@@ -12,10 +12,10 @@ from hashlib import blake2b
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from elenchus.errors import did_you_mean
-from elenchus.sources import TableSpec
 from elenchus.sources._blocks import without_markup
 from elenchus.sources._connection import quoted_name
 from elenchus.sources._keys import is_omitted
+from elenchus.sources._spec import TableSpec
 from elenchus.sources._table_pulse import Watched, pulse_of
 from elenchus.values.kept import cached_property
 from elenchus.values.texts import nearest, quoted
@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     from sqlalchemy import Connection
     from sqlalchemy.engine import Inspector
 
-    from elenchus.sources import SourceSpec, TermsSpec
+    from elenchus.sources._spec import SourceSpec, TermsSpec
 
 __all__ = ["Shape", "Structured"]
 

@@ -22,9 +22,9 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from elenchus.errors import About, Place, Problem
 from elenchus.files import is_file, signature
-from elenchus.sources import LEFT_OUT, Scan, UnreachableError
 from elenchus.sources._connection import connected, place_of, refusals
 from elenchus.sources._rows import rows_of
+from elenchus.sources._spec import LEFT_OUT, Scan, UnreachableError
 from elenchus.sources._table_pulse import Watched, pulse_by_driver
 from elenchus.sources._tables import Shape
 
@@ -32,7 +32,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Mapping, Sequence
     from pathlib import Path
 
-    from elenchus.sources import Item, SourceSpec
+    from elenchus.sources._spec import Item, SourceSpec
 
 __all__ = ["SUFFIXES", "pulse", "reader", "reader_of", "scan"]
 

@@ -19,8 +19,8 @@ if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
     from pathlib import Path
 
-    from elenchus.sources import Item, Scan, SourceSpec
     from elenchus.sources._files import FileContent
+    from elenchus.sources._spec import Item, Scan, SourceSpec
 
 __all__ = ["SUFFIXES", "reader", "scan"]
 

@@ -19,9 +19,9 @@ if TYPE_CHECKING:
     from pathlib import Path
 
     from elenchus.schema.edits import EntryEdit
-    from elenchus.sources import Item, Scan, SourceSpec
     from elenchus.sources._files import FileContent
     from elenchus.sources._json import Steps
+    from elenchus.sources._spec import Item, Scan, SourceSpec
     from elenchus.sources._splice import Splice
 
 __all__ = ["SUFFIXES", "edited", "reader", "scan", "wrong_path"]

@@ -18,8 +18,8 @@ if TYPE_CHECKING:
     from typing import TextIO
 
     from elenchus.schema.edits import EntryEdit
-    from elenchus.sources import Item, Scan, SourceSpec
     from elenchus.sources._files import FileContent
+    from elenchus.sources._spec import Item, Scan, SourceSpec
     from elenchus.sources._splice import Splice
 
 __all__ = ["SUFFIXES", "edited", "reader", "scan"]

@@ -6,16 +6,16 @@ from array import array
 from typing import TYPE_CHECKING
 
 from elenchus.errors import Place, Problem
-from elenchus.sources import LEFT_OUT, Scan
 from elenchus.sources._files import FileReader, scan_files
+from elenchus.sources._spec import LEFT_OUT, Scan
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
     from pathlib import Path
 
     from elenchus.schema.edits import EntryEdit
-    from elenchus.sources import Item, SourceSpec
     from elenchus.sources._files import FileContent
+    from elenchus.sources._spec import Item, SourceSpec
 
 __all__ = ["SUFFIXES", "edited", "reader", "scan"]
 
