@@ -17,7 +17,8 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
     from elenchus.pages.book import Page
-    from elenchus.pages.sections import Placed, Section
+    from elenchus.pages.section import Section
+    from elenchus.pages.sections import Placed
     from elenchus.site.inheritance import Listing
     from elenchus.site.site import Site
 

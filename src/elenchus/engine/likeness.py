@@ -39,7 +39,7 @@ class Foremost(NamedTuple):
     found: int
 
 
-class _Wanted(NamedTuple):
+class _Sought(NamedTuple):
     """An entry to which rows are to be related, and the rows that are left out."""
 
     likeness: SharesTerms
@@ -65,7 +65,7 @@ def foremost_alike(
     if not is_usual or (by_count and not isinstance(plan.order[0], RelatednessOrder)):
         return None
     found = _Alike(selection, Ordering(selection, among, rest).all, by_count=by_count)
-    asked = list(map(_Wanted, likenesses, without))
+    asked = list(map(_Sought, likenesses, without))
     step = max(1, _CELLS // max(1, len(found.rows)))
     parts = (asked[at : at + step] for at in range(0, len(asked), step))
     return [each for part in parts for each in found.foremost(part, wanted)]
@@ -98,7 +98,7 @@ class _Alike:
         found = self.places[rows]
         return found[found >= 0]
 
-    def foremost(self, asked: Sequence[_Wanted], wanted: int) -> Iterator[Foremost]:
+    def foremost(self, asked: Sequence[_Sought], wanted: int) -> Iterator[Foremost]:
         """Yield for each entry the rows that are most like it, as many as are wanted."""
         size = len(self.rows)
         scores = np.zeros((len(asked), size), dtype=np.int64)

@@ -10,10 +10,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
     from datetime import datetime
 
-    from elenchus.forms._record import Frame
-    from elenchus.plan.answer import Answer
-
-__all__ = ["Feed", "FeedItem", "feed_in", "stable_id"]
+__all__ = ["Feed", "FeedItem", "stable_id"]
 
 
 class FeedItem(Frozen):
@@ -61,13 +58,6 @@ class Feed(Frozen):
         for rel in ("first", "previous", "next", "last"):
             if address := getattr(self, rel):
                 yield rel, address
-
-
-def feed_in(frame: Frame, answer: Answer) -> Feed:
-    """Return the rows of an answer as feeds have them; LookupError where nobody says how."""
-    if frame.feed is None:
-        raise LookupError("a feed needs what surrounds its rows")
-    return frame.feed(answer)
 
 
 def stable_id(site: str, name: str) -> str:

@@ -42,6 +42,12 @@ class Frame(Frozen):
     lasts: bool = False
     place: str = ""
 
+    def feed_of(self, answer: Answer) -> Feed:
+        """Return the rows of an answer as feeds have them; LookupError where nobody says how."""
+        if self.feed is None:
+            raise LookupError("a feed needs what surrounds its rows")
+        return self.feed(answer)
+
     def link_to(self, row: Row) -> Href:
         """Return the link to a row; empty where it has no address, which must not become the root."""
         address = given_href(str(row.values.get("address") or ""))

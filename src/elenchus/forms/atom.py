@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from elenchus.forms._feed import feed_in
 from elenchus.forms._record import Form, Need
 from elenchus.pieces.piece import Piece
 from elenchus.values.dates import stamp
@@ -25,7 +24,7 @@ _ATOM = "http://www.w3.org/2005/Atom"
 
 def _write(answer: Answer, frame: Frame) -> Iterator[Piece]:
     """Yield the rows of an answer as an Atom document."""
-    feed = feed_in(frame, answer)
+    feed = frame.feed_of(answer)
     at = answer.at.replace(month=1, day=1, hour=0, minute=0, second=0, microsecond=0)
     times = _times(feed.items, at)
     xml = XmlWriter()

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 from typing import TYPE_CHECKING, Any
 
-from elenchus.forms._feed import feed_in
 from elenchus.forms._record import Form, Need
 from elenchus.pieces.piece import Piece
 from elenchus.values.dates import stamp
@@ -22,7 +21,7 @@ __all__ = ["FORM"]
 
 def _write(answer: Answer, frame: Frame) -> Iterator[Piece]:
     """Yield the rows of an answer as JSON; what it has not is left out."""
-    feed = feed_in(frame, answer)
+    feed = frame.feed_of(answer)
     document = {
         "version": "https://jsonfeed.org/version/1.1",
         "title": feed.title,

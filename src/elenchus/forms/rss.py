@@ -5,7 +5,6 @@ from __future__ import annotations
 from email.utils import format_datetime
 from typing import TYPE_CHECKING
 
-from elenchus.forms._feed import feed_in
 from elenchus.forms._record import Form, Need
 from elenchus.pieces.piece import Piece
 from elenchus.values.xml import XmlWriter
@@ -28,7 +27,7 @@ _NAMESPACES = {
 
 def _write(answer: Answer, frame: Frame) -> Iterator[Piece]:
     """Yield the rows of an answer as an RSS document; its dates as RFC 822 has them."""
-    feed = feed_in(frame, answer)
+    feed = frame.feed_of(answer)
     xml = XmlWriter()
     with xml.element("rss", version="2.0", **_NAMESPACES), xml.element("channel"):
         xml.leaf("title", feed.title)

@@ -25,7 +25,7 @@ from elenchus.values.wording import spoken
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
-    from elenchus.pages.sections import Section
+    from elenchus.pages.section import Section
     from elenchus.plan.answer import Answer, Group
     from elenchus.schema.subject import Subject
     from elenchus.site.inheritance import Listing

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
 
     from elenchus.pages.book import Page
-    from elenchus.pages.sections import Section
+    from elenchus.pages.section import Section
     from elenchus.site.site import Site
 
 __all__ = ["AddressLine", "PageReport", "SetLine", "addresses", "page_report", "pages_named", "set_lines"]

@@ -8,7 +8,8 @@ from elenchus.errors import NoSuchName, Problem, SiteError
 from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
-    from elenchus.pages.sections import Placed, Section
+    from elenchus.pages.section import Section
+    from elenchus.pages.sections import Placed
 
 __all__ = ["section_named"]
 

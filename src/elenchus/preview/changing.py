@@ -36,7 +36,7 @@ if TYPE_CHECKING:
     from markupsafe import Markup
 
     from elenchus.pages.book import Page
-    from elenchus.pages.sections import Section
+    from elenchus.pages.section import Section
 
 __all__ = ["change_page", "changed_page", "offers_data", "refused"]
 

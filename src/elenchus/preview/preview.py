@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from zoneinfo import ZoneInfo
 
     from elenchus.pages.book import Book, Page
-    from elenchus.pages.sections import Section
+    from elenchus.pages.section import Section
     from elenchus.pieces.piece import Piece
     from elenchus.preview.unpublished import AllShown
     from elenchus.rendering.addresses import Root

@@ -22,7 +22,8 @@ from elenchus.values.texts import quoted
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from elenchus.pages.sections import Placed, Section
+    from elenchus.pages.section import Section
+    from elenchus.pages.sections import Placed
     from elenchus.preview.live import Live, Scene
 
 __all__ = ["COOKIE", "SHOWN", "problems_data", "problems_page", "shown_reply", "time_reply", "why_page"]

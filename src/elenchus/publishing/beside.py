@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
     from elenchus.asking.query import Query
     from elenchus.pages.book import Page
-    from elenchus.pages.sections import Section
+    from elenchus.pages.section import Section
     from elenchus.rendering.marks import PageMarks
     from elenchus.rendering.renderer import Renderer
 

@@ -21,7 +21,8 @@ if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
 
     from elenchus.asking.query import Query
-    from elenchus.pages.sections import Placed, Section
+    from elenchus.pages.section import Section
+    from elenchus.pages.sections import Placed
     from elenchus.rendering.rows import Desk
     from elenchus.rendering.views import Visit
     from elenchus.site.listings import ParameterRule

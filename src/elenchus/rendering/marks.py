@@ -29,7 +29,8 @@ if TYPE_CHECKING:
     from elenchus.asking.query import Query
     from elenchus.engine.columns.marks import Marks
     from elenchus.pages.book import Page
-    from elenchus.pages.sections import Placed, Section
+    from elenchus.pages.section import Section
+    from elenchus.pages.sections import Placed
     from elenchus.plan.answer import Answer, Row
     from elenchus.rendering.renderer import Renderer
     from elenchus.rendering.rows import Desk

@@ -37,7 +37,8 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Mapping, Sequence
 
     from elenchus.pages.book import Page
-    from elenchus.pages.sections import Placed, Section
+    from elenchus.pages.section import Section
+    from elenchus.pages.sections import Placed
     from elenchus.plan.answer import Answer
     from elenchus.rendering.rows import RowView
     from elenchus.site.site import Site

@@ -15,7 +15,8 @@ if TYPE_CHECKING:
 
     from elenchus.errors import Problem
     from elenchus.pages.overview import AddressLine, PageReport, SetLine
-    from elenchus.pages.sections import Placed, Section
+    from elenchus.pages.section import Section
+    from elenchus.pages.sections import Placed
     from elenchus.plan.answer import Answer
 
 __all__ = ["address_table", "page_sections", "set_table"]

@@ -14,11 +14,9 @@ from elenchus.values.texts import fold, quoted
 from elenchus.values.wording import as_text
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Mapping
+    from collections.abc import Mapping
 
     from elenchus.schema.record import Habits
-    from elenchus.schema.taxonomy import Term
-    from elenchus.schema.terms import TermRow
     from elenchus.schema.types import Field
 
 __all__ = [
@@ -31,7 +29,6 @@ __all__ = [
     "parted",
     "says_yes_or_no",
     "split_note",
-    "unparted_names",
 ]
 
 # Flags that are understood without being declared: what yes means. “published” keeps an entry back at no.
@@ -89,12 +86,6 @@ def parted(text: str, separator: str, whole: frozenset[str]) -> list[str] | None
     if separator not in text or fold(text.strip()) in whole:
         return None
     return parts_of_text(text, separator)
-
-
-def unparted_names(terms: Iterable[Term | TermRow]) -> frozenset[str]:
-    """Return the folded names of defined terms that could be taken for several values in one text."""
-    names = (name for term in terms for name in (term.name, term.slug, term.id, *term.aliases))
-    return frozenset(fold(name) for name in names if not name.replace("-", "").replace(" ", "").isalnum())
 
 
 def _status(found: Conformed, habits: Habits) -> None:

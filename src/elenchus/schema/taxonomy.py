@@ -2,18 +2,36 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 from elenchus.frozen import Frozen, Working, member
 from elenchus.schema.catalog import TermName
-from elenchus.schema.conform import unparted_names
 from elenchus.values.kept import cached_property
 from elenchus.values.texts import fold, nearest
 
 if TYPE_CHECKING:
-    from collections.abc import Container, Mapping, Sequence
+    from collections.abc import Container, Iterable, Mapping, Sequence
 
-__all__ = ["Taxonomy", "Term"]
+__all__ = ["Taxonomy", "Term", "unparted_names"]
+
+
+class _Spelled(Protocol):
+    """What a term is called, as it is defined or as it is numbered."""
+
+    @property
+    def slug(self) -> str: ...
+    @property
+    def name(self) -> str: ...
+    @property
+    def id(self) -> str: ...
+    @property
+    def aliases(self) -> tuple[str, ...]: ...
+
+
+def unparted_names(terms: Iterable[_Spelled]) -> frozenset[str]:
+    """Return the folded names of defined terms that could be taken for several values in one text."""
+    names = (name for term in terms for name in (term.name, term.slug, term.id, *term.aliases))
+    return frozenset(fold(name) for name in names if not name.replace("-", "").replace(" ", "").isalnum())
 
 
 class Term(Frozen):

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "PATIENCE",
-    "Server",
+    "DatabaseServer",
     "driver_connection",
     "forget_certificates",
     "longest",
@@ -62,7 +62,7 @@ _ADDRESS = pattern(
 )
 
 
-class Server(Frozen):
+class DatabaseServer(Frozen):
     """A database on a server; ``sort`` is ``postgresql`` or ``mysql``, also for MariaDB."""
 
     sort: str
@@ -101,7 +101,7 @@ class Server(Frozen):
         )
 
 
-def server_of(spec: SourceSpec) -> Server:
+def server_of(spec: SourceSpec) -> DatabaseServer:
     """Return the server of a source, with its password. Raises OSError."""
     table = spec.table
     found = _server(_variable(table.url_from) if table and table.url_from else table.url if table else "")
@@ -123,7 +123,7 @@ def server_of(spec: SourceSpec) -> Server:
     return found
 
 
-def _server(address: str) -> Server:
+def _server(address: str) -> DatabaseServer:
     """Return the server that an address names. Raises OSError."""
     match = _ADDRESS.fullmatch(address)
     if match is None:
@@ -133,7 +133,7 @@ def _server(address: str) -> Server:
         raise OSError(
             errno.EINVAL, f"nothing here reads {called}; known are PostgreSQL, MySQL, MariaDB and SQLite"
         )
-    return Server(
+    return DatabaseServer(
         "postgresql" if called == "postgresql" else "mysql",
         called,
         match["literal"] or match["host"] or "",
@@ -145,7 +145,7 @@ def _server(address: str) -> Server:
     )
 
 
-def _check_host(server: Server, variable: str) -> None:
+def _check_host(server: DatabaseServer, variable: str) -> None:
     """Raise OSError if a variable would be sent to a server for which the user has not allowed it.
 
     The site names both, and the site may come from somebody else.
@@ -170,7 +170,7 @@ def longest(spec: SourceSpec) -> int:
     return spec.table.timeout if spec.table else PATIENCE
 
 
-def driver_connection(spec: SourceSpec, server: Server, *, writing: bool = False) -> Any:
+def driver_connection(spec: SourceSpec, server: DatabaseServer, *, writing: bool = False) -> Any:
     """Return a connection of a driver (DB-API 2.0). Raises OSError, or what the driver raises."""
     try:
         made = _postgresql if server.sort == "postgresql" else _mysql
@@ -179,7 +179,7 @@ def driver_connection(spec: SourceSpec, server: Server, *, writing: bool = False
         raise server.missing_driver() from None
 
 
-def _postgresql(server: Server, seconds: int, *, writing: bool) -> Session[Any]:
+def _postgresql(server: DatabaseServer, seconds: int, *, writing: bool) -> Session[Any]:
     """Return a session of PostgreSQL, in which no statement takes long or waits long for a locked table."""
     import psycopg
 
@@ -216,7 +216,7 @@ def _take_times_as_texts(session: Session[Any]) -> None:
     session.adapters.register_loader("timestamptz", _Instants)
 
 
-def _mysql(server: Server, seconds: int, *, writing: bool) -> Any:  # noqa: ARG001 - a session says it itself
+def _mysql(server: DatabaseServer, seconds: int, *, writing: bool) -> Any:  # noqa: ARG001 - a session says it itself
     """Return a connection to MySQL or MariaDB."""
     import pymysql
     from pymysql.constants import CLIENT
@@ -230,7 +230,7 @@ def _mysql(server: Server, seconds: int, *, writing: bool) -> Any:  # noqa: ARG0
     return found
 
 
-def _encryption(server: Server) -> dict[str, Any]:
+def _encryption(server: DatabaseServer) -> dict[str, Any]:
     """Return how PyMySQL is to encrypt: a password goes to other machines in no other way."""
     told = {name: value for name, value in server.options.items() if name.startswith("ssl_")}
     if told:

@@ -16,7 +16,8 @@ from elenchus.values.texts import either, fold, quoted
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
 
-    from elenchus.pages.sections import Placed, Section
+    from elenchus.pages.section import Section
+    from elenchus.pages.sections import Placed
     from elenchus.pages.survey import Survey
 
 __all__ = ["find"]

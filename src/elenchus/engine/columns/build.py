@@ -19,8 +19,8 @@ from elenchus.engine.columns.sheet import Sheet, WrittenDates
 from elenchus.engine.columns.strings import ranks_of
 from elenchus.errors import Place, Problem
 from elenchus.frozen import Frozen, knowing, member
-from elenchus.schema.conform import unparted_names
 from elenchus.schema.convert import Moment, Unfit, convert
+from elenchus.schema.taxonomy import unparted_names
 from elenchus.schema.terms import arrange, gather
 from elenchus.schema.types import CORE_FIELDS, STATUSES, FieldType, Type
 from elenchus.values.wording import as_text
