@@ -717,6 +717,19 @@ def test_files_of_sqlite_as_they_are(make_site: Write, tmp_path: Path) -> None:
         ).dataset
 
 
+def test_each_statement_has_its_time(make_site: Write, tmp_path: Path) -> None:
+    """What a statement of SQLite may take is counted for each: together those of a run may take longer."""
+    counting = "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < {}) SELECT 1 AS id, 'Kelp' AS title, sum(i) AS total FROM n"
+    with sqlite3.connect(tmp_path / "all.db") as database:
+        begun = time.perf_counter()
+        database.execute(counting.format(1_000_000)).fetchall()
+        count = int(0.7 / (time.perf_counter() - begun) * 1_000_000)  # which takes 0.7 s here and now
+        database.execute(f"CREATE VIEW slow AS {counting.format(count)}")
+    database.close()
+    site = '[site]\n[sources.things]\nread = "database"\npath = "all.db"\ntable = "slow"\nkey = "id"\ntimeout = 2\nkind = "thing"\n[kinds.thing]\n'
+    assert list(make_site({"elenchus.toml": site}).dataset.entries.ids) == ["thing/1"]
+
+
 @pytest.mark.parametrize(
     ("keys", "said"),
     [

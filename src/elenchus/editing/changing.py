@@ -244,9 +244,8 @@ def _differences(change: ContentChange, new: Chunk) -> Iterator[Problem]:
         moved = begins[at] - first
         looked = entries.keys() & range(first, first + count)
         if count <= _MOST_COMPARED:
-            looked |= {
-                *(np.flatnonzero(before.differing(first, first + count, now, begins[at])) + first).tolist()
-            }
+            differing = before.differing(first, first + count, now, begins[at])
+            looked |= set((np.flatnonzero(differing) + first).tolist())
         for record in sorted(looked):
             fields = change.site.dataset.schema.fields_of(before.kind_names[int(before.kinds[record])])
             pair = before.record(record), now.record(record + moved)

@@ -81,11 +81,6 @@ class Stages(Working):
         """Take the first rows and their number as they were found together with those of other plans."""
         self.__dict__.update(foremost=foremost.rows, kept_count=foremost.found)
 
-    @property
-    def is_plain(self) -> bool:
-        """Say whether the order alone says which rows there are."""
-        return self.plan.is_plain
-
     @cached_property
     def foremost(self) -> NDArray[np.intp]:
         """The first rows in order, before offset and limit, where they are known already."""
@@ -129,31 +124,31 @@ class Stages(Working):
     @cached_property
     def rows(self) -> NDArray[np.intp]:
         """All rows of the answer in order, after offset and limit."""
-        if self.is_plain:
+        if self.plan.is_plain:
             return self.between(0, self.total)
         return np.concatenate((self.ordered[self.plan.offset :][: self.plan.limit], self._more))
 
     @cached_property
     def row_set(self) -> RowSet:
         """The rows of the answer in any order."""
-        if self.is_plain and not self.plan.offset and self.plan.limit is None:
+        if self.plan.is_plain and not self.plan.offset and self.plan.limit is None:
             return self.kept_rows
         return RowSet(self.asked_rows.size, rows=np.sort(self.rows))
 
     @cached_property
     def total(self) -> int:
         """How many rows the answer has."""
-        if not self.is_plain:
+        if not self.plan.is_plain:
             return len(self.rows)
         left = max(0, self.kept_count - self.plan.offset)
         return left if self.plan.limit is None else min(left, self.plan.limit)
 
     def between(self, first: int, last: int) -> NDArray[np.intp]:
         """Return the rows of the answer from a place up to another, without putting all others in order."""
-        if not self.is_plain:
+        if not self.plan.is_plain:
             return self.rows[first:last]
         last = max(first, min(last, self.total))
-        if self.plan.offset + last <= len(self.foremost):
+        if 0 < self.plan.offset + last <= len(self.foremost):
             return self.foremost[self.plan.offset + first : self.plan.offset + last]
         found = self.ordering.between(self.plan.offset + first, self.plan.offset + last)
         self.note(self.ordering.way, len(found))

@@ -125,7 +125,7 @@ class Desk:
             return self.root.link(pages[0].address)
         row = self.row(subject, name)
         is_hidden = subject.is_entries and not self.view.visible[row.number]
-        if is_hidden or row.kind in self.paged:  # where rows of its sort have pages, this one has none at all
+        if is_hidden or row.kind in self.paged:  # rows of its sort have pages here, and this one has none
             return NOWHERE
         own = row.raw("address")
         return self.root.link(Href(str(own))) if own else NOWHERE  # made by the table, and so a link

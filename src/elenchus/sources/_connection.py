@@ -88,8 +88,8 @@ def _file(address: str, watch: _Watch) -> sqlite3.Connection:
 class _Watch:
     """Stops a statement of SQLite that works longer than any may; time between its rows does not count."""
 
-    def __init__(self, longest: int) -> None:
-        self.longest = longest
+    def __init__(self, seconds: int) -> None:
+        self.longest = seconds
         self.begin()
 
     def begin(self) -> None:

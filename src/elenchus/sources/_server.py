@@ -63,7 +63,7 @@ _ADDRESS = pattern(
 
 
 class DatabaseServer(Frozen):
-    """A database on a server; ``sort`` is ``postgresql`` or ``mysql``, also for MariaDB."""
+    """A database on a server; ``sort`` is ``postgresql`` or ``mysql``, ``called`` the word in its address."""
 
     sort: str
     called: str
@@ -134,14 +134,14 @@ def _server(address: str) -> DatabaseServer:
             errno.EINVAL, f"nothing here reads {called}; known are PostgreSQL, MySQL, MariaDB and SQLite"
         )
     return DatabaseServer(
-        "postgresql" if called == "postgresql" else "mysql",
-        called,
-        match["literal"] or match["host"] or "",
-        int(match["port"]) if match["port"] else None,
-        unquote(match["user"] or ""),
-        unquote(match["password"] or ""),
-        match["database"] or "",
-        dict(parse_qsl(match["options"] or "", keep_blank_values=True)),
+        sort="postgresql" if called == "postgresql" else "mysql",
+        called=called,
+        host=match["literal"] or match["host"] or "",
+        port=int(match["port"]) if match["port"] else None,
+        user=unquote(match["user"] or ""),
+        password=unquote(match["password"] or ""),
+        database=match["database"] or "",
+        options=dict(parse_qsl(match["options"] or "", keep_blank_values=True)),
     )
 
 
@@ -173,8 +173,9 @@ def longest(spec: SourceSpec) -> int:
 def driver_connection(spec: SourceSpec, server: DatabaseServer, *, writing: bool = False) -> Any:
     """Return a connection of a driver (DB-API 2.0). Raises OSError, or what the driver raises."""
     try:
-        made = _postgresql if server.sort == "postgresql" else _mysql
-        return made(server, longest(spec), writing=writing)
+        if server.sort == "postgresql":
+            return _postgresql(server, longest(spec), writing=writing)
+        return _mysql(server, longest(spec))
     except ImportError:
         raise server.missing_driver() from None
 
@@ -216,7 +217,7 @@ def _take_times_as_texts(session: Session[Any]) -> None:
     session.adapters.register_loader("timestamptz", _Instants)
 
 
-def _mysql(server: DatabaseServer, seconds: int, *, writing: bool) -> Any:  # noqa: ARG001 - a session says it itself
+def _mysql(server: DatabaseServer, seconds: int) -> Any:
     """Return a connection to MySQL or MariaDB."""
     import pymysql
     from pymysql.constants import CLIENT
