@@ -107,7 +107,9 @@ def site_folder(tmp_path: Path) -> Path:
     return Path(shutil.copytree(HERE / "reference", tmp_path / "site"))
 
 
-def kill_at_moments(command: list[str], folder: Path, look: Callable[[], None], moments: int = 8) -> None:
+def kill_at_moments(
+    command: list[str], folder: Path, look: Callable[[], None], moments: int = often(4)
+) -> None:
     """Run a program to its end once, then again killed at moments spread over that time; look each time.
 
     ``look`` is called after each run: it tells whether what a killed run leaves is whole, and makes the

@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 import unicodedata
 from dataclasses import dataclass, field
-from datetime import date, datetime, time, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 from functools import cache, cmp_to_key
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -202,6 +202,8 @@ class Oracle:
             case nodes.Related(anchor, by):
                 return self.shared(row, anchor.text, [name.text for name in by]) > 0  # type: ignore[union-attr]
             case nodes.Compare():
+                if any(isinstance(value, nodes.OtherField) for value in node.values):
+                    return self.beside(row, node) != node.negated
                 return self.compares(row, node) != node.negated
             case nodes.Listed(listing):
                 return row["id"] in self.listed[listing.text]
@@ -231,6 +233,43 @@ class Oracle:
         elif (last == "name" and node.path.names[0] in ("area", "topic")) or last == "initial":
             name = "name"
         return self.operator(node.operator, name, values, wanted, part=last if last in PARTS else "")
+
+    def beside(self, row: dict[str, Any], node: nodes.Compare) -> bool:
+        """Compare a field with others of the row; dates as all of the day or the minute that is written."""
+        signs = [">=", "<="] if node.operator == "between" else [node.operator]
+        for sign, value in zip(signs, node.values, strict=True):
+            if not isinstance(value, nodes.OtherField):
+                if not self.compares(row, nodes.Compare(node.path, sign, (value,))):
+                    return False
+                continue
+            mine, theirs = self.spans(row, node.path.names), self.spans(row, value.path.names)
+            if not mine or not theirs:
+                return False
+            (low, high), (first, last) = mine[0], theirs[0]
+            is_date = node.path.names in (("when",), ("date",))
+            before, after = (high <= first, last <= low) if is_date else (low < first, low > first)
+            holds = {
+                "<": before,
+                ">": after,
+                "<=": not after,
+                ">=": not before,
+                "=": not before and not after,
+            }
+            if not holds[sign]:
+                return False
+        return True
+
+    def spans(self, row: dict[str, Any], names: tuple[str, ...]) -> list[tuple[Any, Any]]:
+        """Return the values of a field from where to where they last: a day, a minute, or no time at all."""
+        found = self.values(row, names)
+        if found and names in (("when",), ("date",)):
+            start = found[0].astimezone(UTC)  # two of one zone would compare by their clocks
+            is_moment = isinstance(row[names[0]], datetime)
+            next_day = midnight(found[0].date() + timedelta(days=1)).astimezone(UTC)
+            end = start + timedelta(minutes=1) if is_moment else next_day
+            return [(start, end)]
+        is_text = names[-1] in ("name", "title")
+        return [(text_key(each), None) if is_text else (each, None) for each in found]
 
     def referring(self, row: dict[str, Any], kind: str, name: str) -> int:
         return sum(

@@ -20,7 +20,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import elenchus
-from conftest import PROGRAM, SOAK, Run, kill_at_moments, often
+from conftest import PROGRAM, SOAK, Run, kill_at_moments, often, share
 from elenchus.engine.columns.column import Column, Texts
 from elenchus.engine.columns.dataset import Dataset
 from elenchus.errors import Problem
@@ -273,7 +273,7 @@ def test_damage(kept: Path) -> None:
     """Whatever becomes of a file of the index, the next run notices, answers as ever, and leaves a sound one."""
     wanted = told(read(kept, index=False).dataset)
     whole = {path: path.read_bytes() for path in (kept / FOLDER).iterdir()}
-    for path, damage in list(damages(kept)):
+    for path, damage in share(list(damages(kept)), 2):
         shutil.rmtree(kept / FOLDER)
         (kept / FOLDER).mkdir()
         for each, content in whole.items():
@@ -282,7 +282,7 @@ def test_damage(kept: Path) -> None:
         assert noticed(kept) == (wanted, [])
 
 
-@pytest.mark.parametrize("seed", range(12))
+@pytest.mark.parametrize("seed", share(range(12), 3))
 def test_sound_checksums_over_anything(kept: Path, run: Run, seed: int) -> None:
     """An index whose checksums are right and whose content is anything costs one run its time, and no answer."""
     draw = random.Random(seed)
@@ -371,7 +371,7 @@ def test_kills(kept: Path) -> None:
         edited(kept, draw)
         wanted = told(read(kept, index=False).dataset)
 
-    kill_at_moments([str(PROGRAM), "ask", QUESTION, "--site", str(kept)], kept, look, 60 if SOAK else 20)
+    kill_at_moments([str(PROGRAM), "ask", QUESTION, "--site", str(kept)], kept, look, 60 if SOAK else 8)
 
 
 def test_two_at_once(kept: Path) -> None:

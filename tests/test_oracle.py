@@ -35,6 +35,7 @@ from elenchus.index.records import packed_records
 from elenchus.index.tables import packed_tables, unpacked_tables
 from elenchus.language import nodes
 from elenchus.language.parser import read_changes
+from elenchus.language.printer import print_condition, print_path
 from elenchus.language.tree import changed
 from elenchus.operators import Operator, operator
 from elenchus.operators.column import KeyRange
@@ -280,8 +281,39 @@ def comparisons(draw: Any) -> nodes.Condition:
     return nodes.Compare(nodes.Path(path[counted:], counted), operator, picked, draw(st.booleans()))
 
 
+# Two fields that go together, each with the operators between them.
+SIDES = [
+    (("num",), ("ratio",)), (("ratio",), ("num",)), (("num",), ("place", "num")), (("when",), ("date",)), (("date",), ("when",)),
+    (("name",), ("title",)), (("title",), ("name",)), (("title",), ("parent", "title")), (("place",), ("parent",)), (("entry",), ("parent", "place")),
+    (("date", "month"), ("when", "month")), (("when", "weekday"), ("date", "weekday")), (("num",), ("date", "hour")),
+]  # fmt: skip
+OF_REFERENCES = {("place",), ("entry",)}
+
+
+@st.composite
+def besides(draw: Any) -> nodes.Condition:
+    """Draw a comparison of two fields, or one between a value and a field."""
+    path, other = draw(st.sampled_from(SIDES))
+    operator = draw(
+        st.sampled_from(["="] if path in OF_REFERENCES else ["=", "<", "<=", ">", ">=", "between"])
+    )
+    values: list[nodes.Value] = [nodes.OtherField(nodes.Path(other))]
+    if operator == "between":
+        known = {"num": NUMBERS, "ratio": NUMBERS, "when": DATES, "date": DATES}.get(path[-1], NUMBERS)
+        bound = WORDS if path[-1] in ("name", "title") else DATES if path[-1] == "month" else known
+        values.insert(draw(st.integers(0, 1)), draw(bound | st.just(values[0])))
+    return nodes.Compare(nodes.Path(path), operator, tuple(values), draw(st.booleans()))
+
+
 LIKENESS = st.builds(nodes.Related, ENTRIES, st.sampled_from([(), (nodes.Literal("area"),)]))
-LEAVES = comparisons() | comparisons() | comparisons() | LIKENESS | st.just(nodes.Flag(nodes.Path(("flag",))))
+LEAVES = (
+    comparisons()
+    | comparisons()
+    | comparisons()
+    | besides()
+    | LIKENESS
+    | st.just(nodes.Flag(nodes.Path(("flag",))))
+)
 CONDITIONS = st.recursive(
     LEAVES,
     lambda inner: (
@@ -412,6 +444,38 @@ def test_engine_agrees(rows: list[dict[str, Any]], question: nodes.Question, lar
     """Ids, their order, counts, pages and groups are those that the description gives."""
     with ways_of_large_sites(wanted=large):
         agrees(rows, question)
+
+
+@given(st.lists(ROWS, min_size=6, max_size=8).map(numbered), besides(), st.booleans())
+@settings(max_examples=often(250), deadline=None)
+def test_two_fields(rows: list[dict[str, Any]], condition: nodes.Compare, near: bool) -> None:
+    """A comparison of two fields holds where the description says so; of days that lie near one another, too."""
+    for number, row in enumerate(rows if near else []):
+        row["when"] = date(2026, 3, 28 + number % 3)
+        start = datetime(2026, 3, 28 + number // 3, tzinfo=ZONE) + timedelta(
+            minutes=[90, 1439, 600][number % 3]
+        )
+        row["date"] = start if number % 2 else start.date()
+        row["name"] = (rows[number - number % 3 // 2]["title"] or "").upper() if number % 3 else "Seal"
+        row["ratio"], row["num"] = float(number % 2), number % 3
+    agrees(rows, nodes.Question(where=nodes.Where(condition)))
+    turned = {"<": ">=", "<=": ">", ">": "<=", ">=": "<"}.get(condition.operator)
+    if turned:
+        data, sides = dataset(rows), [condition.path, condition.values[0].path]  # type: ignore[union-attr]
+        both = " and ".join(f"{print_path(side)} is set" for side in sides)
+        one, other = (
+            ids_of(data, f"where {print_condition(replace(condition, operator=each, negated=False))}")
+            for each in (condition.operator, turned)
+        )
+        assert one.isdisjoint(other)
+        assert one | other == ids_of(data, f"where {both}")
+
+
+def ids_of(data: Dataset, text: str) -> set[str]:
+    """Return the ids of the rows of a question."""
+    plan, problems = check(Asked(elenchus.parse(text)), Ground(data, CLOCK))
+    assert not problems
+    return set(Engine(data, CLOCK).ids(plan))
 
 
 def agrees(rows: list[dict[str, Any]], question: nodes.Question) -> None:

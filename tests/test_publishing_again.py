@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 import elenchus
-from conftest import Run
+from conftest import Run, often
 from elenchus.comparing.showing import Showing
 from elenchus.errors import ElenchusError
 from elenchus.pages.book import Book
@@ -277,7 +277,7 @@ def publish(folder: Path, to: Path, at: str) -> Publication | str:
     return found
 
 
-@pytest.mark.parametrize("seed", range(12))
+@pytest.mark.parametrize("seed", range(often(8)))
 def test_edits(seed: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Whatever is edited, and whenever, only what changed is drawn, and all is as if it had been drawn anew."""
     monkeypatch.setattr(unchanged_module, "YOUNG", 0)  # or the pictures would always be too young

@@ -18,7 +18,7 @@ from elenchus.engine.columns.column import Dates, Lists
 from elenchus.frozen import Frozen, Working, replace
 from elenchus.pages.survey import Survey
 from elenchus.plan.nodes import Counted, FieldRef, Part, Test, Via
-from elenchus.plan.walking import at_instant, is_now, named_rows, tests_in, walk
+from elenchus.plan.walking import at_instant, fields_in, is_now, named_rows, tests_in, walk
 from elenchus.schema.types import Type
 from elenchus.values.dates import days_between, from_instant, start_of
 from elenchus.values.kept import Kept, cached_property
@@ -340,8 +340,10 @@ def _tests_of(plan: Plan) -> Iterator[Test]:
 
 def _fields_of(plan: Plan) -> Iterator[FieldRef]:
     """Yield the fields that the conditions of a plan compare, and those on the way to them."""
-    for each in _tests_of(plan):
-        yield from _steps(each.field)
+    for field in fields_in(plan.condition):
+        yield from _steps(field)
+    for rows in named_rows(plan):
+        yield from _fields_of(rows.plan)
 
 
 def _steps(field: FieldRef) -> Iterator[FieldRef]:

@@ -9,10 +9,11 @@ from typing import TYPE_CHECKING, Any, assert_never
 import numpy as np
 
 from elenchus.engine.columns.column import Lists, Mask, Numbers, Terms, narrowed
+from elenchus.engine.columns.pairs import compared
 from elenchus.engine.ranges import key_range, tree_range
 from elenchus.frozen import Frozen, member
 from elenchus.operators import operator
-from elenchus.plan.nodes import AllOf, AnyOf, ListedIn, Negation, SharesTerms, Test
+from elenchus.plan.nodes import AllOf, AnyOf, FieldTest, ListedIn, Negation, SharesTerms, Test
 from elenchus.schema.subject import ENTRIES, Subject
 from elenchus.schema.types import Type
 
@@ -67,6 +68,9 @@ class Selection(Frozen):
             case Test():
                 found = self.positive(condition)
                 return ~found if condition.negated else found
+            case FieldTest():
+                found = self.beside(condition)
+                return ~found if condition.negated else found
             case SharesTerms():
                 return self.sharers(condition)
             case ListedIn():
@@ -91,6 +95,12 @@ class Selection(Frozen):
         else:
             data, kind = self.view.data, test.field.type
             found = record.rows(column, [key_range(data, column, kind, value) for value in test.values])
+        return found
+
+    def beside(self, test: FieldTest) -> Mask:
+        """Return the mask of the rows for which a comparison of two fields holds, be it negated or not."""
+        sides = self.view.column(test.field, self.subject), self.view.column(test.other, self.subject)
+        found: Mask = self.here(compared(*sides, test.operator))
         return found
 
     def among(self, rows: Rows) -> Mask:
@@ -150,6 +160,10 @@ class Selection(Frozen):
                 known = self.column(condition.field).valid
                 if operator(condition.operator).decides_missing:
                     known = np.ones_like(known)
+                return (~found & known, found) if condition.negated else (found, ~found & known)
+            case FieldTest():
+                found = self.beside(condition)
+                known = self.column(condition.field).valid & self.column(condition.other).valid
                 return (~found & known, found) if condition.negated else (found, ~found & known)
             case SharesTerms() | ListedIn():
                 found = self.rows(condition)

@@ -23,6 +23,7 @@ __all__ = ["Cursor", "Stop"]
 
 _LARGEST = 999_999_999  # of offset, limit and per page
 _LONGEST_OPERATOR = 4  # words
+_BESIDE_FIELDS = frozenset({"=", "<", "<=", ">", ">=", "between"})  # operators with a field on the right
 
 
 class Stop(Exception):
@@ -177,6 +178,9 @@ class Cursor:
         """Read one value: a word, a text in quotes, a parameter, or a relative date of several words."""
         if self.next.sort is Sort.PARAMETER:
             return self.parameter()
+        if after in _BESIDE_FIELDS and self.names_a_field:
+            first = self.take()
+            return nodes.OtherField(self.path(), self.span_from(first))
         for length in (3, 2):
             ahead = self.tokens[self.at : self.at + length]
             phrase = " ".join(token.text for token in ahead)
@@ -187,6 +191,11 @@ class Cursor:
             self.no_value(after)
         token = self.take()
         return nodes.Literal(token.text, token.span)
+
+    @property
+    def names_a_field(self) -> bool:
+        """Say whether ``field NAME`` stands here: the word alone is a value like any other."""
+        return self.next.means("field") and self.tokens[self.at + 1].is_name
 
     def parameter(self) -> nodes.Parameter:
         """Read a parameter."""

@@ -188,6 +188,12 @@ class _Listening(Cursor):
             self.note(Want.FLAG, path=self.last)
         return found
 
+    @property
+    def names_a_field(self) -> bool:
+        """Say whether ``field NAME`` stands here; at the end a name may follow."""
+        is_begun = self.next.means("field") and self.at == len(self.tokens) - 2
+        return is_begun or super().names_a_field
+
     def value(self, after: str) -> Value:
         """Read a value; note where a relative date could be completed."""
         is_compared = after in (self.compares, "under")

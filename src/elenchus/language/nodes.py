@@ -32,6 +32,7 @@ __all__ = [
     "Or",
     "Order",
     "OrderKey",
+    "OtherField",
     "Parameter",
     "Path",
     "PerPage",
@@ -74,9 +75,6 @@ class Parameter(Frozen):
     span: Span = _at()
 
 
-Value: TypeAlias = Literal | Parameter
-
-
 class Path(Frozen):
     """A field, a way through references (``station.region``), or how many entries refer to a row.
 
@@ -86,6 +84,16 @@ class Path(Frozen):
     names: tuple[str, ...]
     counted: bool = False
     span: Span = _at()
+
+
+class OtherField(Frozen):
+    """``field NAME`` on the right of an operator: what the row itself has in another field."""
+
+    path: Path
+    span: Span = _at()
+
+
+Value: TypeAlias = Literal | Parameter | OtherField
 
 
 class Compare(Frozen):
@@ -316,7 +324,7 @@ class Changes(Frozen):
 
 
 def as_literal(value: Value) -> Literal:
-    """Return a value of a bound question. Raises TypeError for a parameter: bind them first."""
-    if isinstance(value, Parameter):
+    """Return a value of a bound question, where no field can stand. Raises TypeError for other values."""
+    if not isinstance(value, Literal):
         raise TypeError(value)
     return value

@@ -6,7 +6,19 @@ from typing import TYPE_CHECKING, assert_never
 
 from elenchus.errors import About, Problem
 from elenchus.frozen import Frozen, Working, member, replace
-from elenchus.language.nodes import And, Chosen, Compare, Flag, Listed, Literal, Not, Or, Parameter, Related
+from elenchus.language.nodes import (
+    And,
+    Chosen,
+    Compare,
+    Flag,
+    Listed,
+    Literal,
+    Not,
+    Or,
+    OtherField,
+    Parameter,
+    Related,
+)
 from elenchus.language.tree import placed
 from elenchus.operators import Operands, operator
 from elenchus.values.texts import either, nearest, quoted
@@ -100,6 +112,8 @@ class _Binder(Working):
         """Return what one value stands for."""
         if isinstance(value, Literal):
             return [value]
+        if isinstance(value, OtherField):  # which the parser reads where it may stand only
+            raise TypeError(value)
         self.asked[value.name] = None
         texts = self.given.values.get(value.name, [])
         if value.name in self.given.conditions or value.name in self.given.orders:
@@ -171,20 +185,16 @@ class _Binder(Working):
             case _:
                 assert_never(node)
 
-    def one(self, value: Value, after: str) -> Literal | None:
-        """Return the one literal of a value; several are a problem."""
+    def one(self, value: Value, after: str) -> Literal | OtherField | None:
+        """Return the one literal of a value, or the field that stands there; several are a problem."""
+        if isinstance(value, OtherField):
+            return value
         found = self.literals(value)
         if len(found) > 1:
-            message = f"{quoted(after)} takes one value, and {len(found)} are given for :{_given_name(value)}"
-            self.problems.append(
-                Problem(
-                    "many-given",
-                    message,
-                    "Write in :NAME for several.",
-                    span=value.span,
-                    parameter=_given_name(value),
-                )
-            )
+            name = value.name if isinstance(value, Parameter) else value.text
+            message = f"{quoted(after)} takes one value, and {len(found)} are given for :{name}"
+            hint = "Write in :NAME for several."
+            self.problems.append(Problem("many-given", message, hint, span=value.span, parameter=name))
         return found[0] if found else None
 
     def comparison(self, node: Compare) -> Compare | None:
@@ -219,11 +229,6 @@ class _Binder(Working):
                 Problem("unknown-parameter", message, hint, parameter=name, near=near, about=About.PARAMETER)
             )
         return found
-
-
-def _given_name(value: Value) -> str:
-    """Return the name of a parameter."""
-    return value.name if isinstance(value, Parameter) else value.text
 
 
 def _undeclared(parameter: Parameter, what: str, key: str) -> Problem:

@@ -5,7 +5,19 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, assert_never
 
 from elenchus.language.lexer import is_plain_word
-from elenchus.language.nodes import And, Chosen, Compare, Flag, Listed, Literal, Not, Or, Parameter, Related
+from elenchus.language.nodes import (
+    And,
+    Chosen,
+    Compare,
+    Flag,
+    Listed,
+    Literal,
+    Not,
+    Or,
+    OtherField,
+    Parameter,
+    Related,
+)
 from elenchus.operators import Operands, operator
 from elenchus.values.dates import is_relative
 
@@ -137,9 +149,11 @@ def _print_name(name: Literal) -> str:
 
 
 def print_value(value: Value) -> str:
-    """Return a value as a word, a relative date, a parameter, or a text in quotes."""
+    """Return a value as a word, a relative date, a parameter, another field, or a text in quotes."""
     if isinstance(value, Parameter):
         return f":{value.name}{'?' if value.optional else ''}"
+    if isinstance(value, OtherField):
+        return f"field {print_path(value.path)}"
     if is_relative(value.text) and value.text == " ".join(value.text.split()):
         return value.text
     return _print_name(value)

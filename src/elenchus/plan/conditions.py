@@ -18,8 +18,10 @@ from elenchus.plan.nodes import (
     AnyOf,
     Condition,
     FieldRef,
+    FieldTest,
     ListedIn,
     Negation,
+    Part,
     PositionValue,
     SharesTerms,
     Test,
@@ -27,10 +29,10 @@ from elenchus.plan.nodes import (
 from elenchus.plan.reading import Reading
 from elenchus.plan.values import ANY_ENTRY, Refused
 from elenchus.schema.types import Type, describe
-from elenchus.values.texts import nearest, quoted
+from elenchus.values.texts import nearest, quoted, with_article
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Iterable, Sequence
 
     from elenchus.errors import Span
     from elenchus.operators import Operator
@@ -42,6 +44,7 @@ if TYPE_CHECKING:
 __all__ = ["Conditions"]
 
 _BY_SIZE = ("<", "<=", ">", ">=", "between")
+_BESIDE_FIELDS = ("=", *_BY_SIZE)  # operators with another field on the right
 
 
 class _Context(Protocol):
@@ -98,7 +101,7 @@ class Conditions(Reading):
         """Return the parts that could be understood."""
         return tuple(found for part in parts if (found := self.read(part)))
 
-    def comparison(self, node: nodes.Compare) -> Test | None:
+    def comparison(self, node: nodes.Compare) -> Condition | None:
         """Return a comparison with its values typed."""
         field = self.field(node.path)
         if field is None:
@@ -110,6 +113,9 @@ class Conditions(Reading):
             )
             self.report("wrong-operator", message, record.instead.format(field=field.name), node.op_span)
             return None
+        others = [self.other(field, record, value) for value in node.values]
+        if any(others):
+            return self.beside(node, record, field, others)
         values = self.values(node, record, field)
         if len(values) == len(node.values) and record.operands is Operands.PAIR and reversed_bounds(*values):
             message = f"nothing lies between {values[0].shown} and {values[1].shown}"
@@ -117,6 +123,71 @@ class Conditions(Reading):
         if field.type.type is Type.TEXT and record.name in _BY_SIZE:
             self.resolver.note_text_order(field, node.values)
         return Test(field, record.name, values, node.negated, node.span)
+
+    def other(self, field: FieldRef, record: Operator, value: nodes.Value) -> nodes.OtherField | None:
+        """Return the field that stands on the right, None for a value.
+
+        Beside a number or a date the word ``field`` may be left out: a bare word is neither.
+        """
+        if isinstance(value, nodes.OtherField):
+            return value
+        literal = nodes.as_literal(value)
+        kind = field.type.type
+        if literal.is_given or record.name not in _BESIDE_FIELDS or not (kind.is_number or kind.is_date):
+            return None
+        try:
+            self.resolver.value(field, literal)
+        except Refused:
+            path = nodes.Path(tuple(literal.text.split(".")), span=literal.span)
+            try:
+                self.fields.find(path)
+            except NoField:
+                return None
+            return nodes.OtherField(path, literal.span)
+        return None
+
+    def beside(
+        self,
+        node: nodes.Compare,
+        record: Operator,
+        field: FieldRef,
+        others: Sequence[nodes.OtherField | None],
+    ) -> Condition | None:
+        """Return a comparison with other fields: ``between`` as two of them, one for each bound."""
+        signs = (record.name,) if len(others) == 1 else (">=", "<=")
+        found: list[Condition] = []
+        for sign, other, value in zip(signs, others, node.values, strict=True):
+            one = replace(node, operator=sign, values=(value,), negated=False)
+            if other is None:
+                if values := self.values(one, operator(sign), field):
+                    found.append(Test(field, sign, values, span=node.span))
+            elif ref := self.comparable(field, other, node):
+                found.append(FieldTest(field, sign, ref, span=node.span))
+        if len(found) < len(others):
+            return None
+        whole = found[0] if len(found) == 1 else AllOf(tuple(found))
+        if node.negated:
+            return replace(whole, negated=True) if isinstance(whole, FieldTest) else Negation(whole)
+        return whole
+
+    def comparable(self, field: FieldRef, other: nodes.OtherField, node: nodes.Compare) -> FieldRef | None:
+        """Return a field that compares with another one; report where they do not go together."""
+        ref = self.field(other.path)
+        if ref is None:
+            return None
+        if not _go_together(field, ref):
+            message = f"{quoted(field.name)} holds {_held(field)}, and {quoted(ref.name)} {_held(ref)}"
+            hint = (
+                "Compare numbers of one unit, dates, texts, the same choices, terms of one taxonomy, entries."
+            )
+            self.report("not-comparable", message, hint, other.span)
+            return None
+        if ref.type.many and not (ref.type.type is Type.TERM and node.operator == "="):
+            message = f"{quoted(ref.name)} may have several values, so it cannot stand on the right"
+            hint = f"Turn it round: {ref.name} = field {field.name}."
+            self.report("many-values", message, hint, other.span)
+            return None
+        return ref
 
     def values(self, node: nodes.Compare, record: Operator, field: FieldRef) -> tuple[Value, ...]:
         """Return the typed values of a comparison; report those that mean nothing for the field."""
@@ -133,10 +204,20 @@ class Conditions(Reading):
                 if literal.text.lower() in NULLS and record.name in ("=", "in"):
                     verb = "is set" if node.negated else "is missing"
                     problem = replace(problem, advice=f"Write {field.name} {verb}.", near=(), cure=None)
+                elif record.name in _BESIDE_FIELDS and (near := self.fields_like(field, literal.text)):
+                    problem = Refused(literal, replace(problem, near=near)).problem
                 self.problems.append(problem)
             else:
                 found.append(one)
         return tuple(found)
+
+    def fields_like(self, field: FieldRef, text: str) -> Sequence[str]:
+        """Return the names of fields that come near a word and could stand beside a number or a date."""
+        if not (field.type.type.is_number or field.type.type.is_date):
+            return ()
+        known = self.fields.names().items()
+        fitting = [name for name, kind in known if _go_together(field, FieldRef(name, kind))]
+        return nearest(text, fitting, most=1)
 
     def flag(self, node: nodes.Flag) -> Condition | None:
         """Return a bare name: a condition that the site names, or a yes/no field."""
@@ -219,6 +300,30 @@ class Conditions(Reading):
             )
             return None
         return FieldRef(name.text, rules.field_type)
+
+
+def _go_together(one: FieldRef, other: FieldRef) -> bool:
+    """Say whether the values of two fields can be compared with one another."""
+    first, second = one.type, other.type
+    if first.type.is_date and second.type.is_date:
+        return _unit(one) == _unit(other)
+    if first.type.is_number and second.type.is_number:
+        return first.unit == second.unit
+    if first.type.is_text and second.type.is_text:
+        return True
+    same = first.type is second.type and first.choices == second.choices
+    return same and first.taxonomy == second.taxonomy
+
+
+def _unit(field: FieldRef) -> str:
+    """Return the part of dates that a field is; nothing for whole dates."""
+    return field.source.part if isinstance(field.source, Part) else ""
+
+
+def _held(field: FieldRef) -> str:
+    """Return what a field holds, in words."""
+    unit = _unit(field) if field.type.type.is_date else ""
+    return with_article(unit) if unit else describe(field.type)
 
 
 def _inside(name: str, problem: Problem, span: Span) -> Problem:

@@ -23,6 +23,7 @@ __all__ = [
     "EntryValue",
     "FieldRef",
     "FieldSource",
+    "FieldTest",
     "Fill",
     "GivenOrder",
     "GroupBy",
@@ -179,6 +180,19 @@ class Test(Frozen):
     span: Span = member(default=Span(0, 0), compare=False)
 
 
+class FieldTest(Frozen):
+    """A comparison of a field with another one of the same row; see :class:`Test` for ``negated``.
+
+    The operator is one of ``= < <= > >=``. A row that lacks one of the two does not meet it.
+    """
+
+    field: FieldRef
+    operator: str
+    other: FieldRef
+    negated: bool = False
+    span: Span = member(default=Span(0, 0), compare=False)
+
+
 class SharesTerms(Frozen):
     """Shares at least one term with an entry, in some taxonomies, and is not that entry."""
 
@@ -219,7 +233,7 @@ class AnyOf(Frozen):
     parts: tuple[Condition, ...]
 
 
-Condition: TypeAlias = Test | SharesTerms | ListedIn | Negation | AllOf | AnyOf
+Condition: TypeAlias = Test | FieldTest | SharesTerms | ListedIn | Negation | AllOf | AnyOf
 
 # Orders
 

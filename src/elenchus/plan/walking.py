@@ -9,6 +9,7 @@ from elenchus.plan.nodes import (
     AllOf,
     AnyOf,
     FieldRef,
+    FieldTest,
     ListedIn,
     Negation,
     Part,
@@ -29,7 +30,7 @@ if TYPE_CHECKING:
     from elenchus.plan.nodes import Condition, OrderKey, Plan, Rows, Value
 
 __all__ = [
-    "at_instant", "first_step", "group_tests", "is_now", "likenesses_in", "named_rows", "parts",
+    "at_instant", "fields_in", "first_step", "group_tests", "is_now", "likenesses_in", "named_rows", "parts",
     "placing_fields", "sorting_fields", "tests_in", "walk",
 ]  # fmt: skip
 
@@ -49,6 +50,17 @@ def walk(condition: Condition | None) -> Iterator[Condition]:
 def tests_in(condition: Condition | None) -> Iterator[Test]:
     """Yield all comparisons in a condition."""
     return (each for each in walk(condition) if isinstance(each, Test))
+
+
+def fields_in(condition: Condition | None) -> dict[FieldRef, None]:
+    """Return the fields that a condition compares, in its order."""
+    found: dict[FieldRef, None] = {}
+    for each in walk(condition):
+        if isinstance(each, Test | FieldTest):
+            found[each.field] = None
+        if isinstance(each, FieldTest):
+            found[each.other] = None
+    return found
 
 
 def likenesses_in(condition: Condition | None) -> Iterator[SharesTerms]:
@@ -86,11 +98,9 @@ def placing_fields(plan: Plan) -> Iterator[FieldRef]:
     yield from sorting_fields(plan)
     for key in plan.order:
         yield from key.related.fields if isinstance(key, RelatednessOrder) else ()
-    for each in walk(plan.condition):
-        if isinstance(each, Test):
-            yield each.field
-        elif isinstance(each, SharesTerms):
-            yield from each.fields
+    yield from fields_in(plan.condition)
+    for each in likenesses_in(plan.condition):
+        yield from each.fields
 
 
 def group_tests(plan: Plan) -> list[Test]:

@@ -9,6 +9,7 @@ from elenchus.operators import Operands, operator
 from elenchus.plan.nodes import (
     AllOf,
     AnyOf,
+    FieldTest,
     GivenOrder,
     ListedIn,
     Negation,
@@ -39,6 +40,8 @@ def condition_words(condition: Condition) -> str:
     match condition:
         case Test():
             return _test_words(condition)
+        case FieldTest():
+            return _field_words(condition)
         case SharesTerms():
             fields = either(field.name for field in condition.fields)
             return f"shares {with_article(fields)} with {condition.entry.shown}"
@@ -48,6 +51,8 @@ def condition_words(condition: Condition) -> str:
             return f"not listed in {listed.rows.name}"
         case Negation(Test() as test):
             return _test_words(replace(test, negated=not test.negated))
+        case Negation(FieldTest() as test):
+            return _field_words(replace(test, negated=not test.negated))
         case Negation():
             return f"it is not so that {_inner_words(condition.part)}"
         case AllOf():
@@ -70,7 +75,15 @@ def _test_words(test: Test) -> str:
     return f"{test.field.name} {(denies if test.negated else says).format(*_value_words(test))}"
 
 
-def _templates(test: Test) -> tuple[str, str, str, str]:
+def _field_words(test: FieldTest) -> str:
+    """Return a comparison with another field in plain words."""
+    says, denies, _, _ = _templates(test)
+    if test.operator == "=":
+        says, denies = "is the same as {0}", "is not the same as {0}"
+    return f"{test.field.name} {(denies if test.negated else says).format(test.other.name)}"
+
+
+def _templates(test: Test | FieldTest) -> tuple[str, str, str, str]:
     """Return the templates of a comparison's operator for the type of its field."""
     return operator(test.operator).words(dates=test.field.type.type.is_date)
 
@@ -90,6 +103,10 @@ def fix_words(condition: Condition, holds: Callable[[Condition], bool], *, wante
         return template.format(
             *_value_words(condition), field=condition.field.name, a_field=with_article(condition.field.name)
         )
+    if isinstance(condition, FieldTest):
+        _, _, fix, unfix = _templates(condition)
+        template = fix if wanted != condition.negated else unfix
+        return template.format(condition.other.name, field=condition.field.name)
     if isinstance(condition, SharesTerms):
         fields = either(field.name for field in condition.fields)
         entry = condition.entry.shown

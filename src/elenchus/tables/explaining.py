@@ -17,7 +17,7 @@ from elenchus.engine.select import Selection
 from elenchus.errors import NoSuchName, Problem
 from elenchus.plan.explanation import Explanation, Gate, Removed, Step, Tally, Verdict
 from elenchus.plan.nodes import FieldRef, Test
-from elenchus.plan.walking import group_tests, parts, tests_in
+from elenchus.plan.walking import fields_in, group_tests, parts
 from elenchus.plan.words import arrangement, condition_words
 from elenchus.schema.types import Type
 from elenchus.tables.expressions import ALL_ROWS, NO_ROWS, met, newest_first, no
@@ -125,7 +125,7 @@ class _Funnel:
         entries = self.entries
         rows = met(entries, mask).order_by(newest_first(entries)).limit(_FEW)
         ids = [name for (name,) in self.scope.rows(rows.select("id"), "those removed")]
-        fields = list(dict.fromkeys(test.field for test in tests_in(part)))
+        fields = list(fields_in(part))
         view = small_view(self.scope, ids, [*self.known(), *fields])
         selection = Selection(view)
         if part is None:
@@ -187,7 +187,7 @@ def judge_tables(found: FoundRows, name: str, ask: Callable[[Plan], FoundRows]) 
     Of what would list it only the clauses are tried that cut it off, no edits.
     """
     scope, plan = found.stages.scope, found.plan
-    fields = list(dict.fromkeys(test.field for test in tests_in(plan.condition)))
+    fields = list(fields_in(plan.condition))
     view = small_view(scope, [name], [*_Funnel(found).known(), *fields])
     if not len(view.data.entries):
         hint = "The site may have changed since its tables were written: export it again."

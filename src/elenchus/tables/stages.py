@@ -18,6 +18,7 @@ from elenchus.plan.nodes import (
     AnyOf,
     Counted,
     FieldRef,
+    FieldTest,
     GivenOrder,
     Itself,
     ListedIn,
@@ -66,6 +67,9 @@ def mask_of(scope: Scope, entries: ir.Table, condition: Condition) -> Mask:
         case Test():
             found = holds(scope, entries, condition)
             return no(found) if condition.negated else found
+        case FieldTest():
+            found = _beside(scope, entries, condition)
+            return no(found) if condition.negated else found
         case SharesTerms():
             return entries.id.isin(_sharing(scope, condition).entry)
         case ListedIn():
@@ -104,6 +108,51 @@ def _holds(scope: Scope, entries: ir.Table, test: Test) -> Mask:
     return found
 
 
+def _beside(scope: Scope, entries: ir.Table, test: FieldTest) -> Mask:
+    """Return which entries a comparison of two fields holds for, be it negated or not."""
+    if test.other.type.many or test.field.type.type is Type.TERM:
+        raise NotSupported(f"comparing {test.field.name} with {test.other.name}")
+    rows = _with_span(scope, scope.table("entries"), test.other, "k_other")
+    if test.field.type.many:
+        rows = _with_each(scope, rows, test.field, "k_one")
+    else:
+        rows = _with_span(scope, rows, test.field, "k_one")
+    low, other = rows.k_one, rows.k_other
+    if "k_one_end" in rows.columns:
+        before, after = rows.k_one_end <= other, low >= rows.k_other_end
+    else:
+        before, after = low < other, low > other
+    holds = {"<": before, ">": after, "<=": ~after, ">=": ~before, "=": ~(before | after)}
+    return entries.id.isin(rows.filter(holds[test.operator]).id)
+
+
+def _is_interval(field: FieldRef) -> bool:
+    """Say whether values last from somewhere to somewhere: dates do, their parts are compared as they are."""
+    return field.type.type.is_date and not isinstance(field.source, Part)
+
+
+def _with_span(scope: Scope, rows: ir.Table, field: FieldRef, name: str) -> ir.Table:
+    """Return rows with a field as it compares with another, of dates also when they are over."""
+    rows = _with_value(scope, rows, field, name, of="start")
+    return _with_value(scope, rows, field, f"{name}_end", of="end") if _is_interval(field) else rows
+
+
+def _with_each(scope: Scope, rows: ir.Table, field: FieldRef, name: str) -> ir.Table:
+    """Return a row for each value of a field with several, beside it what there is of its row."""
+    if not isinstance(field.source, Stored):
+        raise NotSupported(f"comparing each {field.name}")
+    stored = scope.data.stored[field.name, field.type]
+    is_entry = field.type.type is Type.ENTRY
+    listed = scope.listed("links" if is_entry else "entry_values", stored)
+    value = listed.target if is_entry else scope.sort_value(listed, family(field.type), field)
+    listed = listed.mutate(k_owner=listed.entry, **{name: value})
+    columns = ["k_owner", name]
+    if _is_interval(field):
+        listed = listed.mutate(**{f"{name}_end": listed[part(family(field.type), "end")]})
+        columns.append(f"{name}_end")
+    return rows.inner_join(listed.select(*columns), rows.id == listed.k_owner)
+
+
 def _certain(scope: Scope, entries: ir.Table, condition: Condition) -> tuple[Mask, Mask]:
     """Return where a condition is surely true and where surely false, were missing values unknown."""
     match condition:
@@ -112,6 +161,11 @@ def _certain(scope: Scope, entries: ir.Table, condition: Condition) -> tuple[Mas
             known: Mask = ALL_ROWS
             if not operator(condition.operator).decides_missing:
                 known = scope.column(entries, condition.field).present()
+            return (no(found) & known, found) if condition.negated else (found, no(found) & known)
+        case FieldTest():
+            found = _beside(scope, entries, condition)
+            sides = (condition.field, condition.other)
+            known = reduce(and_, (scope.column(entries, each).present() for each in sides))
             return (no(found) & known, found) if condition.negated else (found, no(found) & known)
         case SharesTerms() | ListedIn():
             found = mask_of(scope, entries, condition)
@@ -142,6 +196,8 @@ def can_lack(condition: Condition, *, negated: bool = False) -> bool:
     match condition:
         case Test():
             return condition.negated != negated and not operator(condition.operator).decides_missing
+        case FieldTest():
+            return condition.negated != negated
         case Negation():
             return can_lack(condition.part, negated=not negated)
         case AllOf() | AnyOf():
@@ -451,14 +507,17 @@ def _sorted_by(scope: Scope, found: InOrder, key: SortKey, name: str) -> InOrder
 
 
 def _with_value(
-    scope: Scope, rows: ir.Table, field: FieldRef, name: str, *, of_texts: str = "sorted"
+    scope: Scope, rows: ir.Table, field: FieldRef, name: str, *, of_texts: str = "sorted", of: str = "order"
 ) -> ir.Table:
-    """Return rows with what a field sorts by as a column of a name; null where it is lacking."""
+    """Return rows with what a field sorts by as a column of a name; null where it is lacking.
+
+    For comparing, ``of`` the ``start`` or the ``end`` of values, references are the ids that they lead to.
+    """
     step = first_step(field)
     if step:
         first, then = step
-        targets = _narrow(scope, scope.seen, then)
-        targets = _with_value(scope, targets, then, f"{name}_of", of_texts=of_texts)
+        targets = _narrow(scope, scope.seen, then) if of == "order" else scope.seen
+        targets = _with_value(scope, targets, then, f"{name}_of", of_texts=of_texts, of=of)
         return joined(rows, targets, _link(scope, first), "id", {name: f"{name}_of"})
     if field.type.type is Type.TERM or field.type.many:
         raise NotSupported(f"the order by {field.name}")
@@ -472,9 +531,13 @@ def _with_value(
             return rows.mutate(**{name: count})
         case Stored() | Itself() if field.type.type is Type.ENTRY:  # by the title of what it leads to
             targets = scope.seen if isinstance(field.source, Stored) else scope.table("entries")
+            if of != "order":
+                return joined(rows, targets, _link(scope, field), "id", {name: "id"})
             return joined(rows, targets, _link(scope, field), "id", {name: part("title", of_texts)})
     stored = field.source.of if isinstance(field.source, Part) else field
     base = scope.data.stored[stored.name, stored.type].base
+    if of == "end":
+        return rows.mutate(**{name: rows[part(base, "end")]})
     value = scope.sort_value(rows, base, field, of_texts=of_texts)
     if field.type.type is Type.NUMBER:
         value += 0.0  # 0 and −0 are one number

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, Literal, TypeAlias
 import numpy as np
 
 from elenchus.engine.columns.patch import patched
+from elenchus.engine.explaining.standins import stand_ins
 from elenchus.engine.select import Selection
 from elenchus.engine.view import View
 from elenchus.errors import Edit
@@ -20,6 +21,7 @@ from elenchus.plan.nodes import (
     AnyOf,
     EntryValue,
     FieldRef,
+    FieldTest,
     ListedIn,
     Negation,
     NumberValue,
@@ -191,6 +193,9 @@ class Workshop(Frozen):
                 yield from self.possible(condition.part, not wanted)
             case Test():
                 yield from self.edits(condition, condition.field, wanted != condition.negated, wanted=wanted)
+            case FieldTest():
+                for test in stand_ins(condition, self.judged, self.row):
+                    yield from self.edits(test, test.field, wanted != test.negated, wanted=wanted)
             case SharesTerms():
                 yield from self.likeness(condition, wanted)
             case AllOf() | AnyOf():

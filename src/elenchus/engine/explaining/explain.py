@@ -12,7 +12,7 @@ from elenchus.engine.explaining.textual import textual_reading
 from elenchus.operators import operator
 from elenchus.plan.explanation import Boundary, Explanation, Removed, Step, Tally
 from elenchus.plan.nodes import Test, TimeValue
-from elenchus.plan.walking import parts, tests_in
+from elenchus.plan.walking import fields_in, parts, tests_in
 from elenchus.plan.words import arrangement, condition_words
 from elenchus.schema.subject import ENTRIES
 from elenchus.schema.types import Type
@@ -120,7 +120,7 @@ def _condition_steps(plan: Plan, stages: Stages) -> Iterator[Step]:
 
 def _removed(selection: Selection, part: Condition, row: int, name: str) -> Removed:
     """Return a removed row with the values of the fields that the condition asks."""
-    fields = dict.fromkeys(test.field for test in tests_in(part))
+    fields = fields_in(part)
     return Removed(name, "; ".join(value_words(selection, field, row) for field in fields))
 
 

@@ -12,7 +12,7 @@ from elenchus.engine.explaining.state import state_of
 from elenchus.engine.groups import grouped
 from elenchus.plan.explanation import Gate, Verdict
 from elenchus.plan.nodes import AllOf, AnyOf, Negation
-from elenchus.plan.walking import group_tests, parts, tests_in
+from elenchus.plan.walking import fields_in, group_tests, parts
 from elenchus.plan.words import condition_words
 from elenchus.values.texts import either
 
@@ -134,7 +134,7 @@ def _gate_words(
     """Return what a gate says of a row: in words, whether it holds, and the values that decide it."""
     if words:
         return words, holds, ""
-    fields = dict.fromkeys(test.field for test in tests_in(condition))
+    fields = fields_in(condition)
     values = "; ".join(value_words(judged, field, row) for field in fields)
     return condition_words(condition), holds, values
 
