@@ -10,6 +10,7 @@ import re
 import unicodedata
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, time, timedelta
+from fractions import Fraction
 from functools import cache, cmp_to_key
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -452,7 +453,12 @@ class Oracle:
                 size = len({name for rows in prefix for name in rows})
                 dated = names[-1] in PARTS and not oldest_first(question)
                 down = key.descending or (key.descending is None and key.by == "value" and dated)
-                if key.by != "value":
+                if key.by == "measure":
+                    measure = self.measured(key.measure, list({name for rows in prefix for name in rows}))
+                    ranks.append(measure is None)
+                    if measure is not None:
+                        ranks.append(Reversed(measure) if down else measure)
+                elif key.by != "value":
                     first = size if key.by == "count" else text_key(self.called(names, value))
                     ranks.append(Reversed(first) if down else first)
                 order = self.group_rank(names, value)
@@ -460,7 +466,82 @@ class Oracle:
                 ranks.append(str(value) if names[-1] == "place" else "")  # references of one title: by id
             return tuple(ranks)
 
-        return sorted(found.items(), key=rank)
+        passing = sorted(found.items(), key=rank)
+        if question.having:
+            passing = [each for each in passing if self.passes(each[1], question.having.condition)]
+        return passing
+
+    # Measures
+
+    def measured(self, path: nodes.Path, ids: list[str]) -> Any:
+        """Return a measure of a field over some rows as a key: exact, None where no row has a value."""
+        values = [value for name in ids for value in self.measurable(self.by_id[name], path.names)]
+        if path.measure == "distinct":
+            return len(set(values))
+        if not values:
+            return None
+        if path.measure in ("min", "max"):
+            return (min if path.measure == "min" else max)(values)
+        numbers = sorted(map(Fraction, values))
+        if path.measure == "sum":
+            return sum(numbers)
+        if path.measure == "average":
+            return sum(numbers) / len(numbers)
+        middle = len(numbers) // 2
+        return numbers[middle] if len(numbers) % 2 else (numbers[middle - 1] + numbers[middle]) / 2
+
+    def measurable(self, row: dict[str, Any], names: tuple[str, ...]) -> list[Any]:
+        """Return the values of a row; a day stands before its first instant, texts are without their case."""
+        values = self.group_values(row, names)
+        if names == ("date",) and values:
+            return [(values[0].astimezone(UTC), isinstance(row["date"], datetime))]
+        return values
+
+    def measures(self, ids: list[str], question: nodes.Question) -> list[Any]:
+        """Return the measures that a question asks for, as an answer has them."""
+        clause = question.measure
+        return [
+            self.told(each.path, self.measured(each.path, ids))
+            for each in (clause.measures if clause else ())
+        ]
+
+    def told(self, path: nodes.Path, value: Any) -> Any:
+        """Return a measure as an answer has it."""
+        if value is None or path.measure == "distinct":
+            return value
+        if path.names == ("date",):
+            local = value[0].astimezone(ZONE)
+            return local if value[1] else local.date()
+        if path.names[-1] in ("when", "month"):
+            return value.date()
+        if path.names == ("level",):
+            return LEVELS[value]
+        whole = path.names[-1] in ("num", "hour") and path.measure not in ("average", "median")
+        return int(value) if whole else float(f"{float(value):.12g}")
+
+    def passes(self, ids: list[str], node: nodes.Condition) -> bool:
+        """Say whether a group meets a condition on groups."""
+        match node:
+            case nodes.And(parts):
+                return all(self.passes(ids, part) for part in parts)
+            case nodes.Or(parts):
+                return any(self.passes(ids, part) for part in parts)
+            case nodes.Not(part):
+                return not self.passes(ids, part)
+            case nodes.Compare(path, operator, values):
+                value = self.measured(path, ids) if path.measure else len(ids)
+                if operator in ("is set", "is missing"):
+                    return ((value is not None) == (operator == "is set")) != node.negated
+                wanted = [Fraction(each.text) for each in values]  # type: ignore[union-attr]
+                if value is None:
+                    return node.negated
+                holds = {
+                    "=": value == wanted[0], "<": value < wanted[0], "<=": value <= wanted[0], ">": value > wanted[0],
+                    ">=": value >= wanted[0], "between": wanted[0] <= value <= wanted[-1],
+                }  # fmt: skip
+                return bool(holds[operator]) != node.negated
+            case _:
+                raise AssertionError(node)
 
     def group_values(self, row: dict[str, Any], names: tuple[str, ...]) -> list[Any]:
         values = self.values(row, names)

@@ -366,10 +366,31 @@ GROUP_FIELDS = [
     ("when", "week"),
     ("status",),
 ]
+MEASURED = [
+    ("sum", ("num",)), ("sum", ("place", "num")), ("average", ("num",)), ("average", ("ratio",)), ("median", ("num",)), ("median", ("ratio",)),
+    ("min", ("when",)), ("max", ("date",)), ("min", ("level",)), ("max", ("num",)), ("min", ("date", "month")), ("max", ("date", "hour")),
+    ("distinct", ("tags",)), ("distinct", ("topic",)), ("distinct", ("area", "top")), ("distinct", ("name",)), ("distinct", ("place",)), ("distinct", ("flag",)),
+]  # fmt: skip
+MEASURES = st.sampled_from(MEASURED).map(lambda pair: nodes.Path(pair[1], measure=pair[0]))
 ORDERS = {
-    "by": st.sampled_from(["value", "value", "count", "name"]),
+    "by": st.sampled_from(["value", "value", "count", "name", "measure"]),
     "descending": st.none() | st.booleans(),
+    "measure": MEASURES,
 }
+
+
+@st.composite
+def havings(draw: Any) -> nodes.Condition:
+    """Draw a comparison of a group's count, or of a measure that is a number."""
+    path = draw(st.just(nodes.Path(("count",))) | MEASURES)
+    if path.measure and (path.names[-1] in ("when", "date", "level", "month") and path.measure != "distinct"):
+        path = nodes.Path(("count",))
+    operator = draw(st.sampled_from(["=", "<", "<=", ">", ">=", "between", "is set", "is missing"]))
+    values = tuple(draw(NUMBERS) for _ in range(HOW_MANY.get(operator, 1)))
+    return nodes.Compare(path, operator, values, draw(st.booleans()))
+
+
+HAVING = havings() | st.builds(nodes.Or, st.tuples(havings(), havings())) | st.builds(nodes.Not, havings())
 GROUP_KEYS = st.builds(nodes.GroupKey, st.sampled_from(GROUP_FIELDS).map(nodes.Path), **ORDERS) | st.builds(
     nodes.GroupKey,
     st.sampled_from([("area",), ("area", "top")]).map(nodes.Path),
@@ -396,6 +417,13 @@ QUESTIONS = st.builds(
         st.sampled_from([("level",), ("num",), ("name",), ("date", "month")]).map(nodes.Path),
     ),
     group=optional(nodes.GroupClause, st.lists(GROUP_KEYS, min_size=1, max_size=2).map(tuple)),
+    having=optional(nodes.Having, HAVING),
+    measure=optional(
+        nodes.MeasureClause,
+        st.lists(MEASURES, min_size=1, max_size=3, unique=True).map(
+            lambda each: tuple(map(nodes.Measured, each))
+        ),
+    ),
     offset=optional(nodes.Offset, SMALL),
     limit=optional(nodes.Limit, SMALL),
     group_limit=optional(nodes.LimitGroups, st.integers(1, 3)),
@@ -410,7 +438,10 @@ def related_first(question: nodes.Question, *, wanted: bool) -> nodes.Question:
         question = replace(
             question, order=nodes.Order((nodes.OrderKey("relatedness"), nodes.OrderKey("oldest")))
         )
-    return question if question.group else replace(question, per_group=None, group_limit=None)
+    if question.group is None:
+        return replace(question, per_group=None, group_limit=None, having=None)
+    keys = (replace(key, measure=key.measure if key.by == "measure" else None) for key in question.group.keys)
+    return replace(question, group=replace(question.group, keys=tuple(keys)))
 
 
 ASKED = st.builds(related_first, QUESTIONS, wanted=st.booleans())
@@ -495,7 +526,13 @@ def agrees(rows: list[dict[str, Any]], question: nodes.Question) -> None:
     if question.group is None:
         assert [row.id for page in pages for row in page.rows] == left, text
         return
+    assert [each.value for each in first.measures] == oracle.measures(left, question), text
     groups = oracle.groups(left, question)
+    told = {group.keys: group for page in pages for group in page.groups or ()}
+    if question.per_page is None and question.group_limit is None:
+        assert [list(group.measures) for group in told.values()] == [
+            oracle.measures(ids, question) for _, ids in groups
+        ], text
     assert first.placements == sum(len(ids) for _, ids in groups)
     joined: list[tuple[Any, int, list[str]]] = []
     for page in pages:

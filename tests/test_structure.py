@@ -32,7 +32,7 @@ FLOORS = [
     ["journal"],
     ["pieces"],
     ["schema"],
-    ["operators"],
+    ["operators", "measures"],
     ["language"],
     ["plan"],
     ["engine", "forms"],

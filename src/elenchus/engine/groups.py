@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from functools import reduce
+from functools import partial, reduce
 from itertools import product
 from operator import mul
 from typing import TYPE_CHECKING, Any
@@ -12,7 +12,10 @@ import numpy as np
 from elenchus.engine.columns.column import Lists, Numbers, Terms, Texts, gather, narrowed
 from elenchus.engine.columns.distinct import numbered
 from elenchus.engine.groupkeys import MISSING, KeyColumn
-from elenchus.frozen import Working
+from elenchus.engine.measuring import GroupAmounts, GroupSelection, amounts, scalar
+from elenchus.frozen import Working, member
+from elenchus.plan.nodes import Across
+from elenchus.plan.walking import fields_in
 from elenchus.values.kept import cached_property
 
 if TYPE_CHECKING:
@@ -21,11 +24,13 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from elenchus.engine.coded import Coded
+    from elenchus.engine.columns.column import Mask
     from elenchus.engine.rowset import RowSet
+    from elenchus.engine.select import Selection
     from elenchus.engine.stages import Stages
-    from elenchus.plan.nodes import Plan
+    from elenchus.plan.nodes import FieldRef, Plan
 
-__all__ = ["MOST_GROUPS", "Grouping", "empties", "grouped", "sort_columns"]
+__all__ = ["MOST_GROUPS", "GroupMeasures", "Grouping", "empties", "grouped", "sort_columns"]
 
 MOST_GROUPS = 10_000  # that “with empty” may make
 _FEWEST = 4096  # groups that there may be, of so many at the least, for their rows to be counted by number
@@ -44,8 +49,10 @@ class Grouping(Working):
     codes: NDArray[np.int64]
     counts: NDArray[np.int64]
     stages: Stages
-    rank: NDArray[np.int64]  # of each group that has rows, in the order of its codes
+    rank: NDArray[np.int64]  # of each group that has rows, in the order of its codes; -1 for one left out
     overflow: int = 0
+    failing: int = 0  # groups that are left out
+    measures: tuple[NDArray[Any], ...] = ()  # of each group, None where there is none
 
     @cached_property
     def told(self) -> list[tuple[list[int], int]]:
@@ -85,6 +92,8 @@ class Grouping(Working):
         """The group of each placement, and the place of its row in the answer, group by group."""
         places, codes = _placements(self.keys, self.stages.rows)
         groups = self.rank[_unique_rows(codes)[1]]
+        if self.failing:
+            groups, places = groups[groups >= 0], places[groups >= 0]
         by_group = np.lexsort((places, groups))
         return groups[by_group], places[by_group]
 
@@ -149,10 +158,89 @@ def grouped(stages: Stages, plan: Plan) -> Grouping:
         prefix = _unique_rows(every[:, : at + 1])[1]  # here a row stands in one group only
         return np.bincount(prefix, weights=counts)[prefix].astype(np.int64) if len(prefix) else counts
 
-    order = np.lexsort(sort_columns(keys, every, rows_of)[::-1])
-    rank = np.empty(len(order), dtype=np.int64)
+    placed = partial(_in_memory, keys, stages)
+    measured = GroupMeasures(plan, stages.selection, keys, every, counts, placed)
+    order = np.lexsort(sort_columns(keys, every, rows_of, measured)[::-1])
+    order = order[measured.passing[order]]
+    rank = np.full(len(every), -1, dtype=np.int64)
     rank[order] = np.arange(len(order))
-    return Grouping(keys, every[order], counts[order], stages, rank, overflow)
+    failing, measures = len(every) - len(order), measured.shown(order)
+    return Grouping(keys, every[order], counts[order], stages, rank, overflow, failing, measures)
+
+
+def _in_memory(keys: Sequence[KeyColumn], stages: Stages) -> tuple[NDArray[Any], NDArray[np.int64]]:
+    """Return the row of each placement, and its codes."""
+    rows = stages.row_set.rows
+    places, codes = _placements(keys, rows)
+    return rows[places], codes
+
+
+class GroupMeasures(Working):
+    """The measures of groups, worked out when they are asked for.
+
+    ``every`` are the codes of the groups, ``counts`` their placements; ``placements`` gives the row of each
+    of these, and its codes.
+    """
+
+    plan: Plan
+    selection: Selection
+    keys: Sequence[KeyColumn]
+    every: NDArray[np.int64]
+    counts: NDArray[np.int64]
+    placements: Callable[[], tuple[NDArray[Any], NDArray[np.int64]]]
+    known: dict[tuple[FieldRef, int], GroupAmounts] = member(default_factory=dict)
+
+    @cached_property
+    def placed(self) -> tuple[NDArray[Any], NDArray[np.int64]]:
+        """The row of each placement, and the codes of its group."""
+        return self.placements()
+
+    def of(self, field: FieldRef, upto: int) -> GroupAmounts:
+        """Return a measure for each group: of the rows of all groups that have its first keys, up to one."""
+        if (field, upto) not in self.known:
+            self.known[field, upto] = self.worked_out(field, upto)
+        return self.known[field, upto]
+
+    def worked_out(self, field: FieldRef, upto: int) -> GroupAmounts:
+        """Return the same, worked out."""
+        rows, codes = self.placed
+        own, placed = self.every[:, : upto + 1], codes[:, : upto + 1]
+        numbers = _unique_rows(np.concatenate((own, placed)))[1]
+        of_groups, groups = numbers[: len(own)], numbers[len(own) :]
+        if upto < len(self.keys) - 1:  # a row that stands in several groups with these keys counts once
+            groups, rows = _unique_rows(np.stack((groups, rows), axis=1))[0].T
+        source: Any = field.source
+        found = amounts(self.selection, source, rows, groups, int(numbers.max(initial=-1)) + 1)
+        return GroupAmounts(found.values[of_groups], found.valid[of_groups])
+
+    @cached_property
+    def passing(self) -> Mask:
+        """Which groups meet the condition on groups."""
+        having, last = self.plan.having, len(self.keys) - 1
+        if having is None or not len(self.every):
+            return np.ones(len(self.every), np.bool_)
+        columns = {}
+        for field in fields_in(having):
+            if field.source == Across("count"):
+                columns[field] = Numbers(self.counts, np.ones(len(self.counts), np.bool_))
+            else:
+                found = self.of(field, last)
+                columns[field] = Numbers(found.values, found.valid)
+        selection = GroupSelection(self.selection.view, self.selection.subject, columns=columns)
+        return selection.rows(having)
+
+    def shown(self, order: NDArray[np.intp]) -> tuple[NDArray[Any], ...]:
+        """Return the measures that are shown of the groups in an order."""
+        zone, last = self.selection.view.data.zone, len(self.keys) - 1
+        every = []
+        for each in self.plan.measures:
+            found = self.of(each.field, last)
+            values = found.values[order].tolist(), found.valid[order].tolist()
+            told = [
+                scalar(each.field, one, zone) if known else None for one, known in zip(*values, strict=True)
+            ]
+            every.append(np.array([*told, None], dtype=np.object_)[:-1])
+        return tuple(every)
 
 
 def _counted(key: KeyColumn, rows: RowSet) -> tuple[NDArray[np.int64], NDArray[np.int64]] | None:
@@ -304,6 +392,7 @@ def sort_columns(
     keys: Sequence[KeyColumn],
     every: NDArray[np.int64],
     rows_of: Callable[[int], NDArray[np.int64]],
+    measured: GroupMeasures,
 ) -> list[NDArray[Any]]:
     """Return what groups are sorted by, the most significant first; missing values come last.
 
@@ -317,6 +406,10 @@ def sort_columns(
         if key.spec.by == "count":
             rows = rows_of(at)
             found.append(-rows if key.spec.descending else rows)
+        elif key.spec.measure:
+            amount = measured.of(key.spec.measure, at)
+            ranks = np.unique(np.where(amount.valid, amount.values, 0), return_inverse=True)[1]
+            found += [~amount.valid, -ranks if key.spec.descending else ranks]
         elif key.spec.by == "name":
             names = key.name_ranks(codes)
             found.append(-names if key.spec.descending else names)

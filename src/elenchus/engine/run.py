@@ -9,8 +9,10 @@ import numpy as np
 
 from elenchus.engine.decode import Values
 from elenchus.engine.groups import MOST_GROUPS, grouped
+from elenchus.engine.measuring import totals
 from elenchus.engine.notices import StagesNoticed, notices
 from elenchus.errors import NoSuchPage, Problem
+from elenchus.frozen import replace
 from elenchus.plan.answer import Answer, Group, Row
 from elenchus.values.dates import from_instant
 from elenchus.values.kept import cached_property
@@ -24,10 +26,11 @@ if TYPE_CHECKING:
 
     from elenchus.engine.groups import Grouping
     from elenchus.engine.stages import Stages
+    from elenchus.plan.answer import MeasureTotal
     from elenchus.plan.nodes import Plan
     from elenchus.values.dates import Clock
 
-__all__ = ["SHOWN_OF_ENTRIES", "SHOWN_OF_TERMS", "Cut", "answer", "shown_of"]
+__all__ = ["SHOWN_OF_ENTRIES", "SHOWN_OF_TERMS", "Cut", "answer", "shown_of", "with_measures"]
 
 SHOWN_OF_ENTRIES = ("id", "kind", "slug", "title", "date", "address")
 SHOWN_OF_TERMS = ("id", "slug", "name", "path", "own", "with_below", "address")
@@ -62,8 +65,26 @@ def answer(
         ids=view.ids(plan.subject),
         noticed=notices(plan, StagesNoticed(plan, stages), in_public=in_public),
     )
+    found = with_measures(found, totals(stages, plan.measures))
     stages.note("values, groups and notices of the page", len(numbers))
     return found
+
+
+def with_measures(found: Answer, measures: tuple[MeasureTotal, ...]) -> Answer:
+    """Return an answer with the measures of all its rows, and what is to be said of them."""
+    if not measures:
+        return found
+    notices = [*found.notices]
+    for field, missing in {each.field: each.missing for each in measures}.items():
+        if missing:
+            have = "has" if missing == 1 else "have"
+            message = f"{missing} of {found.total} rows {have} no {field}"
+            notices.append(Problem("nothing-to-measure", message, "They are left out of its measures."))
+    if several := len(found.overlap):
+        rows, verb = ("1 row stands", "counts") if several == 1 else (f"{several} rows stand", "count")
+        message = f"{rows} in several groups and {verb} in each; the measures of all rows take each once"
+        notices.append(Problem("measured-in-several", message))
+    return replace(found, measures=measures, notices=tuple(notices))
 
 
 def shown_of(plan: Plan) -> tuple[str, ...]:
@@ -77,6 +98,14 @@ def _too_many(grouping: Grouping | None) -> tuple[Problem, ...]:
         return ()
     message = f"“with empty” would make {grouping.overflow} groups, more than {MOST_GROUPS}"
     return (Problem("too-many-groups", message, "The empty ones are left out; group by fewer fields."),)
+
+
+def _failing(grouping: Grouping | None) -> tuple[Problem, ...]:
+    """Return the notice of groups that the condition on groups leaves out."""
+    if grouping is None or not grouping.failing:
+        return ()
+    groups = "1 group fails" if grouping.failing == 1 else f"{grouping.failing} groups fail"
+    return (Problem("failing-groups", f"{groups} the condition after having"),)
 
 
 def _cut_off(plan: Plan, grouping: Grouping | None) -> tuple[Problem, ...]:
@@ -172,7 +201,13 @@ class Cut:
             shown=shown_of(plan),
             mentioned=tuple(field.name for field in plan.fields),
             columns=tuple(field.name for field in plan.show),
-            notices=(*plan.notices, *noticed, *_too_many(grouping), *_cut_off(plan, grouping)),
+            notices=(
+                *plan.notices,
+                *noticed,
+                *_too_many(grouping),
+                *_failing(grouping),
+                *_cut_off(plan, grouping),
+            ),
             groups=self.groups(grouping, ids) if grouping else None,
             grouped_by=tuple(key.field.name for key in plan.groups),
             placements=int(grouping.counts.sum()) if grouping else None,
@@ -231,7 +266,8 @@ class Cut:
         _, count = grouping.told[number]
         shown = count if self.per_group is None else min(count, self.per_group)
         keys, label = grouping.named(number)
-        return Group(keys, label, count, shown, tuple(rows))
+        measures = tuple(each[number] for each in grouping.measures)
+        return Group(keys, label, count, shown, tuple(rows), measures)
 
 
 def _page_number(page: int | str, pages: int, per_page: int | None) -> int:

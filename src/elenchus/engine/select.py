@@ -58,6 +58,10 @@ class Selection(Frozen):
         found = self.view.column(field, self.subject)
         return found if self.domain is None else found.at(self.domain)
 
+    def whole(self, field: FieldRef) -> Column:
+        """Return the column of a field over all rows, with what only reading back needs."""
+        return self.view.column(field, self.subject)
+
     def here(self, found: NDArray[Any]) -> NDArray[Any]:
         """Return what there is for all rows of those that are looked at."""
         return found if self.domain is None else found[self.domain]
@@ -99,8 +103,7 @@ class Selection(Frozen):
 
     def beside(self, test: FieldTest) -> Mask:
         """Return the mask of the rows for which a comparison of two fields holds, be it negated or not."""
-        sides = self.view.column(test.field, self.subject), self.view.column(test.other, self.subject)
-        found: Mask = self.here(compared(*sides, test.operator))
+        found: Mask = self.here(compared(self.whole(test.field), self.whole(test.other), test.operator))
         return found
 
     def among(self, rows: Rows) -> Mask:

@@ -56,6 +56,8 @@ _CLAUSE_NOTES = {
     "lead with": "entries before all others",
     "at most": "so many rows of one value",
     "group by": "rows in groups, counted",
+    "having": "which groups stay: by their count or a measure",
+    "measure": "sums, averages and the like of a field",
     "offset": "so many rows are skipped",
     "limit": "so many rows at most",
     "per page": "so many rows on a page",
@@ -376,7 +378,9 @@ def _known_values(here: _Here, field: FieldRef, plan: Plan) -> Iterator[tuple[st
 def _stored(here: _Here, field: FieldRef, plan: Plan) -> Iterator[tuple[str, str]]:
     """Yield the values of texts and numbers that rows have, the most frequent first."""
     key = GroupBy(field, by="count", descending=True)
-    grouped = replace(plan, groups=(key,), per_group=0, show=())  # only their counts are wanted
+    grouped = replace(
+        plan, groups=(key,), per_group=0, show=(), having=None, measures=()
+    )  # only their counts are wanted
     for group in here.basis.site.executor.run(grouped, without=here.basis.without).groups or ():
         if group.keys[0] is not None:
             yield spoken(group.keys[0]), ""

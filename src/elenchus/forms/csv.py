@@ -25,17 +25,34 @@ _FORMULA = ("=", "+", "-", "@", "\t", "\r")  # what a spreadsheet begins a formu
 def _write(answer: Answer, _frame: Frame) -> Iterator[Piece]:
     """Yield a header and a line for each row of the page; several values have commas between them.
 
+    With measures, a line for each group with its keys, its count and these; without groups, one line.
+
     Where the table is meant for spreadsheets, a text that one would take for a formula gets an apostrophe
     before it (OWASP, “CSV Injection”).
     """
     names = answer.fields
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\n")
+    if answer.measures:
+        writer.writerows(
+            [_cell(value, formulas=answer.formulas) for value in line] for line in _measures(answer)
+        )
+        yield Piece(text.getvalue())
+        return
     writer.writerow(names)
     writer.writerows(
         [_cell(row.values[name], formulas=answer.formulas) for name in names] for row in answer.rows
     )
     yield Piece(text.getvalue())
+
+
+def _measures(answer: Answer) -> Iterator[tuple[Any, ...]]:
+    """Yield the header and the lines of an answer with measures."""
+    yield (*answer.grouped_by, "count", *(each.label for each in answer.measures))
+    if answer.groups is None:
+        yield (answer.total, *(each.value for each in answer.measures))
+    for group in answer.groups or ():
+        yield (*group.keys, group.count, *group.measures)
 
 
 def _cell(value: Any, *, formulas: bool) -> str:

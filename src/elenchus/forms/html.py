@@ -6,6 +6,7 @@ from datetime import date, datetime
 from html import escape
 from typing import TYPE_CHECKING, Any
 
+from elenchus.forms._measures import measure_texts, measured_lines
 from elenchus.forms._record import Form
 from elenchus.forms.table import columns
 from elenchus.pieces.piece import Piece
@@ -24,14 +25,36 @@ __all__ = ["FORM"]
 def _write(answer: Answer, frame: Frame) -> Iterator[Piece]:
     """Yield a list where only titles are asked for, a table where the question names fields."""
     rows = {row.id: row for row in answer.rows}
-    if answer.groups is not None:
+    if answer.measures and not any(group.rows for group in answer.groups or ()):
+        yield from _measures(answer)
+    elif answer.groups is not None:
         for group in answer.groups:
             yield Piece(f"<h3>{escape(group.label)} ({group.count})</h3>\n")
+            if group.measures:
+                told = zip(answer.measures, measure_texts(answer, group.measures), strict=True)
+                yield Piece(f"<p>{', '.join(escape(f'{each.label} {text}') for each, text in told)}</p>\n")
             yield from _titles([rows[name] for name in group.rows], frame)
     elif answer.mentioned or answer.columns:
         yield from _table(answer, frame)
     else:
         yield from _titles(answer.rows, frame)
+
+
+def _measures(answer: Answer) -> Iterator[Piece]:
+    """Yield a table of measures: a line for each group, and one for all rows."""
+    is_grouped = answer.groups is not None
+    heads = [
+        *([", ".join(answer.grouped_by)] if is_grouped else []),
+        "rows",
+        *(each.label for each in answer.measures),
+    ]
+    cells = "".join(f'<th scope="col">{escape(head)}</th>' for head in heads)
+    yield Piece(f"<table>\n<thead>\n<tr>{cells}</tr>\n</thead>\n<tbody>\n")
+    for label, count, values in measured_lines(answer):
+        first = f'<th scope="row">{escape(label)}</th>' if is_grouped else ""
+        cells = "".join(f"<td>{escape(text)}</td>" for text in (str(count), *measure_texts(answer, values)))
+        yield Piece(f"<tr>{first}{cells}</tr>\n")
+    yield Piece("</tbody>\n</table>\n")
 
 
 def _titles(rows: Sequence[Row], frame: Frame) -> Iterator[Piece]:

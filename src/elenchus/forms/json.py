@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from elenchus.forms._record import Frame
-    from elenchus.plan.answer import Answer, Choices, Group, Row
+    from elenchus.plan.answer import Answer, Choices, Group, MeasureTotal, Row
 
 __all__ = ["FORM", "row_object"]
 
@@ -34,7 +34,10 @@ def _write(answer: Answer, frame: Frame) -> Iterator[Piece]:
         "per_page": answer.per_page,
         "rows": [row_object(row) for row in answer.rows],
         "grouped_by": list(answer.grouped_by),
-        "groups": None if answer.groups is None else [_group_object(group) for group in answer.groups],
+        "groups": None
+        if answer.groups is None
+        else [_group_object(group, answer) for group in answer.groups],
+        **({"measures": [_measure_object(each) for each in answer.measures]} if answer.measures else {}),
         "overlap": {name: list(labels) for name, labels in answer.overlap.items()},
         "choices": None if answer.choices is None else _choices_object(answer.choices),
         "notices": [problem_object(notice) for notice in answer.notices],
@@ -47,13 +50,27 @@ def row_object(row: Row) -> dict[str, Any]:
     return {name: plain(value) for name, value in row.values.items()}
 
 
-def _group_object(group: Group) -> dict[str, Any]:
+def _measure_object(total: MeasureTotal) -> dict[str, Any]:
+    """Return a measure of all rows as an object."""
+    return {
+        "label": total.label,
+        "field": total.field,
+        "value": plain(total.value),
+        "missing": total.missing,
+        **({"unit": total.unit} if total.unit else {}),
+    }
+
+
+def _group_object(group: Group, answer: Answer) -> dict[str, Any]:
     """Return a group as an object."""
+    labels = [each.label for each in answer.measures]
+    measures = {label: plain(value) for label, value in zip(labels, group.measures, strict=True)}
     return {
         "keys": [plain(key) for key in group.keys],
         "label": group.label,
         "count": group.count,
         "shown": group.shown,
+        **({"measures": measures} if measures else {}),
         "rows": list(group.rows),
     }
 

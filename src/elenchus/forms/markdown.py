@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from typing import TYPE_CHECKING
 
+from elenchus.forms._measures import measure_texts, measured_lines
 from elenchus.forms._record import Form
 from elenchus.forms.table import columns
 from elenchus.pieces.piece import Piece, printable
@@ -26,9 +27,16 @@ _ADDRESS = re.compile(r"[\s()<>\\]")  # what would end the address of a link
 def _write(answer: Answer, frame: Frame) -> Iterator[Piece]:
     """Yield a list where only titles are asked for, a table where the question names fields."""
     rows = {row.id: row for row in answer.rows}
-    if answer.groups is not None:
+    if answer.measures and not any(group.rows for group in answer.groups or ()):
+        yield from _measures(answer)
+    elif answer.groups is not None:
         for group in answer.groups:
             yield Piece(f"## {escaped(group.label)} ({group.count})\n\n")
+            if group.measures:
+                told = zip(answer.measures, measure_texts(answer, group.measures), strict=True)
+                yield Piece(
+                    ", ".join(f"{escaped(each.label)} {escaped(text)}" for each, text in told) + "\n\n"
+                )
             for name in group.rows:
                 yield Piece(f"- {_link(rows[name], frame)}\n")
             yield Piece("\n" if group.rows else "")
@@ -37,6 +45,18 @@ def _write(answer: Answer, frame: Frame) -> Iterator[Piece]:
     else:
         for row in answer.rows:
             yield Piece(f"- {_link(row, frame)}\n")
+
+
+def _measures(answer: Answer) -> Iterator[Piece]:
+    """Yield a table of measures: a line for each group, and one for all rows."""
+    of = [", ".join(answer.grouped_by)] if answer.groups is not None else []
+    heads = [*of, "rows", *(each.label for each in answer.measures)]
+    yield Piece(
+        f"| {' | '.join(map(escaped, heads))} |\n|{'---|' * len(of)}{'---:|' * (len(heads) - len(of))}\n"
+    )
+    for label, count, values in measured_lines(answer):
+        cells = [label, str(count), *measure_texts(answer, values)][1 - len(of) :]
+        yield Piece(f"| {' | '.join(map(escaped, cells))} |\n")
 
 
 def _table(answer: Answer, frame: Frame) -> Iterator[Piece]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from itertools import chain
 from typing import TYPE_CHECKING
 
+from elenchus.forms._measures import measure_texts, measured_lines
 from elenchus.forms._record import Form
 from elenchus.pieces.grid import Heading, grid
 from elenchus.pieces.piece import Piece, Role, clipped, printable, width_of
@@ -35,6 +36,8 @@ def _write(answer: Answer, frame: Frame) -> Iterator[Piece]:
         yield from chain.from_iterable(_row_lines(answer, frame.width))
     if answer.rows or answer.groups or answer.choices:
         yield Piece("\n")
+    if answer.measures and answer.groups is None:
+        yield from _measure_lines(answer)
     if not answer.choices:
         yield from _summary(answer, frame.place)
     yield from notice_lines(answer.notices)
@@ -58,9 +61,39 @@ def _choice_lines(choices: Choices, width: int | None) -> Iterator[Piece]:
     yield from chain.from_iterable(grid(headings, rows, width))
 
 
+def _measure_lines(answer: Answer) -> Iterator[Piece]:
+    """Yield each measure of all rows on a line."""
+    room = max(width_of(printable(each.label)) for each in answer.measures)
+    values = measure_texts(answer, [each.value for each in answer.measures])
+    for each, text in zip(answer.measures, values, strict=True):
+        label = printable(each.label)
+        yield Piece(f"{label}{' ' * (room - width_of(label))}  ")
+        yield Piece(f"{text}\n", Role.STRONG)
+    yield Piece("\n")
+
+
+def _measured_groups(answer: Answer, width: int | None) -> list[list[Piece]]:
+    """Return a line of headings, one for each group with its count and its measures, and one for all rows."""
+    numeric = [isinstance(each.value, int | float) for each in answer.measures]
+    headings = [
+        Heading(", ".join(answer.grouped_by), Role.HEADING, flexible=True),
+        Heading("rows", right=True),
+    ]
+    headings += [
+        Heading(each.label, right=is_number, flexible=not is_number)
+        for each, is_number in zip(answer.measures, numeric, strict=True)
+    ]
+    lines = measured_lines(answer)
+    rows = [(label, str(count), *measure_texts(answer, values)) for label, count, values in lines]
+    return grid(headings, rows, width)
+
+
 def _group_lines(answer: Answer, width: int | None) -> Iterator[Piece]:
-    """Yield each group with its count as a bar, and its rows below it."""
+    """Yield each group with its count as a bar, or with its measures, and its rows below it."""
     groups = answer.groups or ()
+    if answer.measures and not any(group.rows for group in groups):
+        yield from chain.from_iterable(_measured_groups(answer, width))
+        return
     inner = None if width is None else width - _INDENT
     lines = {row.id: line for row, line in zip(answer.rows, _row_lines(answer, inner)[1:], strict=True)}
     labels = [printable(group.label) for group in groups]
@@ -71,6 +104,8 @@ def _group_lines(answer: Answer, width: int | None) -> Iterator[Piece]:
         if number and any(each.rows for each in groups):
             yield Piece("\n")
         yield from _group_heading(group, clipped(label, room), room, most)
+        for each, text in zip(answer.measures, measure_texts(answer, group.measures), strict=True):
+            yield Piece(f"{' ' * _INDENT}{printable(each.label)} {text}\n", Role.NOTICE)
         for row in group.rows:
             yield Piece(" " * _INDENT)
             yield from lines[row]

@@ -10,6 +10,7 @@ from elenchus.language import nodes
 from elenchus.language.habits import NUMBERS
 from elenchus.language.lexer import Sort, Token
 from elenchus.language.words import CLAUSES
+from elenchus.measures import all_measures
 from elenchus.operators import spellings
 from elenchus.values.dates import is_relative
 from elenchus.values.texts import quoted
@@ -144,6 +145,7 @@ class Cursor:
         """Read a field, a way through references with dots, or ``count of KIND.FIELD``."""
         first = self.next
         counted = self.accept_phrase("count", "of")
+        measure = "" if counted else self.measure()
         name = self.name("a field")
         names = (name.text,) if self.before.sort is Sort.TEXT else tuple(name.text.split("."))
         if not all(names):
@@ -151,7 +153,11 @@ class Cursor:
             self.fail("bad-path", message, span=name.span)
         if counted and len(names) != 2:  # noqa: PLR2004 - a kind and its field
             self.fail("bad-path", "“count of” needs a kind and its field: kind.field", span=name.span)
-        return nodes.Path(names, counted, self.span_from(first))
+        return nodes.Path(names, counted, measure, self.span_from(first))
+
+    def measure(self) -> str:
+        """Move on over the name of a measure and the word “of” behind it; nothing where they do not stand."""
+        return next((name for name in all_measures() if self.accept_phrase(name, "of")), "")
 
     def operator(self) -> tuple[str, bool] | None:
         """Read the longest spelling of an operator that stands here: its name, and whether it is negated."""
@@ -195,7 +201,8 @@ class Cursor:
     @property
     def names_a_field(self) -> bool:
         """Say whether ``field NAME`` stands here: the word alone is a value like any other."""
-        return self.next.means("field") and self.tokens[self.at + 1].is_name
+        after = self.tokens[min(self.at + 1, len(self.tokens) - 1)]
+        return self.next.means("field") and after.is_name and not after.means(*CLAUSES)
 
     def parameter(self) -> nodes.Parameter:
         """Read a parameter."""

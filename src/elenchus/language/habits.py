@@ -31,7 +31,6 @@ CLAUSES = {
     "when": "Write “where”.",
     "if": "Write “where”.",
     "with": "Write “where”.",
-    "having": "Conditions stand after “where”, before any grouping.",
     "join": "Follow a reference with a dot instead, such as reference.field = value.",
     "distinct": "Leave it out: each entry stands in an answer once.",
     "unique": "Leave it out: each entry stands in an answer once.",

@@ -21,12 +21,15 @@ __all__ = [
     "From",
     "GroupClause",
     "GroupKey",
+    "Having",
     "Lead",
     "Limit",
     "LimitGroups",
     "LimitPerGroup",
     "Listed",
     "Literal",
+    "MeasureClause",
+    "Measured",
     "Not",
     "Offset",
     "Or",
@@ -78,11 +81,13 @@ class Parameter(Frozen):
 class Path(Frozen):
     """A field, a way through references (``station.region``), or how many entries refer to a row.
 
-    ``counted`` paths, ``count of sighting.station``, have two names: a kind and its field.
+    ``counted`` paths, ``count of sighting.station``, have two names: a kind and its field. ``measure`` is
+    the name of one that is taken of a field in all rows: ``sum of individuals``.
     """
 
     names: tuple[str, ...]
     counted: bool = False
+    measure: str = ""
     span: Span = _at()
 
 
@@ -241,13 +246,15 @@ class AtMost(Frozen):
 class GroupKey(Frozen):
     """One key of the groups: a field, for terms perhaps a subtree, and the order of its values.
 
-    ``descending`` is None where no direction is written: the type's own order.
+    ``descending`` is None where no direction is written: the type's own order. ``measure`` is what the groups
+    are put in order by, where that is one.
     """
 
     path: Path
     under: tuple[Value, ...] = ()
-    by: OneOf["value", "count", "name"] = "value"
+    by: OneOf["value", "count", "name", "measure"] = "value"
     descending: bool | None = None
+    measure: Path | None = None
     span: Span = _at()
 
 
@@ -256,6 +263,28 @@ class GroupClause(Frozen):
 
     keys: tuple[GroupKey, ...]
     with_empty: bool = False
+    span: Span = _at()
+
+
+class Having(Frozen):
+    """The clause ``having``: a condition on groups, by their count and their measures."""
+
+    condition: Condition
+    span: Span = _at()
+
+
+class Measured(Frozen):
+    """One measure, ``sum of individuals``, and what it is called where somebody says so."""
+
+    path: Path
+    label: str = ""
+    span: Span = _at()
+
+
+class MeasureClause(Frozen):
+    """The clause ``measure``."""
+
+    measures: tuple[Measured, ...]
     span: Span = _at()
 
 
@@ -304,6 +333,8 @@ class Question(Frozen):
     lead: Lead | None = None
     at_most: AtMost | None = None
     group: GroupClause | None = None
+    having: Having | None = None
+    measure: MeasureClause | None = None
     offset: Offset | None = None
     limit: Limit | None = None
     group_limit: LimitGroups | None = None

@@ -31,6 +31,7 @@ if TYPE_CHECKING:
         Condition,
         From,
         GroupClause,
+        Having,
         Order,
         OrderKey,
         Question,
@@ -70,6 +71,7 @@ def bind(question: Question, given: Given) -> tuple[Question, list[Problem]]:
         order=question.order and _bind_order(binder, question.order),
         lead=question.lead and replace(question.lead, entries=binder.many(question.lead.entries)),
         group=question.group and _bind_group(binder, question.group),
+        having=_bind_having(binder, question.having) if question.having else None,
     )
     bound = replace(bound, lead=bound.lead if bound.lead and bound.lead.entries else None)
     return bound, [*binder.problems, *binder.unused()]
@@ -90,6 +92,12 @@ def _bind_where(binder: _Binder, where: Where) -> Where | None:
     """Return the clause ``where`` with its values bound; None when nothing of it is left."""
     condition = binder.condition(where.condition)
     return replace(where, condition=condition) if condition else None
+
+
+def _bind_having(binder: _Binder, having: Having) -> Having | None:
+    """Return the clause ``having`` with its values bound; None when nothing of it is left."""
+    condition = binder.condition(having.condition)
+    return replace(having, condition=condition) if condition else None
 
 
 def _bind_group(binder: _Binder, group: GroupClause) -> GroupClause:

@@ -11,6 +11,7 @@ from elenchus.language.cursor import Cursor, Stop
 from elenchus.language.habits import DIRECTIONS, SORTING
 from elenchus.language.lexer import Sort, tokens
 from elenchus.language.words import CLAUSES
+from elenchus.measures import all_measures
 from elenchus.values.texts import either, nearest, quoted
 
 if TYPE_CHECKING:
@@ -24,6 +25,7 @@ __all__ = ["NAMED_ORDERS", "parse", "parse_condition", "parse_order", "read", "r
 _LONGEST = 20_000  # characters in a question
 _MOST_ORDER_KEYS = 16
 _THOUSANDS = 3  # digits after a comma that parts thousands
+_MOST_MEASURES = 12
 _MOST_GROUP_KEYS = 3  # a row stands in as many groups as its values multiply to
 _NO_WHERE = "Write “where” before a condition."
 
@@ -103,6 +105,8 @@ _REMOVABLE = {
     "order": "order",
     "group by": "group",
     "group": "group",
+    "having": "having",
+    "measure": "measure",
     "offset": "offset",
     "per page": "per_page",
     "lead with": "lead",
@@ -350,14 +354,50 @@ def _group_key(cursor: Cursor) -> nodes.GroupKey:
     if cursor.accept("under"):
         under = value_list(cursor, "under") if cursor.next.means("(") else (cursor.value("under"),)
     by: Any = "value"
+    measure: nodes.Path | None = None
     if cursor.accept("by"):
-        if not cursor.next.means("count", "name"):
-            hint = "Groups stand in the order of their values, or by count, or by name."
+        measure = _measure(cursor)
+        if not measure and not cursor.next.means("count", "name"):
+            hint = "Groups stand in the order of their values, by count, by name, or by sum of FIELD."
             cursor.fail("expected", f"groups have no order by {cursor.next.shown}", hint)
-        by = cursor.take().text.lower()
+        by = "measure" if measure else cursor.take().text.lower()
     descending = cursor.next.means("desc") if cursor.next.means("asc", "desc") else None
     cursor.accept("asc", "desc")
-    return nodes.GroupKey(path, under, by, descending, cursor.span_from(first))
+    return nodes.GroupKey(path, under, by, descending, measure, cursor.span_from(first))
+
+
+def _measure(cursor: Cursor) -> nodes.Path | None:
+    """Read a measure, ``sum of FIELD``; None where none stands."""
+    stands = any(cursor.is_phrase(name, "of") for name in all_measures())
+    return cursor.path() if stands else None
+
+
+def _having(cursor: Cursor, first: Token) -> nodes.Having:
+    """Read ``having condition``."""
+    return nodes.Having(condition(cursor), cursor.span_from(first))
+
+
+def _measures(cursor: Cursor, first: Token) -> nodes.MeasureClause:
+    """Read ``measure sum of FIELD, average of FIELD as LABEL``."""
+    found = [_measured(cursor)]
+    while cursor.accept(","):
+        found.append(_measured(cursor))
+    if len(found) > _MOST_MEASURES:
+        message = f"there are at most {_MOST_MEASURES} measures, and here are {len(found)}"
+        cursor.fail("too-many", message, span=cursor.span_from(first))
+    return nodes.MeasureClause(tuple(found), cursor.span_from(first))
+
+
+def _measured(cursor: Cursor) -> nodes.Measured:
+    """Read one measure, and what it is called."""
+    first, path = cursor.next, _measure(cursor)
+    if path is None:
+        near = nearest(first.text, all_measures(), most=1)
+        near = () if first.text.lower() in near else near
+        hint = f"Write {either(all_measures())}, then “of” and a field."
+        cursor.fail("expected", f"{first.shown} is not a measure of a field", hint, near=near)
+    label = cursor.name("what it is called").text if cursor.accept("as") else ""
+    return nodes.Measured(path, label, cursor.span_from(first))
 
 
 def _offset(cursor: Cursor, first: Token) -> nodes.Offset:
@@ -406,6 +446,8 @@ _RULES: dict[str, Callable[[Cursor, Token], Any]] = {
     "lead": _lead,
     "at": _at_most,
     "group": _group,
+    "having": _having,
+    "measure": _measures,
     "offset": _offset,
     "limit": _limit,
     "per": _per_page,
@@ -418,6 +460,8 @@ _FIELD_OF: dict[type, str] = {
     nodes.Lead: "lead",
     nodes.AtMost: "at_most",
     nodes.GroupClause: "group",
+    nodes.Having: "having",
+    nodes.MeasureClause: "measure",
     nodes.Offset: "offset",
     nodes.Limit: "limit",
     nodes.LimitGroups: "group_limit",

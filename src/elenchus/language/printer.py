@@ -29,6 +29,7 @@ if TYPE_CHECKING:
         Condition,
         GroupClause,
         GroupKey,
+        Measured,
         OrderKey,
         Path,
         Question,
@@ -65,6 +66,10 @@ def _arrangement(question: Question) -> list[str]:
         clauses.append(f"at most {question.at_most.count} per {print_path(question.at_most.path)}")
     if question.group:
         clauses.append(_print_group(question.group))
+    if question.having:
+        clauses.append("having " + print_condition(question.having.condition))
+    if question.measure:
+        clauses.append("measure " + ", ".join(_print_measured(each) for each in question.measure.measures))
     return clauses
 
 
@@ -164,7 +169,14 @@ def print_path(path: Path) -> str:
     dotted = ".".join(path.names)
     plain = all(name and "." not in name for name in path.names) and is_plain_word(dotted)
     text = dotted if plain else _in_quotes(dotted)
-    return f"count of {text}" if path.counted else text
+    of = "count" if path.counted else path.measure
+    return f"{of} of {text}" if of else text
+
+
+def _print_measured(measured: Measured) -> str:
+    """Return one measure, with what it is called."""
+    text = print_path(measured.path)
+    return f"{text} as {_print_name(Literal(measured.label))}" if measured.label else text
 
 
 def _print_key(key: OrderKey) -> str:
@@ -191,7 +203,7 @@ def _print_group_key(key: GroupKey) -> str:
     if key.under:
         words.append(f"under {_print_values(key.under)}")
     if key.by != "value":
-        words.append(f"by {key.by}")
+        words.append(f"by {print_path(key.measure) if key.measure else key.by}")
     if key.descending is not None:
         words.append("desc" if key.descending else "asc")
     return " ".join(words)

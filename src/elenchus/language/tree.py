@@ -26,6 +26,8 @@ CLAUSES_OF = {
     "lead": "lead with",
     "at_most": "at most",
     "group": "group by",
+    "having": "having",
+    "measure": "measure",
     "offset": "offset",
     "limit": "limit",
     "group_limit": "limit groups",

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
     from elenchus.errors import Problem
 
-__all__ = ["Answer", "Choice", "Choices", "Group", "Row", "Scalar"]
+__all__ = ["Answer", "Choice", "Choices", "Group", "MeasureTotal", "Row", "Scalar"]
 
 Scalar: TypeAlias = str | int | float | bool | date | datetime
 
@@ -39,7 +39,7 @@ class Group(Frozen):
 
     ``keys`` has a value for each key of ``group by``, None for a missing one. ``count`` is the number of
     rows in the group, ``shown`` how many of them are left by ``limit N per group``, ``rows`` the ids of
-    those that stand on this page.
+    those that stand on this page. ``measures`` are those of its rows, in the order of the answer's.
     """
 
     keys: tuple[Scalar | None, ...]
@@ -47,6 +47,22 @@ class Group(Frozen):
     count: int
     shown: int
     rows: tuple[str, ...]
+    measures: tuple[Scalar | None, ...] = ()
+
+
+class MeasureTotal(Frozen):
+    """A measure over all rows of an answer, each once.
+
+    ``value`` is None where no row has a value; ``missing`` rows have none of the ``field``. ``decimals`` are
+    those that people are shown of a number that need not be whole, in the ``unit`` of that.
+    """
+
+    label: str
+    field: str
+    value: Scalar | None
+    missing: int = 0
+    decimals: int = 0
+    unit: str = ""
 
 
 class Choice(Frozen):
@@ -82,6 +98,7 @@ class Answer(Frozen):
     ``unpublished`` says that drafts and the like are among the rows, ``formulas`` that cells of a table may
     be such. ``choices`` stand in
     the place of rows where a listing shows what can be chosen; ``filled`` of its rows fill it up.
+    ``measures`` are those of all its rows, on every page the same.
     """
 
     question: str
@@ -106,6 +123,7 @@ class Answer(Frozen):
     choices: Choices | None = None
     formulas: bool = False
     filled: int = 0
+    measures: tuple[MeasureTotal, ...] = ()
 
     def own_and_more(self, shown: int) -> tuple[int, int]:
         """Return how many of its first rows meet the condition, and how many are more.

@@ -7,15 +7,19 @@ from typing import TYPE_CHECKING
 from elenchus.errors import About
 from elenchus.frozen import Frozen, member, replace
 from elenchus.language import nodes
+from elenchus.language.tree import walk as walk_tree
 from elenchus.plan.conditions import Conditions
 from elenchus.plan.fields import Fields, NoField
+from elenchus.plan.groupfields import GroupFields, across
 from elenchus.plan.listings import NO_LISTINGS
 from elenchus.plan.nodes import (
+    Across,
     EntryValue,
     FieldRef,
     Fill,
     GivenOrder,
     GroupBy,
+    MeasureOf,
     OrderKey,
     PerValue,
     Plan,
@@ -118,6 +122,8 @@ class _Checker(Reading):
             at_most=self.at_most(question.at_most) if question.at_most else None,
             groups=self.groups(question.group, order) if question.group else (),
             with_empty=bool(question.group and question.group.with_empty),
+            having=self.having(question),
+            measures=self.measures(question.measure) if question.measure else (),
             group_limit=self.of_groups(question, question.group_limit, "limit … groups"),
             per_group=self.of_groups(question, question.per_group, "per group"),
             offset=question.offset.count if question.offset else 0,
@@ -397,11 +403,65 @@ class _Checker(Reading):
         if field is None or not self.can_group(field, node):
             return None
         within = self.within(field, node)
+        measure = self.measured(node.measure) if node.measure else None
+        if node.measure and measure is None:
+            return None
         latest_first = field.type.type.is_date and not _oldest_first(order)
         down = node.descending
         if down is None:
             down = latest_first and node.by == "value"
-        return GroupBy(field, within, node.by, down, latest_first)
+        return GroupBy(field, within, node.by, down, latest_first, measure)
+
+    def measured(self, path: nodes.Path) -> FieldRef | None:
+        """Return a measure of a field; report one that does not take what the field holds."""
+        try:
+            found, field = across(path, self.fields)
+        except NoField as error:
+            self.problems.append(error.problem)
+            return None
+        self.mentioned.append(field)
+        return found
+
+    def measures(self, node: nodes.MeasureClause) -> tuple[MeasureOf, ...]:
+        """Return the measures that are shown, each label once."""
+        found: dict[str, MeasureOf] = {}
+        for each in node.measures:
+            if field := self.measured(each.path):
+                label = each.label or field.name
+                if label in found:
+                    hint = "Give one of them another name: as NAME."
+                    self.report("measure-twice", f"two measures are called {quoted(label)}", hint, each.span)
+                found[label] = MeasureOf(field, label)
+        return tuple(found.values())
+
+    def having(self, question: nodes.Question) -> Condition | None:
+        """Return the condition on groups."""
+        node = question.having
+        if node is None:
+            return None
+        if question.group is None:
+            hint = "Write group by before it, or where for a condition on rows."
+            self.report("idle-limit", "“having” means nothing without groups", hint, node.span)
+            return None
+        named = (
+            {each.label: each.path for each in question.measure.measures if each.label}
+            if question.measure
+            else {}
+        )
+        for each in walk_tree(node.condition):
+            if isinstance(each, nodes.Flag | nodes.Related | nodes.Listed):
+                message, hint = (
+                    "a group is compared by its count and its measures",
+                    "Write having count >= 3.",
+                )
+                self.report("wrong-operator", message, hint, each.span)
+                return None
+        reading = Conditions(self, [])
+        reading.fields = GroupFields(self.fields, named)
+        found = reading.read(node.condition)
+        across = [each.source for each in reading.mentioned]
+        self.mentioned += [each.field for each in across if isinstance(each, Across) and each.field]
+        return found
 
     def can_group(self, field: FieldRef, node: nodes.GroupKey) -> bool:
         """Say whether the values of a field make groups; report where they do not."""

@@ -75,6 +75,10 @@ class Fields:
         """Return the field of a path. Raises NoField."""
         if path.counted:
             return self.counted(path)
+        if path.measure:
+            message = f"{quoted(f'{path.measure} of')} is something of many rows, and here one is meant"
+            hint = "Measures stand after measure, after having, and after by in group by."
+            raise NoField("bad-path", message, hint, path.span)
         found = self.first(path.names[0], path.span)
         for name in path.names[1:]:
             found = self.step(found, name, path.span)

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from elenchus.values.dates import Interval
 
 __all__ = [
+    "Across",
     "AllOf",
     "AnyOf",
     "Condition",
@@ -29,6 +30,7 @@ __all__ = [
     "GroupBy",
     "Itself",
     "ListedIn",
+    "MeasureOf",
     "Negation",
     "NumberValue",
     "OrderKey",
@@ -93,7 +95,14 @@ class Counted(Frozen):
     field: FieldRef
 
 
-FieldSource: TypeAlias = Stored | Itself | Via | Part | Counted
+class Across(Frozen):
+    """What all rows of a group have together: a measure of a field, or with ``count`` how many they are."""
+
+    measure: str
+    field: FieldRef | None = None
+
+
+FieldSource: TypeAlias = Stored | Itself | Via | Part | Counted | Across
 
 
 class FieldRef(Frozen):
@@ -292,14 +301,22 @@ class GroupBy(Frozen):
     """One key of groups. ``within`` are the terms below which groups are wanted; empty for all.
 
     ``latest_first`` says that values which tie by count or by name go from the last to the first: dates do,
-    unless the rows go from the oldest on.
+    unless the rows go from the oldest on. ``measure`` is what puts the groups in order where ``by`` says so.
     """
 
     field: FieldRef
     within: tuple[TermValue, ...] = ()
-    by: Literal["value", "count", "name"] = "value"
+    by: Literal["value", "count", "name", "measure"] = "value"
     descending: bool = False
     latest_first: bool = False
+    measure: FieldRef | None = None
+
+
+class MeasureOf(Frozen):
+    """A measure over the rows of an answer and of each of its groups: a field whose source is ``Across``."""
+
+    field: FieldRef
+    label: str
 
 
 class PerValue(Frozen):
@@ -335,6 +352,8 @@ class Plan(Frozen):
     at_most: PerValue | None = None
     groups: tuple[GroupBy, ...] = ()
     with_empty: bool = False
+    having: Condition | None = None
+    measures: tuple[MeasureOf, ...] = ()
     group_limit: int | None = None
     per_group: int | None = None
     offset: int = 0

@@ -30,7 +30,7 @@ from elenchus.values.texts import either, quoted, with_article
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
 
-    from elenchus.plan.nodes import Condition, GroupBy, OrderKey, Plan, Value
+    from elenchus.plan.nodes import Condition, GroupBy, MeasureOf, OrderKey, Plan, Value
 
 __all__ = ["arrangement", "condition_words", "fix_words", "order_words"]
 
@@ -186,6 +186,14 @@ def arrangement(plan: Plan) -> list[str]:
         found.append(f"At most {plan.limit} are shown.")
     if plan.groups:
         found.append(f"In groups by {', then '.join(_group_words(key) for key in plan.groups)}.")
+    if plan.having:
+        found.append(f"Only groups where {condition_words(plan.having)}.")
+    if plan.measures:
+        told = (
+            each.label if each.label == each.field.name else f"{each.label} ({each.field.name})"
+            for each in plan.measures
+        )
+        found.append(f"Of all rows{' and of each group' * bool(plan.groups)}: {', '.join(told)}.")
     if plan.group_limit is not None:
         of = f" by their {plan.groups[0].field.name}" if len(plan.groups) > 1 else ""
         found.append(f"The first {plan.group_limit} groups{of} are shown.")
@@ -198,7 +206,14 @@ def arrangement(plan: Plan) -> list[str]:
     return found
 
 
+def _measure_words(measure: MeasureOf) -> str:
+    """Return a measure in plain words, with what it is called where that is something else."""
+    name = measure.field.name
+    return name if measure.label == name else f"{measure.label} ({name})"
+
+
 def _group_words(key: GroupBy) -> str:
     """Return one key of groups in plain words."""
-    order = "" if key.by == "value" else f" in the order of their {key.by}s"
+    by = key.measure.name if key.measure else f"{key.by}s"
+    order = "" if key.by == "value" else f" in the order of their {by}"
     return f"{key.field.name}{order}{', backwards' if key.descending and key.by == 'value' else ''}"

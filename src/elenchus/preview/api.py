@@ -319,8 +319,14 @@ def _meta(scene: Scene, query: Query, answer: Answer) -> dict[str, Any]:
                 "keys": [plain(key) for key in group.keys],
                 "label": scene.book.label(answer, group),
                 "count": group.count,
+                **({"measures": list(map(plain, group.measures))} if group.measures else {}),
             }
             for group in answer.groups
+        ]
+    if answer.measures:
+        found["measures"] = [
+            {"label": each.label, "value": plain(each.value), "missing": each.missing}
+            for each in answer.measures
         ]
     return found
 

@@ -18,7 +18,7 @@ from elenchus.frozen import values_of
 from elenchus.pages.sections import free_parameters
 from elenchus.plan.nodes import Stored
 from elenchus.rendering.controls import form_of
-from elenchus.rendering.sections import choice_links, group_views
+from elenchus.rendering.sections import choice_links, group_views, measure_views
 from elenchus.rendering.values import Presented
 from elenchus.schema.subject import terms_of
 from elenchus.values.kept import cached_property
@@ -36,7 +36,7 @@ if TYPE_CHECKING:
     from elenchus.rendering.rows import Desk
     from elenchus.rendering.trace import Trace
     from elenchus.rendering.values import Value
-    from elenchus.rendering.views import Visit
+    from elenchus.rendering.views import MeasureView, Visit
     from elenchus.schema.subject import Subject
 
 __all__ = ["PageMarks"]
@@ -139,6 +139,11 @@ class _RowMarks:
         if subject.is_entries:
             return self.entries[np.fromiter(numbers, dtype=np.intp)].tobytes()
         return b"".join(self.of_term(subject.taxonomy, number) for number in numbers)
+
+
+def _measures(views: Iterable[MeasureView]) -> list[tuple[str, str]]:
+    """Return what is shown of measures."""
+    return [(view.label, view.text) for view in views]
 
 
 def _words(value: Value) -> list[tuple[str, ...]]:
@@ -246,7 +251,7 @@ class PageMarks:
         groups = None
         if answer.groups is not None:
             groups = [
-                (view.label, view.href, view.count, view.id, group.rows, group.keys)
+                (view.label, view.href, view.count, view.id, group.rows, group.keys, _measures(view.measures))
                 for view, group in zip(group_views(desk, plan, answer), answer.groups, strict=True)
             ]
         choices = list(choice_links(desk, plan, answer.choices)) if answer.choices else []
@@ -261,6 +266,7 @@ class PageMarks:
             rows.of_rows(answer.subject, _numbers(desk, answer.subject, answer.rows)),
             values,
             groups,
+            _measures(measure_views(answer, [each.value for each in answer.measures])),
             before,
             [(link.text, link.href, link.depth) for link in choices],
         )

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
+from elenchus.forms._measures import measure_texts
 from elenchus.plan.nodes import Stored
-from elenchus.rendering.views import GroupView, Link, SectionView, ShownField
+from elenchus.rendering.views import GroupView, Link, MeasureView, SectionView, ShownField
 from elenchus.schema.subject import ENTRIES, terms_of
 from elenchus.schema.types import Type
 from elenchus.values.addresses import NOWHERE
@@ -22,7 +23,7 @@ if TYPE_CHECKING:
     from elenchus.site.inheritance import Listing
     from elenchus.values.addresses import Href
 
-__all__ = ["choice_links", "group_views", "label_of", "row_views", "section_view"]
+__all__ = ["choice_links", "group_views", "label_of", "measure_views", "row_views", "section_view"]
 
 _MOST_COLUMNS = 6
 # What a layout shows where the listing does not say.
@@ -57,6 +58,8 @@ def section_view(desk: Desk, query: Query, answer: Answer, **more: object) -> Se
         empty_message=str(listing.setting("empty_message") or ""),
         is_hidden=not answer.rows and not answer.groups and listing.setting("if_empty") == "hide",
         choices=tuple(choice_links(desk, plan, answer.choices)) if answer.choices else (),
+        measures=measure_views(answer, [each.value for each in answer.measures]),
+        grouped_by=", ".join(map(label_of, answer.grouped_by)),
         **more,  # type: ignore[arg-type]
     )
 
@@ -126,8 +129,18 @@ def group_views(desk: Desk, plan: Plan, answer: Answer) -> tuple[GroupView, ...]
             count=group.count,
             rows=tuple(rows[name] for name in group.rows),
             id=name,
+            measures=measure_views(answer, group.measures),
         )
         for group, name in zip(groups, ids, strict=True)
+    )
+
+
+def measure_views(answer: Answer, values: Sequence[Any]) -> tuple[MeasureView, ...]:
+    """Return the measures of some rows of an answer."""
+    texts = measure_texts(answer, values)
+    return tuple(
+        MeasureView(each.label, value, text)
+        for each, value, text in zip(answer.measures, values, texts, strict=True)
     )
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Literal, Protocol, TypeVar
+from typing import TYPE_CHECKING, Any, Literal, Protocol, TypeVar
 from urllib.parse import quote
 
 from markupsafe import Markup, escape
@@ -98,10 +98,21 @@ class ShownField(Presented):
         return self.name in NAMES
 
 
+class MeasureView(Presented):
+    """A measure of a group, or of all rows: what it is called, its value, and that as people read it."""
+
+    label: str
+    value: Any
+    text: str
+
+    def __str__(self) -> str:
+        return self.text
+
+
 class GroupView(Presented):
     """A group: its label, the page about it, how many rows it has, those that stand here.
 
-    ``continued`` says that its first rows stand on the page before.
+    ``continued`` says that its first rows stand on the page before, ``measures`` are those of its rows.
     """
 
     label: str
@@ -110,6 +121,7 @@ class GroupView(Presented):
     rows: tuple[RowView, ...]
     continued: bool = False
     id: str = ""
+    measures: tuple[MeasureView, ...] = ()
 
     def __str__(self) -> str:
         return self.label
@@ -196,6 +208,8 @@ class SectionView(Presented):
     problems: tuple[str, ...] = ()
     draw: Callable[[SectionView], Markup] | None = member(default=None, compare=False)
     look: str = ""
+    measures: tuple[MeasureView, ...] = ()
+    grouped_by: str = ""
 
     @property
     def template(self) -> str:

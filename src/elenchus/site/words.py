@@ -21,6 +21,8 @@ WORDS: dict[str, str] = {
     "continued": "continued",
     "none": "none",
     "empty": "Nothing is listed here.",
+    "count": "Entries",
+    "together": "Together",
     "entry": "{count} entry",
     "entries": "{count} entries",
     "subscribe": "The same as data",

@@ -15,11 +15,13 @@ from elenchus.engine.groups import Grouping, empties, sort_columns
 from elenchus.engine.select import Selection
 from elenchus.errors import NotSupported
 from elenchus.frozen import Working, member
+from elenchus.measures import measure
 from elenchus.plan.nodes import FieldRef, Part, Stored
 from elenchus.plan.walking import first_step
 from elenchus.schema.types import CORE_FIELDS, Type
 from elenchus.tables.expressions import EPOCH_DAY, joined, newest_first, sort_value, text_part
 from elenchus.tables.layout import family, part
+from elenchus.tables.measuring import TableMeasures, TableValues, values_beside
 from elenchus.tables.shown import small_view
 from elenchus.values.dates import start_of
 from elenchus.values.kept import cached_property
@@ -31,7 +33,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from elenchus.engine.columns.column import Column
-    from elenchus.plan.nodes import GroupBy
+    from elenchus.plan.nodes import Across, GroupBy
     from elenchus.tables.filling import FoundRows
     from elenchus.tables.stages import TableStages
 
@@ -118,12 +120,12 @@ class _TableGrouping(Grouping):
     @cached_property
     def overlap(self) -> _Pairs:
         """See :class:`Grouping`."""
-        return self.of.overlap()
+        return super().overlap if self.failing else self.of.overlap()
 
     @cached_property
     def several(self) -> int:
         """See :class:`Grouping`."""
-        return self.of.several()
+        return len(np.unique(self.overlap[1])) if self.failing else self.of.several()
 
 
 class TablesGrouped(Working):
@@ -159,17 +161,37 @@ class TablesGrouped(Working):
         empty, overflow = empties(keys, codes) if self.found.plan.with_empty else (codes[:0], 0)
         every = np.concatenate((codes, empty))
         sizes = np.concatenate((sizes, np.zeros(len(empty), dtype=np.int64)))
-        columns = sort_columns(keys, every, lambda at: self.rows_of(every, at))
+        measured = TableMeasures(
+            self.found.plan, Selection(small_view(self.found.stages.scope, (), ())), keys, every, sizes,
+            lambda: (every, every), told=self.measured, codes_of=self.codes_of,
+        )  # fmt: skip
+        columns = sort_columns(keys, every, lambda at: self.rows_of(every, at), measured)
         order = np.lexsort(columns[::-1]) if len(every) else np.zeros(0, dtype=np.intp)
+        order = order[measured.passing[order]]
         listed: Any = _Listed(self.found.total)
-        ranks = np.arange(len(every))
-        return _TableGrouping(keys, every[order], sizes[order], listed, ranks, overflow, of=self)
+        failing, measures = len(every) - len(order), measured.shown(order)
+        return _TableGrouping(
+            keys,
+            every[order],
+            sizes[order],
+            listed,
+            np.arange(len(order)),
+            overflow,
+            failing,
+            measures,
+            of=self,
+        )
 
     def rows_of(self, every: NDArray[np.int64], at: int) -> NDArray[np.int64]:
         """Return for each group how many distinct rows stand in the groups with the same keys up to one."""
         told = self.found.told("how many rows have the same first keys", _of_first_keys, self.inside, at)
         known = {self.codes_of(row): row[-1] for row in told}
         return np.array([known.get(tuple(codes[: at + 1]), 0) for codes in every.tolist()], dtype=np.int64)
+
+    def measured(self, of: Across, upto: int) -> list[tuple[Any, ...]]:
+        """Return a measure for each combination of values of the keys up to one."""
+        name = f"{of.measure} of {of.field.name}" if of.field else of.measure
+        return self.found.told(f"the {name} in groups", _of_groups, self.inside, of, upto)
 
     def codes_of(self, row: Sequence[Any]) -> tuple[int, ...]:
         """Return the codes of the values with which a row begins: of all keys, or of the first ones."""
@@ -185,7 +207,9 @@ class TablesGrouped(Working):
         found = []
         for *values, name, place in rows:
             self.ids[int(place)] = name
-            found.append((self.rank[self.codes_of((*values, name))], int(place)))
+            number = self.rank.get(self.codes_of((*values, name)))
+            if number is not None:  # of a group that the condition on groups leaves in
+                found.append((number, int(place)))
         found.sort()
         pairs = np.array(found, dtype=np.int64).reshape(-1, 2)
         return pairs[:, 0], pairs[:, 1]
@@ -238,7 +262,8 @@ class TablesGrouped(Working):
     def places_of(self, name: str) -> _Pairs:
         """Return the groups of an entry, and its place in each, from 0."""
         rows = self.found.told("its places in the groups", _places_of, self.inside, name)
-        ranked = [(self.rank[self.codes_of(row)], int(row[-1])) for row in rows]
+        known = ((self.rank.get(self.codes_of(row)), int(row[-1])) for row in rows)
+        ranked = [(number, place) for number, place in known if number is not None]
         pairs = np.array(sorted(ranked), dtype=np.int64).reshape(-1, 2)
         return pairs[:, 0], pairs[:, 1]
 
@@ -274,6 +299,17 @@ def _of_first_keys(found: FoundRows, inside: _Inside, at: int) -> ir.Table:
     placed, names = _inside(found, inside)
     first = names[: at + 1]
     return placed.group_by(first).aggregate(k_rows=placed.id.nunique()).select(*first, "k_rows")
+
+
+def _of_groups(found: FoundRows, inside: _Inside, of: Across, upto: int) -> ir.Table:
+    """Return a measure for the rows with the same values of the keys up to one, each row once."""
+    placed, names = _inside(found, inside)
+    first = names[: upto + 1]
+    rows = placed.select(*first, "id").distinct()
+    beside = values_beside(found.stages.scope, of).view()
+    joined = rows.inner_join(beside, rows.id == beside.k_owner)
+    value = measure(of.measure).of(TableValues(joined.k_value))
+    return joined.group_by(first).aggregate(k_measure=value).select(*first, "k_measure")
 
 
 def _in_turn(placed: ir.Table, names: Sequence[str]) -> ir.Table:

@@ -6,9 +6,10 @@ from typing import TYPE_CHECKING
 
 from elenchus.engine.decode import Values as DecodedValues
 from elenchus.engine.notices import notices
-from elenchus.engine.run import Cut, shown_of
+from elenchus.engine.run import Cut, shown_of, with_measures
 from elenchus.plan.answer import Row
 from elenchus.plan.nodes import FieldRef
+from elenchus.tables.measuring import totals_of_tables
 from elenchus.tables.noticed import TablesNoticed
 
 if TYPE_CHECKING:
@@ -34,7 +35,7 @@ def answer_of_tables(
         names, view, places = found.shown(fields, page)
         cut = Cut(plan, None, found.total, page)
     values = DecodedValues(view, plan.subject, {field.name: field for field in fields}, places)
-    return cut.answer(
+    answer = cut.answer(
         question=question,
         clock=clock,
         matched=found.matched,
@@ -42,3 +43,4 @@ def answer_of_tables(
         ids=found.grouped.ids if plan.groups else {},  # type: ignore[arg-type]
         noticed=notices(plan, TablesNoticed(found), in_public=in_public),
     )
+    return with_measures(answer, totals_of_tables(found))

@@ -58,7 +58,9 @@ if TYPE_CHECKING:
     from elenchus.tables.layout import StoredField
     from elenchus.tables.scope import Scope
 
-__all__ = ["InOrder", "TableStages", "absent", "can_lack", "columns_of", "holds", "mask_of", "rows_of"]
+__all__ = [
+    "InOrder", "TableStages", "absent", "can_lack", "columns_of", "holds", "mask_of", "rows_of", "with_value",
+]  # fmt: skip
 
 
 def mask_of(scope: Scope, entries: ir.Table, condition: Condition) -> Mask:
@@ -133,8 +135,8 @@ def _is_interval(field: FieldRef) -> bool:
 
 def _with_span(scope: Scope, rows: ir.Table, field: FieldRef, name: str) -> ir.Table:
     """Return rows with a field as it compares with another, of dates also when they are over."""
-    rows = _with_value(scope, rows, field, name, of="start")
-    return _with_value(scope, rows, field, f"{name}_end", of="end") if _is_interval(field) else rows
+    rows = with_value(scope, rows, field, name, of="start")
+    return with_value(scope, rows, field, f"{name}_end", of="end") if _is_interval(field) else rows
 
 
 def _with_each(scope: Scope, rows: ir.Table, field: FieldRef, name: str) -> ir.Table:
@@ -348,7 +350,7 @@ class TableStages(Working):
         """Return rows, each with how many stand before it that have its value of the field to be varied."""
         most = self.plan.at_most
         assert most is not None  # noqa: S101 - asked for only then
-        rows = _with_value(self.scope, found.rows, most.field, "k_most")
+        rows = with_value(self.scope, found.rows, most.field, "k_most")
         nth = ibis.row_number().over(ibis.window(group_by="k_most", order_by=found.order))
         return rows.mutate(k_nth=ibis.ifelse(rows.k_most.isnull(), 0, nth))
 
@@ -497,27 +499,28 @@ def _sorted_by(scope: Scope, found: InOrder, key: SortKey, name: str) -> InOrder
     rows, keys = found
     names = [name]
     if key.natural:
-        rows = _with_value(scope, rows, key.field, name, of_texts="natural")
+        rows = with_value(scope, rows, key.field, name, of_texts="natural")
         names.append(f"{name}_then")
-        rows = _with_value(scope, rows, key.field, names[1])
+        rows = with_value(scope, rows, key.field, names[1])
         rows = rows.mutate(**{name: rows[name].coalesce(rows[names[1]])})
     else:
-        rows = _with_value(scope, rows, key.field, name)
+        rows = with_value(scope, rows, key.field, name)
     return InOrder(rows, (*keys, *(_Sorted(each, key.descending, key.missing_first) for each in names)))
 
 
-def _with_value(
+def with_value(
     scope: Scope, rows: ir.Table, field: FieldRef, name: str, *, of_texts: str = "sorted", of: str = "order"
 ) -> ir.Table:
     """Return rows with what a field sorts by as a column of a name; null where it is lacking.
 
-    For comparing, ``of`` the ``start`` or the ``end`` of values, references are the ids that they lead to.
+    For comparing, ``of`` the ``start`` of values, references are the ids that they lead to; of dates there is
+    their ``end`` as well, and whether they are a ``whole`` day.
     """
     step = first_step(field)
     if step:
         first, then = step
         targets = _narrow(scope, scope.seen, then) if of == "order" else scope.seen
-        targets = _with_value(scope, targets, then, f"{name}_of", of_texts=of_texts, of=of)
+        targets = with_value(scope, targets, then, f"{name}_of", of_texts=of_texts, of=of)
         return joined(rows, targets, _link(scope, first), "id", {name: f"{name}_of"})
     if field.type.type is Type.TERM or field.type.many:
         raise NotSupported(f"the order by {field.name}")
@@ -536,8 +539,8 @@ def _with_value(
             return joined(rows, targets, _link(scope, field), "id", {name: part("title", of_texts)})
     stored = field.source.of if isinstance(field.source, Part) else field
     base = scope.data.stored[stored.name, stored.type].base
-    if of == "end":
-        return rows.mutate(**{name: rows[part(base, "end")]})
+    if of in ("end", "whole"):
+        return rows.mutate(**{name: rows[part(base, of)]})
     value = scope.sort_value(rows, base, field, of_texts=of_texts)
     if field.type.type is Type.NUMBER:
         value += 0.0  # 0 and −0 are one number

@@ -7,7 +7,7 @@ from typing import Any
 
 from elenchus.values.dates import to_minute
 
-__all__ = ["as_text", "plain", "spoken"]
+__all__ = ["as_text", "measured", "plain", "spoken"]
 
 
 def as_text(value: Any) -> str:
@@ -36,6 +36,13 @@ def spoken(value: Any) -> str:
     if isinstance(value, float):
         return f"{value:g}" if abs(value) < 1e6 else str(value)  # noqa: PLR2004 - %g writes 1e+06 from there
     return ", ".join(spoken(item) for item in value) if isinstance(value, tuple) else str(value)
+
+
+def measured(value: Any, decimals: int = 0, unit: str = "") -> str:
+    """Return a measure as a text for people: a number with its decimals and its unit."""
+    text = f"{value:.{decimals}f}" if isinstance(value, float) else spoken(value)
+    is_number = isinstance(value, int | float) and not isinstance(value, bool)
+    return f"{text} {unit}" if unit and is_number else text
 
 
 def plain(value: Any) -> Any:
