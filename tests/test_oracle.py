@@ -657,7 +657,7 @@ def test_with_empty(rows: list[dict[str, Any]], question: nodes.Question) -> Non
     group = question.group
     assert group
     data = dataset(rows)
-    question = replace(question, per_page=None, per_group=None, group_limit=None)
+    question = replace(question, per_page=None, per_group=None, group_limit=None, having=None)
     answers = []
     for with_empty in (False, True):
         asked = replace(question, group=replace(group, with_empty=with_empty))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
 import pytest
@@ -23,7 +24,10 @@ def test_answer(case: dict[str, Any]) -> None:
     for count in ("matched", "total", "pages", "placements"):
         assert getattr(answer, count) == case.get(count, getattr(answer, count))
     if "groups" in case:
-        assert ", ".join(f"{group.label} {group.count}" for group in answer.groups or ()) == case["groups"]
+        told = [" ".join(map(str, (each.label, each.count, *each.measures))) for each in answer.groups or ()]
+        assert ", ".join(told) == case["groups"]
+    if "measures" in case:
+        assert ", ".join(str(each.value) for each in answer.measures) == case["measures"]
     assert sorted(answer.overlap) == sorted(case.get("overlap", " ".join(answer.overlap)).split())
     assert any(case.get("notice", "") in notice.message for notice in answer.notices) or "notice" not in case
 
@@ -55,6 +59,32 @@ def test_shown_fields(run: Run) -> None:
     assert (wrong.returncode, "Did you mean individuals?" in wrong.stderr) == (3, True)
     listing = run("ask", "fresh-from-shore", *ask[2:], "kind").stdout
     assert listing.split("\n")[0].split() == ["id", "kind"]
+
+
+def test_measures_in_every_form(run: Run) -> None:
+    """A measure goes by its own name after having, and is told in each form; a term's number of entries has one, too."""
+    question = 'from sighting group by habitat limit 0 per group having "how many" > 30 measure sum of individuals as "how many", max of date'
+    wanted = {
+        "table": "habitat     rows  how many  max of date\nTide pools     2        40  2026-05-12 10:00\nMudflat        1       140  2026-05-18 23:30\nall rows       7       193  2026-05-18 23:30\n",
+        "csv": "habitat,count,how many,max of date\ntide-pools,2,40,2026-05-12T10:00:00-03:00\nmudflat,1,140,2026-05-18T23:30:00-03:00\n",
+        "markdown": "| habitat | rows | how many | max of date |\n|---|---:|---:|---:|\n| Tide pools | 2 | 40 | 2026-05-12 10:00 |\n| Mudflat | 1 | 140 | 2026-05-18 23:30 |\n| all rows | 7 | 193 | 2026-05-18 23:30 |\n",
+    }
+    for form, text in wanted.items():
+        assert run("ask", question, "--site", str(REFERENCE), "--format", form).stdout.startswith(text), form
+    found = json.loads(run("ask", question, "--site", str(REFERENCE), "--format", "json").stdout)
+    assert [group["measures"]["how many"] for group in found["groups"]] == [40, 140]
+    assert found["measures"][0] == {"label": "how many", "field": "individuals", "value": 193, "missing": 2}
+    assert "<td>193</td>" in run("ask", question, "--site", str(REFERENCE), "--format", "html").stdout
+    plain = run(
+        "ask", "from sighting limit 1 measure average of individuals", "--site", str(REFERENCE)
+    ).stdout
+    assert "average of individuals  140.00\n" in plain
+    assert (
+        "sum of own  18\n" in run("ask", "from habitat measure sum of own", "--site", str(REFERENCE)).stdout
+    )
+    why = run("why", question, "--site", str(REFERENCE)).stdout
+    assert "Only groups where sum of individuals is more than 30.\n" in why
+    assert "Of all rows, and of each group: how many (sum of individuals), max of date.\n" in why
 
 
 @pytest.mark.parametrize("count", [1, 2, 3, 5, 17, 18, 19])

@@ -10,6 +10,7 @@ import sys
 from pathlib import Path
 
 from elenchus.checks.records import records
+from elenchus.measures import all_measures
 from elenchus.operators import Operands, all_operators
 from elenchus.schema.types import FieldType, Type
 from elenchus.site.keys import TABLES
@@ -17,7 +18,8 @@ from elenchus.tables.layout import OWN_COLUMNS, StoredField
 from elenchus.tables.layout import TABLES as TABLE_LAYOUTS
 
 PAGE = Path(__file__).parent.parent / "docs" / "question-language.md"
-BEGIN, END = "<!-- operators begin: written by tools/reference.py -->\n", "<!-- operators end -->"
+OPERATORS = "<!-- operators begin: written by tools/reference.py -->\n", "<!-- operators end -->"
+MEASURES = "<!-- measures begin: written by tools/reference.py -->\n", "<!-- measures end -->"
 CHECKS = PAGE.with_name("checks.md")
 CHECKS_HEAD = """# All checks
 
@@ -70,11 +72,23 @@ def table() -> str:
     return "\n".join(lines) + "\n"
 
 
+def measures() -> str:
+    """Return a line for each measure."""
+    lines = ["| measure | of | is | for example |", "|---|---|---|---|"]
+    lines += [
+        f"| `{each.name} of` | {each.types} | {each.doc} | `{each.example}` |"
+        for each in all_measures().values()
+    ]
+    return "\n".join(lines) + "\n"
+
+
 def written() -> str:
-    """Return the page with the table as the records have it."""
+    """Return the page with the tables as the records have them."""
     text = PAGE.read_text(encoding="utf-8")
-    start, end = text.index(BEGIN) + len(BEGIN), text.index(END)
-    return text[:start] + table() + text[end:]
+    for (begin, end), made in ((OPERATORS, table()), (MEASURES, measures())):
+        start, stop = text.index(begin) + len(begin), text.index(end)
+        text = text[:start] + made + text[stop:]
+    return text
 
 
 def checks() -> str:

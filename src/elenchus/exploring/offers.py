@@ -19,7 +19,8 @@ from elenchus.language.tree import CLAUSES_OF
 from elenchus.language.words import is_keyword
 from elenchus.operators import Operands, operator, spellings
 from elenchus.plan.fields import Fields, NoField
-from elenchus.plan.nodes import GroupBy, Test
+from elenchus.plan.groupfields import COUNT, across
+from elenchus.plan.nodes import Across, GroupBy, Test
 from elenchus.plan.values import DATE_WORDS, Refused, Resolver
 from elenchus.schema.subject import ENTRIES, terms_of
 from elenchus.schema.types import CORE_FIELDS, Type, describe
@@ -120,9 +121,9 @@ class _Here(Working):
     def field(self, path: Path) -> FieldRef | None:
         """Return the field of a path; None where there is none."""
         try:
-            return self.fields.find(path)
+            return across(path, self.fields)[0] if path.measure else self.fields.find(path)
         except NoField:
-            return None
+            return COUNT if path.names == ("count",) else None  # of the rows of a group, after having
 
     def plan(self) -> Plan | None:
         """Return the plan of the rows that there are at that place, without what orders and cuts them."""
@@ -324,6 +325,9 @@ def _values(here: _Here, awaited: Awaited, typed: str) -> Iterator[Offer]:
     plan = here.plan()
     if field is None or plan is None:
         return
+    if isinstance(field.source, Across):  # of many rows: nobody counts which groups each value would leave
+        yield from (Offer(text, note) for text, note in _of_groups(field))
+        return
     most = _MOST_TERMS if field.type.type is Type.TERM else _MOST_TRIED
     found = _begun(_values_of(here, field, plan), typed, most)
     if awaited.words == "under":
@@ -331,6 +335,16 @@ def _values(here: _Here, awaited: Awaited, typed: str) -> Iterator[Offer]:
         return
     counted = _with_counts(here, field, awaited, plan, found)
     yield from sorted(counted, key=lambda each: -(each.count or 0) if not field.type.type.is_date else 0)
+
+
+def _of_groups(field: FieldRef) -> Iterator[tuple[str, str]]:
+    """Yield values that a measure can be compared with."""
+    if field.type.type is Type.CHOICE:
+        yield from ((name, "") for name in field.type.choices)
+    elif field.type.type.is_date:
+        yield from ((word, "") for word in DATE_WORDS)
+    else:
+        yield from ((str(number), "") for number in (1, 10, 100))
 
 
 def _values_of(here: _Here, field: FieldRef, plan: Plan) -> list[_Known]:

@@ -43,6 +43,7 @@ class Cursor:
         self.changes = changes  # whether “and where” and “no limit” may stand here
         self.at = 0
         self.depth = 0
+        self.of_groups = False  # whether a condition on groups is being read
         self.problems = problems
 
     @property

@@ -14,6 +14,7 @@ from elenchus.frozen import Frozen, member, replace
 from elenchus.language.cursor import Cursor, Stop
 from elenchus.language.lexer import Sort, Token, tokens
 from elenchus.language.parser import read_on
+from elenchus.measures import all_measures
 from elenchus.operators import spellings
 
 if TYPE_CHECKING:
@@ -155,6 +156,9 @@ class _Listening(Cursor):
         if self.is_end and what in _NAMES:
             self.note(_NAMES[what])
             self.stop()
+        if self.is_end:  # a name that is made up here
+            self.note(Want.VALUE, what)
+            self.stop()
         return super().name(what)
 
     def row_name(self, what: str) -> Literal:
@@ -164,9 +168,13 @@ class _Listening(Cursor):
     def path(self) -> Path:
         """Read a field."""
         start = self.next.span.start
-        is_counted = self.is_phrase("count", "of")
-        if self.at + 2 * is_counted == len(self.tokens) - 1:
-            self.note(Want.COUNTED if is_counted else Want.FIELD)
+        is_counted = self.is_phrase("count", "of") and not self.of_groups
+        of = is_counted or any(self.is_phrase(name, "of") for name in all_measures())
+        if self.at + 2 * of == len(self.tokens) - 1:
+            if of or not self.of_groups:
+                self.note(Want.COUNTED if is_counted else Want.FIELD)
+            else:
+                self.words(("count", *(f"{name} of" for name in all_measures())))
             self.begun = start
             self.stop()
         found = super().path()

@@ -374,7 +374,11 @@ def _measure(cursor: Cursor) -> nodes.Path | None:
 
 def _having(cursor: Cursor, first: Token) -> nodes.Having:
     """Read ``having condition``."""
-    return nodes.Having(condition(cursor), cursor.span_from(first))
+    cursor.of_groups = True
+    try:
+        return nodes.Having(condition(cursor), cursor.span_from(first))
+    finally:
+        cursor.of_groups = False
 
 
 def _measures(cursor: Cursor, first: Token) -> nodes.MeasureClause:

@@ -16,9 +16,9 @@ if TYPE_CHECKING:
 
     from elenchus.language.nodes import Path
 
-__all__ = ["GroupFields", "across"]
+__all__ = ["COUNT", "GroupFields", "across"]
 
-_COUNT = FieldRef("count", FieldType(Type.INTEGER), Across("count"))
+COUNT = FieldRef("count", FieldType(Type.INTEGER), Across("count"))
 
 
 def across(path: Path, fields: Fields) -> tuple[FieldRef, FieldRef]:
@@ -49,7 +49,7 @@ class GroupFields(Fields):
         if path.measure:
             return across(path, self.rows)[0]
         if name == "count" and not path.counted:
-            return _COUNT
+            return COUNT
         if name in self.named:
             return across(self.named[name], self.rows)[0]
         near = nearest(name, ["count", *self.named], most=1)

@@ -189,11 +189,8 @@ def arrangement(plan: Plan) -> list[str]:
     if plan.having:
         found.append(f"Only groups where {condition_words(plan.having)}.")
     if plan.measures:
-        told = (
-            each.label if each.label == each.field.name else f"{each.label} ({each.field.name})"
-            for each in plan.measures
-        )
-        found.append(f"Of all rows{' and of each group' * bool(plan.groups)}: {', '.join(told)}.")
+        of = "all rows, and of each group" if plan.groups else "all rows"
+        found.append(f"Of {of}: {', '.join(map(_measure_words, plan.measures))}.")
     if plan.group_limit is not None:
         of = f" by their {plan.groups[0].field.name}" if len(plan.groups) > 1 else ""
         found.append(f"The first {plan.group_limit} groups{of} are shown.")

@@ -25,6 +25,7 @@ __all__ = [
     "FormView",
     "GroupView",
     "Link",
+    "MeasureView",
     "Option",
     "PageView",
     "SectionView",
