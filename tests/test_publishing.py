@@ -384,6 +384,63 @@ def test_sitemap(demo_files: dict[str, bytes]) -> None:
     assert many["sitemap-1.xml"].count(b"<loc>") == 50_000
 
 
+MEASURED = """
+[by-habitat]
+ask = "from note group by topic by sum of size desc having count >= 1 limit 0 per group measure sum of size, max of date as latest"
+[every]
+ask = "from note measure average of size"
+"""
+
+
+def test_measures_on_pages(make_site: Write, tmp_path: Path, run: Run) -> None:
+    """Measures stand on pages and in sentences; what changes one changes each page that shows it, and no other."""
+    files = {
+        "elenchus.toml": '[site]\nclock = 2026-06-01\n[sources.n]\nread = "markdown"\npath = "n"\nkind = "note"\n[kinds.note.fields]\nsize = { type = "integer" }\n[taxonomies.topic]\n',
+        "listings.toml": MEASURED,
+        "pages.toml": '[home]\naddress = "index.html"\nsections = [{ listing = "by-habitat" }]\n[other]\naddress = "other/"\nsections = [{ listing = "every" }]\n[none]\naddress = "none/"\nsections = [{ ask = "from note limit 1" }]\n',
+        "w/index.html": '<p><!-- elenchus begin measure every -->?<!-- elenchus end --></p>',
+        "w/archive.md": "<!-- elenchus begin by-habitat -->\n<!-- elenchus end -->\n",
+        **{f"n/n{number}.md": f"---\ntitle: N{number}\ndate: 2026-05-0{number}\nsize: {number}\ntopic: [t{number % 2}]\n---\n" for number in range(1, 6)},
+    }  # fmt: skip
+    make_site(files)
+    assert run("publish").returncode == 0
+    web = tmp_path / "published"
+    page = (web / "index.html").read_text()
+    assert re.findall(r'number">([^<]*)<', page.split("<tbody>")[1]) == [
+        "3",
+        "9",
+        "",
+        "2",
+        "6",
+        "",
+        "5",
+        "15",
+        "",
+    ]
+    assert '<time datetime="2026-05-05">May 5, 2026</time>' in page
+    assert "<dt>Average of size</dt><dd>3.00</dd>" in (web / "other" / "index.html").read_text()
+    path = tmp_path / "n" / "n2.md"
+    path.write_text(path.read_text().replace("size: 2", "size: 7"))
+    done = run("publish").stdout
+    assert re.findall(r"~ (\S*index.html)", done) == ["index.html", "other/index.html"]
+    assert re.findall(r'number">([^<]*)<', (web / "index.html").read_text().split("<tbody>")[1])[:2] == [
+        "2",
+        "11",
+    ]
+    assert run("weave", "w").returncode == 0
+    assert ">4.00<!--" in (tmp_path / "w" / "index.html").read_text()
+    assert "| t0 | 2 | 11 | 2026-05-04 |" in (tmp_path / "w" / "archive.md").read_text()
+    (tmp_path / "w" / "index.html").write_text(
+        '<!-- elenchus begin measure "from note" --><!-- elenchus end -->'
+    )
+    wrong = run("weave", "w")
+    assert (wrong.returncode, "“from note” has no measure" in wrong.stderr) == (8, True), wrong
+    before = {path: path.read_bytes() for path in web.rglob("*.html")}
+    assert run("export", "duckdb:///all.duckdb").returncode == 0
+    assert run("publish", "--tables", "duckdb:///all.duckdb", "--to", "there").returncode == 0
+    assert {path: (tmp_path / "there" / path.relative_to(web)).read_bytes() for path in before} == before
+
+
 # Writing
 
 

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 __all__ = ["Marker", "markers_in"]
 
 _VERBS = ("begin", "end")
-_NUMBER = "number"
+_NUMBER, _MEASURE = "number", "measure"
 _SETTINGS = ("layout", "level")  # words before = that are no parameters
 # Where a comment may begin, or what can hold one that is none: in HTML tags with their attributes, elements
 # whose content is text, CDATA and instructions to programs such as PHP; in Markdown code as well, and there
@@ -45,7 +45,8 @@ class Marker(Frozen):
     """A pair of markers: what stands between them, and what is to stand there.
 
     ``ask`` is the name of a listing or a question, ``given`` are values for its parameters. ``layout`` and
-    ``level`` are empty and 0 where the marker does not say.
+    ``level`` are empty and 0 where the marker does not say. ``is_number`` wants the number of rows in
+    the place of these, ``is_measure`` what the first measure comes to.
     """
 
     place: Place
@@ -53,6 +54,7 @@ class Marker(Frozen):
     ask: str
     given: Mapping[str, Sequence[str]] = member(default_factory=dict)
     is_number: bool = False
+    is_measure: bool = False
     layout: str = ""
     level: int = 0
 
@@ -208,8 +210,8 @@ def _read_marker(note: _Note, inner: Span) -> tuple[Marker | None, list[Problem]
         hint = 'Write number: <!-- elenchus begin number "…" -->.'
         problems.append(Problem("bad-marker", "a marker counts nothing", hint, place=note.place))
         return None, problems
-    is_number = len(plain) > 1 and plain[0] == _NUMBER
-    asked = plain[1:] if is_number else plain
+    is_number, is_measure = (len(plain) > 1 and plain[0] == word for word in (_NUMBER, _MEASURE))
+    asked = plain[1:] if is_number or is_measure else plain
     if len(asked) != 1:
         message = (
             "the marker names nothing to show"
@@ -225,7 +227,9 @@ def _read_marker(note: _Note, inner: Span) -> tuple[Marker | None, list[Problem]
         problems.append(Problem("bad-marker", f"level is 1 to 6, not {quoted(level)}", place=note.place))
         level = "0"
     given = _several((name, text) for name, text in words if name and name not in _SETTINGS)
-    marker = Marker(note.place, inner, asked[0], given, is_number, settings.get("layout", ""), int(level))
+    marker = Marker(
+        note.place, inner, asked[0], given, is_number, is_measure, settings.get("layout", ""), int(level)
+    )
     return marker, problems
 
 

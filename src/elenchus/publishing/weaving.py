@@ -12,6 +12,7 @@ from elenchus.forms import form
 from elenchus.forms.markdown import escaped, linked
 from elenchus.frozen import Frozen, replace
 from elenchus.publishing.markers import markers_in
+from elenchus.values.texts import quoted
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
@@ -138,6 +139,12 @@ def _filling(renderer: Renderer, marker: Marker, text: str, *, markdown: bool) -
     view, listing = renderer.shown(query), query.listing
     if marker.is_number:
         return str(view.total)
+    if marker.is_measure:
+        if not view.measures:
+            hint = "Write measure sum of FIELD into its question; number gives how many rows it has."
+            message = f"{quoted(marker.ask)} has no measure"
+            raise MarkerError([Problem("no-measure", message, hint)])
+        return view.measures[0].__html__()
     if not (view.rows or view.groups) and listing.setting("if_empty") == "fail":
         message = f"the listing {listing.name} has no rows, and says if_empty = fail"
         raise MarkerError([Problem("forbidden-empty", message)])
@@ -154,7 +161,7 @@ def _markdown_lines(renderer: Renderer, view: SectionView, query: Query) -> list
     """Return a listing as lines of Markdown: what can be chosen, an archive, or its rows."""
     if view.choices:
         return [f"- {linked(escaped(each.text), each.href)}" for each in view.choices]
-    if view.is_archive:
+    if view.is_archive and not view.measures:
         return [f"- {linked(escaped(each.label), each.href)} ({each.count})" for each in view.groups or ()]
     return _as_markdown(renderer, query)
 

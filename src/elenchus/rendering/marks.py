@@ -141,9 +141,9 @@ class _RowMarks:
         return b"".join(self.of_term(subject.taxonomy, number) for number in numbers)
 
 
-def _measures(views: Iterable[MeasureView]) -> list[tuple[str, str]]:
+def _measures(views: Iterable[MeasureView]) -> list[tuple[str, str, str]]:
     """Return what is shown of measures."""
-    return [(view.label, view.text) for view in views]
+    return [(view.label, str(view), view.shown.time) for view in views]
 
 
 def _words(value: Value) -> list[tuple[str, ...]]:
@@ -266,7 +266,7 @@ class PageMarks:
             rows.of_rows(answer.subject, _numbers(desk, answer.subject, answer.rows)),
             values,
             groups,
-            _measures(measure_views(answer, [each.value for each in answer.measures])),
+            _measures(measure_views(desk, answer, [each.value for each in answer.measures])),
             before,
             [(link.text, link.href, link.depth) for link in choices],
         )

@@ -36,7 +36,7 @@ if TYPE_CHECKING:
     from elenchus.schema.types import FieldType
     from elenchus.site.site import Site
 
-__all__ = ["Desk", "RowView", "normal"]
+__all__ = ["Desk", "RowView", "normal", "time_item"]
 
 _BODIES = ("body", "body_elsewhere")  # the text of an entry as pages and as feeds show it
 _WORDS_OF_SUMMARY = 30
@@ -366,7 +366,7 @@ class RowView(Working):
         words, language = self.desk.site.definition.words, self.desk.site.definition.language
         match kind.type:
             case Type.DATE | Type.DATETIME:
-                return Item(date_label(value, language), time=_time_of(value))
+                return time_item(value, language)
             case Type.ENTRY:
                 return self.desk.row(ENTRIES, str(value)).link
             case Type.TERM:
@@ -401,6 +401,7 @@ class RowView(Working):
         return datetime(value.year, value.month, value.day, tzinfo=self.desk.site.clock.zone)
 
 
-def _time_of(value: date) -> str:
-    """Return a day or an instant as ``<time datetime>`` has it (RFC 3339, with its offset)."""
-    return stamp(value) if isinstance(value, datetime) else value.isoformat()
+def time_item(value: date, language: str) -> Item:
+    """Return a day or an instant as a page in a language shows it; machines get RFC 3339, with the offset."""
+    time = stamp(value) if isinstance(value, datetime) else value.isoformat()
+    return Item(date_label(value, language), time=time)

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from datetime import date
 from typing import TYPE_CHECKING, Any
 
 from elenchus.forms._measures import measure_texts
 from elenchus.plan.nodes import Stored
+from elenchus.rendering.rows import time_item
+from elenchus.rendering.values import Item
 from elenchus.rendering.views import GroupView, Link, MeasureView, SectionView, ShownField
 from elenchus.schema.subject import ENTRIES, terms_of
 from elenchus.schema.types import Type
@@ -58,7 +61,7 @@ def section_view(desk: Desk, query: Query, answer: Answer, **more: object) -> Se
         empty_message=str(listing.setting("empty_message") or ""),
         is_hidden=not answer.rows and not answer.groups and listing.setting("if_empty") == "hide",
         choices=tuple(choice_links(desk, plan, answer.choices)) if answer.choices else (),
-        measures=measure_views(answer, [each.value for each in answer.measures]),
+        measures=measure_views(desk, answer, [each.value for each in answer.measures]),
         grouped_by=", ".join(map(label_of, answer.grouped_by)),
         **more,  # type: ignore[arg-type]
     )
@@ -129,19 +132,20 @@ def group_views(desk: Desk, plan: Plan, answer: Answer) -> tuple[GroupView, ...]
             count=group.count,
             rows=tuple(rows[name] for name in group.rows),
             id=name,
-            measures=measure_views(answer, group.measures),
+            measures=measure_views(desk, answer, group.measures),
         )
         for group, name in zip(groups, ids, strict=True)
     )
 
 
-def measure_views(answer: Answer, values: Sequence[Any]) -> tuple[MeasureView, ...]:
+def measure_views(desk: Desk, answer: Answer, values: Sequence[Any]) -> tuple[MeasureView, ...]:
     """Return the measures of some rows of an answer."""
-    texts = measure_texts(answer, values)
-    return tuple(
-        MeasureView(each.label, value, text)
-        for each, value, text in zip(answer.measures, values, texts, strict=True)
-    )
+    language = desk.site.definition.language
+    found = []
+    for each, value, text in zip(answer.measures, values, measure_texts(answer, values), strict=True):
+        shown = time_item(value, language) if isinstance(value, date) else Item(text)
+        found.append(MeasureView(label_of(each.label), value, shown))
+    return tuple(found)
 
 
 def _group_link(desk: Desk, plan: Plan, answer: Answer, group: Group) -> Href:

@@ -8,7 +8,7 @@ from urllib.parse import quote
 from markupsafe import Markup, escape
 
 from elenchus.frozen import Frozen, member
-from elenchus.rendering.values import Presented
+from elenchus.rendering.values import Item, Presented
 from elenchus.values.addresses import Href  # noqa: TC001 - what views are made of
 
 if TYPE_CHECKING:
@@ -104,10 +104,13 @@ class MeasureView(Presented):
 
     label: str
     value: Any
-    text: str
+    shown: Item
 
     def __str__(self) -> str:
-        return self.text
+        return str(self.shown)
+
+    def __html__(self) -> Markup | str:
+        return self.shown.__html__()
 
 
 class GroupView(Presented):
