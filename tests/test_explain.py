@@ -231,6 +231,10 @@ def test_chart(run: Run, tmp_path: Path, question: str) -> None:
     texts = [node.text or "" for node in ET.fromstring(outputs[0]).iter() if node.tag.endswith("text")]  # noqa: S314
     wanted = "2026-04" if "month" in question else "Grey seal"
     assert wanted in texts
+    tall = f"{question} measure sum of individuals"
+    run("ask", tall, "--site", str(REFERENCE), "--chart", "tall.svg")
+    words = "sum of individuals of 7 entries" if "month" in question else "sum of individuals of 18 entries"
+    assert words in (tmp_path / "tall.svg").read_text()
     run("ask", question, "--site", str(REFERENCE), "--chart", "chart.png")
     assert (tmp_path / "chart.png").read_bytes().startswith(b"\x89PNG")
 

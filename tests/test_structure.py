@@ -315,6 +315,35 @@ def test_an_operator_is_one_record(reference: elenchus.Site, dropped: Callable[.
     assert elenchus.why(reference, question).steps[-1].words == "individuals is even"
 
 
+def test_a_measure_is_one_record(reference: elenchus.Site, dropped: Callable[..., None]) -> None:
+    """A measure that is dropped into its folder is parsed, printed, offered, checked, run, compared and explained."""
+    from elenchus import measures
+    from elenchus.language.expecting import expected
+
+    dropped(
+        measures,
+        "presence.py",
+        "from elenchus.measures.record import Measure\nfrom elenchus.schema.types import FieldType, Type\n"
+        "RECORDS = (Measure(name='presence', types='whole numbers', doc='', example='', fits=lambda field: field.type == 'integer',\n"
+        "    holds=lambda _: FieldType(Type.INTEGER), of=lambda values: values.size()),)\n",
+    )
+    question = "from sighting group by habitat by presence of individuals desc having presence of individuals > 1 measure presence of individuals as told"
+    assert elenchus.print_question(elenchus.parse(question)) == question
+    answer = elenchus.ask(reference, question)
+    assert [(group.label, *group.measures) for group in answer.groups or ()] == [
+        ("Rocky shore", 2),
+        ("Tide pools", 2),
+    ]
+    assert [(each.label, each.value) for each in answer.measures] == [("told", 5)]
+    assert "presence of" in {each.words for each in expected("from sighting measure ").awaited}
+    with pytest.raises(elenchus.QuestionError, match="takes whole numbers, and “title” holds a text"):
+        elenchus.ask(reference, "measure presence of title")
+    assert (
+        "Only groups where presence of individuals is more than 1."
+        in elenchus.why(reference, question).arrangement
+    )
+
+
 def test_a_form_is_one_record(make_site: Write, dropped: Callable[..., None]) -> None:
     """A form that is dropped into its folder can be asked for, stands beside pages, is served and checked."""
     from elenchus import forms

@@ -7,11 +7,12 @@ from typing import TYPE_CHECKING, Any
 from elenchus.errors import OptionError, Problem, QuestionError, Span
 from elenchus.files import replacing, written_or_told
 from elenchus.pieces.piece import printable
+from elenchus.values.wording import measured
 
 if TYPE_CHECKING:
     from pathlib import Path
 
-    from elenchus.plan.answer import Answer, Group
+    from elenchus.plan.answer import Answer, Group, MeasureTotal
 
 __all__ = ["FAINT", "INK", "check_ending", "draw", "new_figure", "save", "shortened"]
 
@@ -94,7 +95,28 @@ def _title_of(answer: Answer) -> str:
     """Return what the chart shows, in one line."""
     noun = answer.subject.counted(2)
     added = f", {answer.placements} in groups," if answer.overlap else ""
-    return f"{answer.total} {noun}{added} by {', '.join(answer.grouped_by)}"
+    what = f"{answer.total} {noun}{added}"
+    if measure := _measure_of(answer):
+        unit = f" ({measure.unit})" if measure.unit else ""
+        what = f"{measure.label}{unit} of {answer.total} {noun}"
+    return f"{what} by {', '.join(answer.grouped_by)}"
+
+
+def _measure_of(answer: Answer) -> MeasureTotal | None:
+    """Return the first measure that is a number: it is what bars show the size of, in place of counts."""
+    numbers = (each for each in answer.measures if isinstance(each.value, int | float))
+    return next(numbers, None)
+
+
+def _size_of(answer: Answer, group: Group | None) -> tuple[float, str]:
+    """Return how long the bar of a group is, and what stands at its end; nothing for a group without rows."""
+    if group is None:
+        return 0, ""
+    measure = _measure_of(answer)
+    if measure is None:
+        return group.count, str(group.count)
+    value: Any = group.measures[answer.measures.index(measure)]
+    return value or 0, measured(value, measure.decimals)
 
 
 def _bars_over_time(answer: Answer) -> Any:
@@ -102,9 +124,9 @@ def _bars_over_time(answer: Answer) -> Any:
     known = {str(group.keys[0]): group for group in answer.groups or () if group.keys[0] is not None}
     labels = _filled(sorted(known))
     figure, axes = new_figure(9, 4.5)
-    counts = [known[label].count if label in known else 0 for label in labels]
-    drawn = axes.bar(range(len(labels)), counts, color=_COLOUR, width=0.8)
-    axes.bar_label(drawn, [str(count) if count else "" for count in counts], padding=2)
+    sizes = [_size_of(answer, known.get(label)) for label in labels]
+    drawn = axes.bar(range(len(labels)), [size for size, _ in sizes], color=_COLOUR, width=0.8)
+    axes.bar_label(drawn, [text for _, text in sizes], padding=2)
     step = -(-len(labels) // _MOST_LABELS)
     slope: dict[str, Any] = {"rotation": 45, "ha": "right"} if len(labels) > _LEVEL_LABELS else {}
     axes.set_xticks(range(0, len(labels), step), labels[::step], **slope)
@@ -132,8 +154,9 @@ def _bars_in_a_list(answer: Answer) -> Any:
     groups = answer.groups or ()
     figure, axes = new_figure(9, max(1.6, 0.32 * len(groups) + 0.8))
     colours = [FAINT if group.keys[-1] is None else _COLOUR for group in groups]
-    drawn = axes.barh(range(len(groups)), [group.count for group in groups], color=colours, height=0.7)
-    axes.bar_label(drawn, padding=4)
+    sizes = [_size_of(answer, group) for group in groups]
+    drawn = axes.barh(range(len(groups)), [size for size, _ in sizes], color=colours, height=0.7)
+    axes.bar_label(drawn, [text for _, text in sizes], padding=4)
     axes.set_yticks(range(len(groups)), [shortened(group.label) for group in groups])
     axes.margins(y=0.02)
     axes.invert_yaxis()

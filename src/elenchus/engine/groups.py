@@ -134,8 +134,13 @@ class Grouping(Working):
 
     @cached_property
     def several(self) -> int:
-        """The number of rows that stand in more than one group."""
-        return len(np.unique(self.overlap[1]))
+        """The number of rows that stand in more than one group; counted without an order of the rows."""
+        if all(isinstance(key.column, Numbers | Texts) for key in self.keys):
+            return 0
+        if self.failing:
+            return len(np.unique(self.overlap[1]))
+        rows, _ = _in_memory(self.keys, self.stages)
+        return int(np.count_nonzero(np.bincount(rows) > 1))
 
 
 def grouped(stages: Stages, plan: Plan) -> Grouping:
@@ -175,6 +180,20 @@ def _in_memory(keys: Sequence[KeyColumn], stages: Stages) -> tuple[NDArray[Any],
     return rows[places], codes
 
 
+def _numbers_of(
+    every: NDArray[np.int64], placed: NDArray[np.int64]
+) -> tuple[NDArray[np.int64], NDArray[np.int64], int]:
+    """Return a number for the codes of each group, then for those of each placement, and how many there are.
+
+    The codes of one key are looked up among those of the groups, which are few: there may be a million rows.
+    """
+    if every.shape[1] == 1 and len(every):
+        order = np.argsort(every[:, 0])
+        return np.arange(len(every)), order[np.searchsorted(every[order, 0], placed[:, 0])], len(every)
+    numbers = _unique_rows(np.concatenate((every, placed)))[1]
+    return numbers[: len(every)], numbers[len(every) :], int(numbers.max(initial=-1)) + 1
+
+
 class GroupMeasures(Working):
     """The measures of groups, worked out when they are asked for.
 
@@ -205,12 +224,11 @@ class GroupMeasures(Working):
         """Return the same, worked out."""
         rows, codes = self.placed
         own, placed = self.every[:, : upto + 1], codes[:, : upto + 1]
-        numbers = _unique_rows(np.concatenate((own, placed)))[1]
-        of_groups, groups = numbers[: len(own)], numbers[len(own) :]
+        of_groups, groups, count = _numbers_of(own, placed)
         if upto < len(self.keys) - 1:  # a row that stands in several groups with these keys counts once
             groups, rows = _unique_rows(np.stack((groups, rows), axis=1))[0].T
         source: Any = field.source
-        found = amounts(self.selection, source, rows, groups, int(numbers.max(initial=-1)) + 1)
+        found = amounts(self.selection, source, rows, groups, count)
         return GroupAmounts(found.values[of_groups], found.valid[of_groups])
 
     @cached_property
@@ -345,7 +363,13 @@ def _values_of(key: KeyColumn, rows: NDArray[np.intp]) -> tuple[NDArray[np.int64
     """Return the codes of some rows, perhaps several for one, and before them the place of each one's row."""
     column = key.column
     lists = column.lists if isinstance(column, Terms) else column
-    if isinstance(lists, Numbers | Texts):
+    if isinstance(column, Terms):  # of which a row has none twice
+        starts, places = gather(column.starts, rows, np.ones(len(rows), np.bool_))
+        sizes = np.diff(starts)
+        without = np.flatnonzero(sizes == 0)
+        spread = np.concatenate((np.repeat(np.arange(len(rows)), sizes), without))
+        codes = np.concatenate((column.terms[places].astype(np.int64), np.full(len(without), MISSING)))
+    elif isinstance(lists, Numbers | Texts):
         codes = np.where(lists.valid[rows], key.codes(lists)[rows], MISSING)
         spread = np.arange(len(rows))
     else:
