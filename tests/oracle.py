@@ -431,6 +431,8 @@ class Oracle:
             combined: list[tuple[Any, ...]] = [()]
             for key in question.group.keys:
                 values = list(dict.fromkeys(self.group_values(self.by_id[name], key.path.names))) or [None]
+                if key.steps and values != [None]:  # where the step begins
+                    values = [Fraction(str(values[0])) // Fraction(key.steps) * Fraction(key.steps)]
                 if key.under:
                     below = [value.text for value in key.under]  # type: ignore[union-attr]
                     values = [
@@ -459,7 +461,11 @@ class Oracle:
                     if measure is not None:
                         ranks.append(Reversed(measure) if down else measure)
                 elif key.by != "value":
-                    first = size if key.by == "count" else text_key(self.called(names, value))
+                    called = self.called(names, value)
+                    if key.steps:
+                        ends = (value, value + Fraction(key.steps))
+                        called = " to ".join(str(int(end) if end == int(end) else float(end)) for end in ends)
+                    first = size if key.by == "count" else text_key(called)
                     ranks.append(Reversed(first) if down else first)
                 order = self.group_rank(names, value)
                 ranks.append(Reversed(order) if (down if key.by == "value" else dated) else order)

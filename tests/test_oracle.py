@@ -397,6 +397,12 @@ GROUP_KEYS = st.builds(nodes.GroupKey, st.sampled_from(GROUP_FIELDS).map(nodes.P
     under=st.lists(AREAS, min_size=1, max_size=2).map(tuple),
     **ORDERS,
 )
+GROUP_KEYS |= st.builds(
+    nodes.GroupKey,
+    st.sampled_from([("num",), ("ratio",), ("place", "num")]).map(nodes.Path),
+    steps=st.sampled_from(["2", "5", "0.5", "0.1"]),
+    **ORDERS,
+)
 SMALL = st.integers(0, 6)
 
 

@@ -80,7 +80,7 @@ def test_measures_in_every_form(run: Run) -> None:
     ).stdout
     assert "average of individuals  140.00\n" in plain
     assert (
-        "sum of own  18\n" in run("ask", "from habitat measure sum of own", "--site", str(REFERENCE)).stdout
+        "sum of own  21\n" in run("ask", "from habitat measure sum of own", "--site", str(REFERENCE)).stdout
     )
     why = run("why", question, "--site", str(REFERENCE)).stdout
     assert "Only groups where sum of individuals is more than 30.\n" in why

@@ -224,7 +224,7 @@ TRAPPED = [
         "table < 1900", "table.month = 9999-12", "table.week = 2026-W01", "table.weekday = 7", "union under a", "not union below a", 'union = "a/b"', "date is missing", 'title in ("ZOË", "öl")',
         "table > date", "table <= date", "not table = field date", "title = field select", "title <= field select", "user < ratio", "not user >= field ratio", "tags = field title", "table between 2026 and field date", "table.month = field date.month",
     )),
-    *(f"from note group by {key}" for key in ("table.year", "table.day", "title.initial", "tags", "union", "union.top", "user with empty", "table.month_of_year with empty")),
+    *(f"from note group by {key}" for key in ("table.year", "table.day", "title.initial", "tags", "union", "union.top", "user with empty", "table.month_of_year with empty", "ratio in steps of 0.5", "user in steps of 2 with empty", "ratio in steps of 1 by sum of user measure sum of user, median of ratio")),
     "from union where own > 0", "from union order by latest desc", "from note order by random limit 7", "from note at most 1 per user order by title per page 4",
 ]  # fmt: skip
 

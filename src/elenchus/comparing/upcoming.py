@@ -17,7 +17,7 @@ from elenchus.comparing.showing import Showing, name_with, sample_for
 from elenchus.engine.columns.column import Dates, Lists
 from elenchus.frozen import Frozen, Working, replace
 from elenchus.pages.survey import Survey
-from elenchus.plan.nodes import Counted, FieldRef, Part, Test, Via
+from elenchus.plan.nodes import Counted, FieldRef, Part, Stepped, Test, Via
 from elenchus.plan.walking import at_instant, fields_in, is_now, named_rows, tests_in, walk
 from elenchus.schema.types import Type
 from elenchus.values.dates import days_between, from_instant, start_of
@@ -352,7 +352,7 @@ def _steps(field: FieldRef) -> Iterator[FieldRef]:
     match field.source:
         case Via():
             yield from (*_steps(field.source.first), *_steps(field.source.then))
-        case Part():
+        case Part() | Stepped():
             yield from _steps(field.source.of)
         case Counted():
             yield from _steps(field.source.field)

@@ -10,7 +10,7 @@ import numpy as np
 from elenchus.engine.columns.column import Lists, Numbers, Texts
 from elenchus.engine.columns.distinct import each_value
 from elenchus.frozen import Working
-from elenchus.plan.nodes import Part
+from elenchus.plan.nodes import Part, Stepped
 from elenchus.schema.subject import ENTRIES
 from elenchus.schema.types import Type
 from elenchus.values.collation import sort_key
@@ -21,6 +21,7 @@ from elenchus.values.texts import fold
 if TYPE_CHECKING:
     from collections.abc import Iterator
     from datetime import date
+    from fractions import Fraction
 
     from numpy.typing import NDArray
 
@@ -52,6 +53,12 @@ class KeyColumn(Working):
         """The part of a date that the values are; nothing where they are no part."""
         source = self.spec.field.source
         return source.part if isinstance(source, Part) else ""
+
+    @property
+    def step(self) -> Fraction | None:
+        """How wide groups of numbers are; None for all other values."""
+        source = self.spec.field.source
+        return source.step if isinstance(source, Stepped) else None
 
     @cached_property
     def column(self) -> Column:
@@ -100,11 +107,13 @@ class KeyColumn(Working):
             return list(_FIXED_DOMAINS[self.part])
         if self.kind is Type.DATE and codes:
             return list(self.units(codes[0], codes[-1]))
-        return codes
+        return list(range(codes[0], codes[-1] + 1)) if self.step and codes else codes
 
     def domain_size(self, present: NDArray[np.int64]) -> int:
         """Return how many codes the domain has; days and the like are counted without being listed."""
         codes = [int(code) for code in each_value(present) if code != MISSING]
+        if self.step and codes:
+            return codes[-1] - codes[0] + 1
         if self.kind is not Type.DATE or self.part in _FIXED_DOMAINS or not codes:
             return len(self.domain(present))
         return count_between(*self.days(codes[0], codes[-1]), self.part or "day")
@@ -202,7 +211,12 @@ class KeyColumn(Working):
             case Type.TEXT:
                 return self.texts.item(int(self.first_of[code])) if self.texts else ""
             case _:
-                return code
+                return self.bound(code)
+
+    def bound(self, code: int) -> int | float:
+        """Return a whole number, or the number at which a step begins."""
+        begin = code * self.step if self.step else code
+        return int(begin) if begin == int(begin) else float(begin)
 
     def label(self, code: int) -> str:
         """Return what people call a code: the name of a term, the title of an entry, else the value."""
@@ -214,4 +228,7 @@ class KeyColumn(Working):
             return self.selection.view.titles.item(code) or self.selection.view.data.entries.ids[code]
         if self.kind is Type.YESNO:
             return "yes" if code else "no"
+        if self.step:
+            unit = self.spec.field.type.unit
+            return f"{self.bound(code)} to {self.bound(code + 1)}{f' {unit}' if unit else ''}"
         return str(self.key(code))

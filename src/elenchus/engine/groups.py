@@ -188,8 +188,8 @@ def _numbers_of(
     The codes of one key are looked up among those of the groups, which are few: there may be a million rows.
     """
     if every.shape[1] == 1 and len(every):
-        order = np.argsort(every[:, 0])
-        return np.arange(len(every)), order[np.searchsorted(every[order, 0], placed[:, 0])], len(every)
+        known, of_groups = np.unique(every[:, 0], return_inverse=True)
+        return of_groups, np.searchsorted(known, placed[:, 0]), len(known)
     numbers = _unique_rows(np.concatenate((every, placed)))[1]
     return numbers[: len(every)], numbers[len(every) :], int(numbers.max(initial=-1)) + 1
 

@@ -17,12 +17,12 @@ from elenchus.engine.columns.column import (
     narrowed,
     single_of,
 )
-from elenchus.engine.columns.parts import part_of
+from elenchus.engine.columns.parts import part_of, stepped
 from elenchus.engine.columns.recordnames import digests
 from elenchus.engine.columns.termtable import TermTable
 from elenchus.engine.rowset import RowSet
 from elenchus.frozen import Working, member
-from elenchus.plan.nodes import Across, Counted, FieldRef, Itself, Part, Stored, Via
+from elenchus.plan.nodes import Across, Counted, FieldRef, Itself, Part, Stepped, Stored, Via
 from elenchus.schema.subject import ENTRIES, Subject
 from elenchus.schema.types import STATUSES, Type
 from elenchus.values.kept import Kept, cached_property
@@ -186,6 +186,8 @@ class View(Working):
                 return part_of(self.column(of, subject), part, self.data, of.type.taxonomy)
             case Counted(kind, counted):
                 return self.counted(kind, counted, subject)
+            case Stepped(of, step):
+                return stepped(self.column(of, subject), step)
             case Across():
                 raise TypeError(field)  # which no single row has
             case _:
@@ -244,7 +246,7 @@ def _can_hide(field: FieldRef) -> bool:
     match field.source:
         case Stored():
             return field.type.type is Type.ENTRY or field.name == "status"
-        case Part(of):
+        case Part(of) | Stepped(of):
             return _can_hide(of)
         case Itself() | Across():
             return False

@@ -181,6 +181,13 @@ class Cursor:
             self.fail("bad-number", f"{quoted(clause)} takes at most {_LARGEST}")
         return int(self.take().text)
 
+    def steps(self) -> str:
+        """Read how wide groups of numbers are: a number above 0, perhaps with decimals."""
+        if not re.fullmatch(r"[0-9]{1,15}(\.[0-9]{1,6})?", self.next.text) or not float(self.next.text):
+            message = f"“in steps of” takes a number above 0 such as 10 or 0.5, not {self.next.shown}"
+            self.fail("bad-number", message)
+        return self.take().text
+
     def value(self, after: str) -> Value:
         """Read one value: a word, a text in quotes, a parameter, or a relative date of several words."""
         if self.next.sort is Sort.PARAMETER:

@@ -215,6 +215,13 @@ class _Listening(Cursor):
                 self.stop()
         return super().value(after)
 
+    def steps(self) -> str:
+        """Read how wide groups of numbers are."""
+        if self.is_end:
+            self.note(Want.NUMBER, "in steps of")
+            self.stop()
+        return super().steps()
+
     def number(self, clause: str) -> int:
         """Read a whole number."""
         if self.is_end:

@@ -247,7 +247,7 @@ class GroupKey(Frozen):
     """One key of the groups: a field, for terms perhaps a subtree, and the order of its values.
 
     ``descending`` is None where no direction is written: the type's own order. ``measure`` is what the groups
-    are put in order by, where that is one.
+    are put in order by, where that is one. ``steps`` is how wide groups of numbers are, as it is written.
     """
 
     path: Path
@@ -255,6 +255,7 @@ class GroupKey(Frozen):
     by: OneOf["value", "count", "name", "measure"] = "value"
     descending: bool | None = None
     measure: Path | None = None
+    steps: str = ""
     span: Span = _at()
 
 

@@ -354,6 +354,7 @@ def _group_key(cursor: Cursor) -> nodes.GroupKey:
     if cursor.accept("under"):
         under = value_list(cursor, "under") if cursor.next.means("(") else (cursor.value("under"),)
     by: Any = "value"
+    steps = cursor.steps() if cursor.accept_phrase("in", "steps", "of") else ""
     measure: nodes.Path | None = None
     if cursor.accept("by"):
         measure = _measure(cursor)
@@ -363,7 +364,7 @@ def _group_key(cursor: Cursor) -> nodes.GroupKey:
         by = "measure" if measure else cursor.take().text.lower()
     descending = cursor.next.means("desc") if cursor.next.means("asc", "desc") else None
     cursor.accept("asc", "desc")
-    return nodes.GroupKey(path, under, by, descending, measure, cursor.span_from(first))
+    return nodes.GroupKey(path, under, by, descending, measure, steps, cursor.span_from(first))
 
 
 def _measure(cursor: Cursor) -> nodes.Path | None:

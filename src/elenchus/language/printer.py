@@ -202,6 +202,8 @@ def _print_group_key(key: GroupKey) -> str:
     words = [print_path(key.path)]
     if key.under:
         words.append(f"under {_print_values(key.under)}")
+    if key.steps:
+        words.append(f"in steps of {key.steps}")
     if key.by != "value":
         words.append(f"by {print_path(key.measure) if key.measure else key.by}")
     if key.descending is not None:

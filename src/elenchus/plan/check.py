@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from fractions import Fraction
 from typing import TYPE_CHECKING
 
 from elenchus.errors import About
@@ -29,6 +30,7 @@ from elenchus.plan.nodes import (
     SharesTerms,
     SortKey,
     SourceOrder,
+    Stepped,
     TermOrder,
     TermValue,
     Test,
@@ -38,7 +40,7 @@ from elenchus.plan.reading import Reading
 from elenchus.plan.values import ANY_ENTRY, Refused, Resolver
 from elenchus.plan.walking import parts
 from elenchus.schema.subject import ENTRIES, terms_of
-from elenchus.schema.types import CORE_FIELDS, FieldType, Type
+from elenchus.schema.types import CORE_FIELDS, FieldType, Type, describe
 from elenchus.values.texts import nearest, quoted
 
 if TYPE_CHECKING:
@@ -400,11 +402,12 @@ class _Checker(Reading):
     def group_key(self, node: nodes.GroupKey, order: tuple[OrderKey, ...]) -> GroupBy | None:
         """Return one key of groups, with the direction that its type has by itself."""
         field = self.field(node.path)
+        field = self.stepped(field, node) if field and node.steps else field
         if field is None or not self.can_group(field, node):
             return None
         within = self.within(field, node)
-        measure = self.measured(node.measure) if node.measure else None
-        if node.measure and measure is None:
+        measure = self.measured(node.measure) if node.measure and node.by == "measure" else None
+        if node.by == "measure" and measure is None:
             return None
         latest_first = field.type.type.is_date and not _oldest_first(order)
         down = node.descending
@@ -463,6 +466,17 @@ class _Checker(Reading):
         self.mentioned += [each.field for each in across if isinstance(each, Across) and each.field]
         return found
 
+    def stepped(self, field: FieldRef, node: nodes.GroupKey) -> FieldRef | None:
+        """Return in which steps numbers lie; report a field that holds none."""
+        if not field.type.type.is_number:
+            holds = f"{quoted(field.name)} holds {describe(field.type)}"
+            message = f"“in steps of” makes groups of numbers, and {holds}"
+            hint = "Dates have parts: date.month." if field.type.type.is_date else "Leave it out."
+            self.report("bad-group", message, hint, node.span)
+            return None
+        kind = replace(field.type, type=Type.INTEGER)
+        return FieldRef(field.name, kind, Stepped(field, Fraction(node.steps)))
+
     def can_group(self, field: FieldRef, node: nodes.GroupKey) -> bool:
         """Say whether the values of a field make groups; report where they do not."""
         if field.type.type is Type.DATETIME:
@@ -470,6 +484,11 @@ class _Checker(Reading):
             self.report(
                 "bad-group", f"{quoted(field.name)} has nearly as many values as rows", hint, node.path.span
             )
+            return False
+        if field.type.type is Type.NUMBER:
+            message = f"{quoted(field.name)} has nearly as many values as rows"
+            hint = f"Write how wide a group is: group by {field.name} in steps of 10."
+            self.report("bad-group", message, hint, node.path.span)
             return False
         if field.type.type not in _GROUPABLE:
             message = f"{field.name} is {field.type.type.label}, which makes no groups"

@@ -47,6 +47,7 @@ __all__ = [
     "SharesTerms",
     "SortKey",
     "SourceOrder",
+    "Stepped",
     "Stored",
     "TermOrder",
     "TermValue",
@@ -102,7 +103,14 @@ class Across(Frozen):
     field: FieldRef | None = None
 
 
-FieldSource: TypeAlias = Stored | Itself | Via | Part | Counted | Across
+class Stepped(Frozen):
+    """In which step, counted from 0, a number lies: 12 in the second of those of 10, which is 1."""
+
+    of: FieldRef
+    step: Fraction
+
+
+FieldSource: TypeAlias = Stored | Itself | Via | Part | Counted | Across | Stepped
 
 
 class FieldRef(Frozen):

@@ -17,6 +17,7 @@ from elenchus.plan.nodes import (
     SharesTerms,
     SortKey,
     SourceOrder,
+    Stepped,
     Test,
     TimeValue,
     Via,
@@ -165,4 +166,8 @@ def first_step(field: FieldRef) -> tuple[FieldRef, FieldRef] | None:
             if step:
                 then = FieldRef(f"{step[1].name}.{name}", field.type, Part(step[1], name))
                 return step[0], then
+        case Stepped(of, width):
+            step = first_step(of)
+            if step:
+                return step[0], FieldRef(step[1].name, field.type, Stepped(step[1], width))
     return None

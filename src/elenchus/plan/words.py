@@ -19,6 +19,7 @@ from elenchus.plan.nodes import (
     SharesTerms,
     SortKey,
     SourceOrder,
+    Stepped,
     TermOrder,
     Test,
     TextValue,
@@ -211,6 +212,7 @@ def _measure_words(measure: MeasureOf) -> str:
 
 def _group_words(key: GroupBy) -> str:
     """Return one key of groups in plain words."""
+    steps = f" in steps of {float(key.field.source.step):g}" if isinstance(key.field.source, Stepped) else ""
     by = key.measure.name if key.measure else f"{key.by}s"
     order = "" if key.by == "value" else f" in the order of their {by}"
-    return f"{key.field.name}{order}{', backwards' if key.descending and key.by == 'value' else ''}"
+    return f"{key.field.name}{steps}{order}{', backwards' if key.descending and key.by == 'value' else ''}"

@@ -22,6 +22,7 @@ from elenchus.plan.nodes import (
     GivenOrder,
     Part,
     SharesTerms,
+    Stepped,
     Test,
     Via,
 )
@@ -320,7 +321,7 @@ class _Reach(Working):
                 kinds = first.type.kinds
                 beyond = bool(self.kinds) if not kinds else not self.kinds.isdisjoint(kinds)
                 return beyond or self.leads_on(first) or self.leads_on(then)
-            case Part(of):
+            case Part(of) | Stepped(of):
                 return self.leads_on(of)
             case Counted(kind, _):
                 return kind in self.kinds

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from elenchus.engine.columns.keys import with_undeclared
 from elenchus.errors import NotSupported, Problem, SiteError
 from elenchus.frozen import Working
-from elenchus.plan.nodes import Part, Stored, Via
+from elenchus.plan.nodes import Part, Stepped, Stored, Via
 from elenchus.schema.taxonomy import Taxonomy, Term
 from elenchus.schema.types import term_fields
 from elenchus.tables.backend import Bound, exporting
@@ -75,7 +75,7 @@ class TableData(Working):
             case Via(first, then):
                 yield from self.stored_in(first)
                 yield from self.stored_in(then)
-            case Part(of):
+            case Part(of) | Stepped(of):
                 yield from self.stored_in(of)
 
     def not_written(self, what: str) -> NotSupported:

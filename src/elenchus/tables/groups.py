@@ -10,13 +10,14 @@ import numpy as np
 
 from elenchus.engine.columns.column import Texts
 from elenchus.engine.columns.lexicon import Lexicon
+from elenchus.engine.columns.parts import FARTHEST, NEARLY
 from elenchus.engine.groupkeys import MISSING, KeyColumn
 from elenchus.engine.groups import Grouping, empties, sort_columns
 from elenchus.engine.select import Selection
 from elenchus.errors import NotSupported
 from elenchus.frozen import Working, member
 from elenchus.measures import measure
-from elenchus.plan.nodes import FieldRef, Part, Stored
+from elenchus.plan.nodes import FieldRef, Part, Stepped, Stored
 from elenchus.plan.walking import first_step
 from elenchus.schema.types import CORE_FIELDS, Type
 from elenchus.tables.expressions import EPOCH_DAY, joined, newest_first, sort_value, text_part
@@ -273,7 +274,7 @@ def _may_be_several(field: FieldRef) -> bool:
     step = first_step(field)
     if step:
         return any(map(_may_be_several, step))
-    inner = field.source.of if isinstance(field.source, Part) else field
+    inner = field.source.of if isinstance(field.source, Part | Stepped) else field
     return inner.type.many or inner.type.type is Type.TERM
 
 
@@ -412,21 +413,34 @@ def _pairs(stages: TableStages, field: FieldRef, name: str) -> ir.Table:
         used = used.filter(used.taxonomy == scope.values.text(field.type.taxonomy))
         path = used.top if isinstance(field.source, Part) else used.path
         return used.select(k_entry=used.entry, **{name: path}).distinct()
-    inner = field.source.of if isinstance(field.source, Part) else field
+    inner = field.source.of if isinstance(field.source, Part | Stepped) else field
     if kind is Type.ENTRY and isinstance(field.source, Stored):
         links = scope.listed("links", scope.data.stored[field.name, field.type])
         links = links.filter(links.target.isin(scope.seen.id))
         return links.select(k_entry=links.entry, **{name: links.target}).distinct()
     if inner.type.many:
         listed = scope.listed("entry_values", scope.data.stored[inner.name, inner.type])
-        value = sort_value(listed, family(inner.type), field)
+        value = _in_steps(sort_value(listed, family(inner.type), field), field)
         found = listed.select(k_entry=listed.entry, **{name: value})
         return found.filter(found[name].notnull()).distinct()
     entries = scope.table("entries")
     if not isinstance(inner.source, Stored):  # the entry itself
         return entries.select(k_entry=entries.id, **{name: entries.id})
     stored = scope.data.stored[inner.name, inner.type]
-    return entries.select(k_entry=entries.id, **{name: scope.sort_value(entries, stored.base, field)})
+    value = _in_steps(scope.sort_value(entries, stored.base, field), field)
+    return entries.select(k_entry=entries.id, **{name: value})
+
+
+def _in_steps(value: Any, field: FieldRef) -> Any:
+    """Return in which step numbers lie, where a field is that; see :func:`stepped`."""
+    if not isinstance(field.source, Stepped):
+        return value
+    of, step = field.source.of, field.source.step
+    if of.type.type is Type.NUMBER or step.denominator > 1:
+        steps = (value.cast("float64") / float(step) + NEARLY).clip(-FARTHEST, FARTHEST)
+        return steps.floor().cast("int64")
+    width = int(step)
+    return ((value - (value % width + width) % width) / width).cast("int64")
 
 
 def _followed(stages: TableStages, first: FieldRef, then: FieldRef, name: str) -> ir.Table:

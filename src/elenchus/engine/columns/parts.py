@@ -22,6 +22,7 @@ from elenchus.values.dates import start_of
 
 if TYPE_CHECKING:
     from datetime import date
+    from fractions import Fraction
 
     from numpy.typing import NDArray
 
@@ -29,9 +30,11 @@ if TYPE_CHECKING:
     from elenchus.plan.nodes import PartName
     from elenchus.schema.taxonomy import Taxonomy
 
-__all__ = ["part_of"]
+__all__ = ["FARTHEST", "NEARLY", "part_of", "stepped"]
 
 _DAY_US = 86_400_000_000
+NEARLY = 1e-9  # of a step, within which a number counts as its beginning
+FARTHEST = 2.0**61  # step: what lies beyond counts with it
 _HOUR_US = 3_600_000_000
 _THURSDAY = 3  # 1970-01-01, counted from Monday as 0
 _UNITS = {"year": "datetime64[Y]", "month": "datetime64[M]", "day": "datetime64[D]"}
@@ -46,6 +49,20 @@ def part_of(column: Column, part: PartName, data: Dataset, taxonomy: str) -> Col
     if part == "initial":
         return _initials(narrowed(column, Texts))
     return _date_part(narrowed(column, Dates), part, data)
+
+
+def stepped(column: Column, step: Fraction) -> Column:
+    """Return in which step each number lies: whole numbers exactly, others as their decimals say.
+
+    0.3 lies at the fourth of the steps of 0.1 that begin at 0, though its float64 is less than three of them.
+    """
+    if isinstance(column, Lists):
+        return Lists(column.starts, single_of(stepped(column.elements, step)))
+    single = narrowed(column, Numbers)
+    if single.keys.dtype.kind == "f" or step.denominator > 1:
+        steps = np.floor(single.keys / float(step) + NEARLY)
+        return Numbers(np.clip(steps, -FARTHEST, FARTHEST).astype(np.int64), single.valid)
+    return Numbers(single.keys // int(step), single.valid)
 
 
 def _date_part(column: Dates, part: PartName, data: Dataset) -> Column:
