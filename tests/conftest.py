@@ -45,6 +45,12 @@ def cases(name: str) -> list[Any]:
     return found
 
 
+def group_words(answer: elenchus.Answer) -> str:
+    """Return the groups of an answer as the cases have them: label, count, measures."""
+    told = ((group.label, group.count, *group.measures) for group in answer.groups or ())
+    return ", ".join(" ".join(map(str, each)) for each in told)
+
+
 @pytest.fixture(scope="session")
 def reference() -> elenchus.Site:
     return elenchus.open_site(HERE / "reference")

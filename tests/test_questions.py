@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 
 import elenchus
-from conftest import HERE, Run, cases
+from conftest import HERE, Run, cases, group_words
 
 CASES = cases("questions.toml")
 REFERENCE = HERE / "reference"
@@ -24,8 +24,7 @@ def test_answer(case: dict[str, Any]) -> None:
     for count in ("matched", "total", "pages", "placements"):
         assert getattr(answer, count) == case.get(count, getattr(answer, count))
     if "groups" in case:
-        told = [" ".join(map(str, (each.label, each.count, *each.measures))) for each in answer.groups or ()]
-        assert ", ".join(told) == case["groups"]
+        assert group_words(answer) == case["groups"]
     if "measures" in case:
         assert ", ".join(str(each.value) for each in answer.measures) == case["measures"]
     assert sorted(answer.overlap) == sorted(case.get("overlap", " ".join(answer.overlap)).split())

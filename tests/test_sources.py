@@ -27,7 +27,7 @@ from hypothesis import strategies as st
 import elenchus
 import formats
 import servers
-from conftest import Run, Write, cases
+from conftest import Run, Write, cases, group_words
 from elenchus.checks.run import check_site
 from elenchus.errors import About
 from elenchus.sources._guarded import Guard
@@ -68,7 +68,7 @@ def test_same_answers(written: Path) -> None:
         answer = elenchus.ask(site, case["question"], page=case.get("page", 1), given=case.get("with"))
         told = {
             "ids": " ".join(row.id for row in answer.rows),
-            "groups": ", ".join(f"{group.label} {group.count}" for group in answer.groups or ()),
+            "groups": group_words(answer),
             **{name: getattr(answer, name) for name in ("matched", "total", "pages", "placements")},
         }
         wrong += [

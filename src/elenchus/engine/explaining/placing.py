@@ -37,6 +37,7 @@ class Standing(Frozen):
     nth: int = 0
     cut: str = ""
     turn: int = 0
+    fails: bool = False  # whether no group in which it stands meets the condition on groups
 
 
 def placed(plan: Plan, stages: Stages, row: int) -> Standing:
@@ -87,7 +88,7 @@ def standing(
             count, name = plan.at_most.count, plan.at_most.field.name
             cut = f"at most {count} of the same {name}, and as many stand before it"
         return Standing(matches, is_listed=False, of=of, cut=cut)
-    after, turn, number, cut = rank - plan.offset, 0, 0, ""
+    after, turn, number, cut, fails = rank - plan.offset, 0, 0, "", False
     if after <= 0:
         cut = f"offset {plan.offset} skips it"
     elif plan.limit is not None and after > plan.limit:
@@ -95,15 +96,19 @@ def standing(
     elif plan.groups:
         found = place()
         turn, number = found or (0, 0)
-        if found is None:
+        fails = found is None and plan.having is not None
+        if fails:
+            cut = "each group in which it stands fails the condition after having"
+        elif found is None:
             cut = "it stands in none of the groups that are asked for"
         elif plan.group_limit is not None and turn >= plan.group_limit:
             cut = f"limit {plan.group_limit} groups ends before those in which it stands"
         elif plan.per_group and number >= plan.per_group:  # where no group shows rows, it is counted at least
             cut = f"limit {plan.per_group} per group ends before it"
     return Standing(
-        matches=True, is_listed=not cut, rank=rank, of=of, after_offset=after, nth=number, cut=cut, turn=turn
-    )
+        matches=True, is_listed=not cut, rank=rank, of=of, after_offset=after, nth=number, cut=cut, turn=turn,
+        fails=fails,
+    )  # fmt: skip
 
 
 def nth_of_value(plan: Plan, stages: Stages, row: int) -> int:

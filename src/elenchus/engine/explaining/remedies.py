@@ -202,6 +202,10 @@ def clauses(plan: Plan, stand: Callable[[Plan], Standing], nth: Callable[[], int
     if plan.limit is not None and after > plan.limit:
         yield Change(f"a limit of {after} or more", clause=f"limit {after}", part=("limit", after))
         plan = replace(plan, limit=after)
+    if stand(plan).fails:
+        words = "leave having out, which none of its groups meets"
+        yield Change(words, clause="no having", part=("having", None))
+        plan = replace(plan, having=None)
     turn = stand(plan).turn
     if plan.group_limit is not None and turn >= plan.group_limit:
         words, clause = f"a limit of {turn + 1} or more groups", f"limit {turn + 1} groups"
