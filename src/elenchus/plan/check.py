@@ -446,24 +446,17 @@ class _Checker(Reading):
             hint = "Write group by before it, or where for a condition on rows."
             self.report("idle-limit", "“having” means nothing without groups", hint, node.span)
             return None
-        named = (
-            {each.label: each.path for each in question.measure.measures if each.label}
-            if question.measure
-            else {}
-        )
         for each in walk_tree(node.condition):
             if isinstance(each, nodes.Flag | nodes.Related | nodes.Listed):
-                message, hint = (
-                    "a group is compared by its count and its measures",
-                    "Write having count >= 3.",
-                )
-                self.report("wrong-operator", message, hint, each.span)
+                message = "a group is compared by its count and its measures"
+                self.report("wrong-operator", message, "Write having count >= 3.", each.span)
                 return None
+        measures = question.measure.measures if question.measure else ()
         reading = Conditions(self, [])
-        reading.fields = GroupFields(self.fields, named)
+        reading.fields = GroupFields(self.fields, {each.label: each.path for each in measures if each.label})
         found = reading.read(node.condition)
-        across = [each.source for each in reading.mentioned]
-        self.mentioned += [each.field for each in across if isinstance(each, Across) and each.field]
+        sources = [each.source for each in reading.mentioned]  # of groups: rows have the fields behind them
+        self.mentioned += [each.field for each in sources if isinstance(each, Across) and each.field]
         return found
 
     def stepped(self, field: FieldRef, node: nodes.GroupKey) -> FieldRef | None:

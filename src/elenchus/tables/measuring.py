@@ -16,8 +16,7 @@ from elenchus.plan.answer import MeasureTotal
 from elenchus.plan.nodes import Part, Stored
 from elenchus.schema.types import Type
 from elenchus.tables.expressions import EPOCH_DAY, as_number
-from elenchus.tables.layout import family, part
-from elenchus.tables.stages import with_value
+from elenchus.tables.stages import each_value_of, with_value
 from elenchus.values.dates import start_of
 
 if TYPE_CHECKING:
@@ -121,22 +120,11 @@ def _of_lists(scope: Scope, field: FieldRef) -> ir.Table:
     """Return the values of a field with several."""
     source = field.source
     is_top = isinstance(source, Part) and source.part == "top"
-    if not (isinstance(source, Stored) or is_top):
-        raise NotSupported(f"a measure of {field.name}")
-    if field.type.type is Type.TERM:
+    if field.type.type is Type.TERM and (is_top or isinstance(source, Stored)):
         used = scope.table("entry_terms")
         used = used.filter(used.taxonomy == scope.values.text(field.type.taxonomy))
         return used.select(k_owner=used.entry, k_value=used.top if is_top else used.path)
-    stored = scope.data.stored[field.name, field.type]
-    if field.type.type is Type.ENTRY:
-        links = scope.listed("links", stored)
-        return links.filter(links.target.isin(scope.seen.id)).select(
-            k_owner=links.entry, k_value=links.target
-        )
-    listed, name = scope.listed("entry_values", stored), family(field.type)
-    is_text = field.type.type.is_text
-    value = listed[part(name, "folded")] if is_text else scope.sort_value(listed, name, field)
-    return listed.select(k_owner=listed.entry, k_value=value)
+    return each_value_of(scope, field, "k_value").select("k_owner", "k_value")
 
 
 def _total(found: FoundRows, of: Across) -> ir.Table:

@@ -59,7 +59,8 @@ if TYPE_CHECKING:
     from elenchus.tables.scope import Scope
 
 __all__ = [
-    "InOrder", "TableStages", "absent", "can_lack", "columns_of", "holds", "mask_of", "rows_of", "with_value",
+    "InOrder", "TableStages", "absent", "can_lack", "columns_of", "each_value_of", "holds", "mask_of",
+    "rows_of", "with_value",
 ]  # fmt: skip
 
 
@@ -141,18 +142,24 @@ def _with_span(scope: Scope, rows: ir.Table, field: FieldRef, name: str) -> ir.T
 
 def _with_each(scope: Scope, rows: ir.Table, field: FieldRef, name: str) -> ir.Table:
     """Return a row for each value of a field with several, beside it what there is of its row."""
+    listed = each_value_of(scope, field, name)
+    return rows.inner_join(listed, rows.id == listed.k_owner)
+
+
+def each_value_of(scope: Scope, field: FieldRef, name: str) -> ir.Table:
+    """Return the values of a field with several, each with the id of its row; of dates also their ends."""
     if not isinstance(field.source, Stored):
-        raise NotSupported(f"comparing each {field.name}")
-    stored = scope.data.stored[field.name, field.type]
-    is_entry = field.type.type is Type.ENTRY
-    listed = scope.listed("links" if is_entry else "entry_values", stored)
-    value = listed.target if is_entry else scope.sort_value(listed, family(field.type), field)
-    listed = listed.mutate(k_owner=listed.entry, **{name: value})
-    columns = ["k_owner", name]
+        raise NotSupported(f"each {field.name}")
+    stored, kind = scope.data.stored[field.name, field.type], family(field.type)
+    if field.type.type is Type.ENTRY:
+        links = scope.listed("links", stored)
+        seen = links.filter(links.target.isin(scope.seen.id))
+        return seen.select(k_owner=seen.entry, **{name: seen.target})
+    listed = scope.listed("entry_values", stored)
+    columns = {name: scope.sort_value(listed, kind, field)}
     if _is_interval(field):
-        listed = listed.mutate(**{f"{name}_end": listed[part(family(field.type), "end")]})
-        columns.append(f"{name}_end")
-    return rows.inner_join(listed.select(*columns), rows.id == listed.k_owner)
+        columns[f"{name}_end"] = listed[part(kind, "end")]
+    return listed.select(k_owner=listed.entry, **columns)
 
 
 def _certain(scope: Scope, entries: ir.Table, condition: Condition) -> tuple[Mask, Mask]:

@@ -9,6 +9,8 @@ from elenchus.values.dates import to_minute
 
 __all__ = ["as_text", "measured", "plain", "spoken"]
 
+_LONGEST = 1e15  # from which on a number with all its digits tells nobody anything
+
 
 def as_text(value: Any) -> str:
     """Return a scalar as the text that a person would write for it in content, in a file or in a question."""
@@ -40,7 +42,8 @@ def spoken(value: Any) -> str:
 
 def measured(value: Any, decimals: int = 0, unit: str = "") -> str:
     """Return a measure as a text for people: a number with its decimals and its unit."""
-    text = f"{value:.{decimals}f}" if isinstance(value, float) else spoken(value)
+    is_short = isinstance(value, float) and abs(value) < _LONGEST
+    text = f"{value:.{decimals}f}" if is_short else spoken(value)
     is_number = isinstance(value, int | float) and not isinstance(value, bool)
     return f"{text} {unit}" if unit and is_number else text
 
